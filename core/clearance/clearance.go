@@ -1,0 +1,197 @@
+// Package clearance computes whether a version may go live.
+//
+// A version has clearance when it meets every rule that is here. Nothing of
+// it is stored: it is computed from what is known at the moment of asking, so
+// that a host that fails after the testers said yes takes the clearance away.
+// Each rule answers met or not met, and why in words for the person who asks.
+package clearance
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Settings are the thresholds of an image.
+type Settings struct {
+	Testers int           // testers who must have said yes
+	Soak    time.Duration // how long it must have been on pilot
+	Copies  int           // copies that each site with a live-following pool must have
+}
+
+// Facts are what the rules look at.
+type Facts struct {
+	State      string // the version's state
+	Barred     string // why it is barred, "" if it is not
+	EndOfLife  time.Time
+	PilotSince time.Time // since when the track pilot has named it, zero if it does not
+	Verdicts   []Verdict // the latest of each tester
+	PilotPools []PilotPool
+	Sites      []SiteCopies // sites that have a pool following live
+}
+
+// Verdict is what one tester said of the version.
+type Verdict struct {
+	Tester  string
+	Yes     bool
+	Comment string
+}
+
+// PilotPool is a pool that follows the pilot track.
+type PilotPool struct {
+	Name    string
+	Hosts   int
+	Running int      // hosts that run the version and serve
+	Missing []string // hosts that do not, each with the reason in brackets
+}
+
+// SiteCopies counts the version's copies at one site.
+type SiteCopies struct {
+	Site    string
+	Present int
+}
+
+// Answer is what one rule says.
+type Answer struct {
+	Rule string // short name: "usable", "testers", "pilot-hosts", "soak", "copies"
+	Met  bool
+	Why  string
+}
+
+// Evaluate answers every rule, in the order in which a person would go about meeting them.
+func Evaluate(s Settings, f Facts, now time.Time) []Answer {
+	return []Answer{usable(f, now), copies(s, f), pilotHosts(f), soak(s, f, now), testers(s, f)}
+}
+
+// Unmet returns the answers that are not met.
+func Unmet(answers []Answer) []Answer {
+	var out []Answer
+	for _, a := range answers {
+		if !a.Met {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+func usable(f Facts, now time.Time) Answer {
+	a := Answer{Rule: "usable"}
+	switch {
+	case f.Barred != "":
+		a.Why = "it is barred: " + f.Barred
+	case f.State != "sealed":
+		a.Why = fmt.Sprintf("it is %s; only a sealed version can go live", f.State)
+	case !f.EndOfLife.IsZero() && !now.Before(f.EndOfLife):
+		a.Why = "it reached its end-of-life on " + f.EndOfLife.Format(time.DateOnly)
+	default:
+		a.Met, a.Why = true, "it is sealed and not barred"
+	}
+	return a
+}
+
+func copies(s Settings, f Facts) Answer {
+	a := Answer{Rule: "copies", Met: true}
+	var lacking, all []string
+	for _, c := range f.Sites {
+		text := fmt.Sprintf("%s has %d of %d", c.Site, c.Present, s.Copies)
+		all = append(all, text)
+		if c.Present < s.Copies {
+			lacking = append(lacking, text)
+		}
+	}
+	switch {
+	case len(lacking) > 0:
+		a.Met, a.Why = false, "copies are missing: "+strings.Join(lacking, ", ")
+	case len(all) == 0:
+		a.Why = "no pool follows live, so no site needs a copy"
+	default:
+		a.Why = "every site has its copies: " + strings.Join(all, ", ")
+	}
+	return a
+}
+
+func pilotHosts(f Facts) Answer {
+	a := Answer{Rule: "pilot-hosts"}
+	hosts, running := 0, 0
+	var missing []string
+	for _, p := range f.PilotPools {
+		hosts += p.Hosts
+		running += p.Running
+		missing = append(missing, p.Missing...)
+	}
+	switch {
+	case len(f.PilotPools) == 0:
+		a.Why = "no pool follows pilot, so nobody has tried it"
+	case hosts == 0:
+		a.Why = "the pools that follow pilot have no hosts"
+	case running < hosts:
+		const shown = 4
+		list := strings.Join(missing[:min(len(missing), shown)], ", ")
+		if len(missing) > shown {
+			list += fmt.Sprintf(" and %d more", len(missing)-shown)
+		}
+		a.Why = fmt.Sprintf("%d of %d pilot hosts run it and serve; not %s", running, hosts, list)
+	default:
+		a.Met, a.Why = true, fmt.Sprintf("all %d pilot hosts run it and serve", hosts)
+	}
+	return a
+}
+
+func soak(s Settings, f Facts, now time.Time) Answer {
+	a := Answer{Rule: "soak"}
+	if f.PilotSince.IsZero() {
+		a.Why = "pilot does not name it: stage it first"
+		return a
+	}
+	on := now.Sub(f.PilotSince).Truncate(time.Minute)
+	if now.Sub(f.PilotSince) < s.Soak {
+		a.Why = fmt.Sprintf("on pilot for %s of %s; met at %s", Span(on), Span(s.Soak), f.PilotSince.Add(s.Soak).UTC().Format("2006-01-02 15:04 MST"))
+		return a
+	}
+	a.Met, a.Why = true, fmt.Sprintf("on pilot for %s; %s are asked for", Span(on), Span(s.Soak))
+	return a
+}
+
+func testers(s Settings, f Facts) Answer {
+	a := Answer{Rule: "testers"}
+	var yes, no []string
+	for _, v := range f.Verdicts {
+		if v.Yes {
+			yes = append(yes, v.Tester)
+		} else if v.Comment != "" {
+			no = append(no, fmt.Sprintf("%s (%s)", v.Tester, v.Comment))
+		} else {
+			no = append(no, v.Tester)
+		}
+	}
+	said := fmt.Sprintf("%d of %d testers said yes", len(yes), s.Testers)
+	if len(yes) > 0 {
+		said += ": " + strings.Join(yes, ", ")
+	}
+	switch {
+	case len(no) > 0:
+		a.Why = "no from " + strings.Join(no, ", ") + "; " + said
+	case len(yes) < s.Testers:
+		a.Why = said
+	default:
+		a.Met, a.Why = true, said
+	}
+	return a
+}
+
+// Span writes a duration as people read it: "2 d 4 h", "35 min", "20 s".
+func Span(d time.Duration) string {
+	switch {
+	case d >= 24*time.Hour && d%(24*time.Hour) >= time.Hour:
+		return fmt.Sprintf("%d d %d h", d/(24*time.Hour), d%(24*time.Hour)/time.Hour)
+	case d >= 24*time.Hour:
+		return fmt.Sprintf("%d d", d/(24*time.Hour))
+	case d >= time.Hour && d%time.Hour >= time.Minute:
+		return fmt.Sprintf("%d h %d min", d/time.Hour, d%time.Hour/time.Minute)
+	case d >= time.Hour:
+		return fmt.Sprintf("%d h", d/time.Hour)
+	case d >= time.Minute:
+		return fmt.Sprintf("%d min", d/time.Minute)
+	}
+	return fmt.Sprintf("%d s", d/time.Second)
+}
