@@ -24,7 +24,7 @@ const signOffAgain = time.Minute
 //   - a rollover that is paused or stopped takes no host and ends no session,
 //     and a stopped one puts back every host that has its old disk.
 func Decide(p Plan, s Snapshot, now time.Time) Decision {
-	d := decider{plan: p, site: s.Site, now: now}
+	d := decider{plan: p, site: s.Site, listening: s.Listening, now: now}
 	switch p.State {
 	case Planned, Waiting:
 		d.begin(s)
@@ -41,9 +41,10 @@ func Decide(p Plan, s Snapshot, now time.Time) Decision {
 
 type decider struct {
 	Decision
-	plan Plan
-	site Site
-	now  time.Time
+	plan      Plan
+	site      Site
+	listening time.Time
+	now       time.Time
 
 	clonesShort, startsShort int // hosts that wait for the site
 }
@@ -139,11 +140,17 @@ func (d *decider) advance(h *Host) int {
 	return 0
 }
 
-func (d *decider) silent(h *Host) bool { return d.now.Sub(h.Seen) > d.plan.Limits.Silent }
+// fresh says that what the agent reported still stands.
+func (d *decider) fresh(h *Host) bool { return d.now.Sub(h.Seen) <= d.plan.Limits.Silent }
+
+// silent says that the agent could have been heard for long enough, and was not.
+func (d *decider) silent(h *Host) bool {
+	return !d.fresh(h) && d.now.Sub(d.listening) > d.plan.Limits.Silent
+}
 
 // empty is the only way in which a host counts as having nobody on it.
 func (d *decider) empty(h *Host) bool {
-	return h.Unserved || !d.silent(h) && h.Confirmed && len(h.Sessions) == 0
+	return h.Unserved || d.fresh(h) && h.Confirmed && len(h.Sessions) == 0
 }
 
 func (d *decider) fail(h *Host, keep bool, format string, args ...any) int {
@@ -158,6 +165,8 @@ func (d *decider) drain(h *Host) int {
 		return 0
 	case d.silent(h):
 		return d.fail(h, true, "its agent fell silent while it drained (last heard %s); silence proves nothing about its sessions, so its disk was left alone", clock(h.Seen))
+	case !d.fresh(h):
+		return 0
 	case !h.Confirmed:
 		// Give up only on an agent that speaks: the order is in every answer it gets.
 		if h.Phase == Draining && d.now.Sub(h.Since) > d.plan.Limits.Confirm {
@@ -203,7 +212,7 @@ func (d *decider) drain(h *Host) int {
 
 func (d *decider) rebuild(h *Host) int {
 	if !d.empty(h) {
-		if !d.silent(h) && len(h.Sessions) > 0 {
+		if d.fresh(h) && len(h.Sessions) > 0 {
 			d.act(Action{Kind: Refill, Host: h.ID, Why: "its agent reports a session again"})
 			return 0
 		}
@@ -243,7 +252,7 @@ func (d *decider) checking(h *Host) int {
 		return d.fail(h, false, "it came back with another version than it was made from")
 	case h.Checks.State == Broken:
 		return d.fail(h, false, "its checks failed: %s", h.Checks.Why)
-	case h.Checks.State == Succeeded && h.Stamp == d.plan.Target && !d.silent(h):
+	case h.Checks.State == Succeeded && h.Stamp == d.plan.Target && d.fresh(h):
 		d.act(Action{Kind: Return, Host: h.ID})
 	case d.now.Sub(h.Since) <= d.plan.Limits.Check:
 	case h.Seen.IsZero():
@@ -257,13 +266,13 @@ func (d *decider) checking(h *Host) int {
 // take opens the next batch, or fills up the one that was opened, as far as the floor lets it.
 func (d *decider) take(hosts []Host) {
 	var (
-		queue             []*Host
-		batch, size       int // the newest batch and how many hosts it has
-		flying, settled   int // in flight at all; settled of the newest batch
-		lastSettled       time.Time
-		free, displaced   int
-		waitingForOthers  int
-		blocked           []*Host // queued hosts that cannot be taken as they are
+		queue            []*Host
+		batch, size      int // the newest batch and how many hosts it has
+		flying, settled  int // in flight at all; settled of the newest batch
+		lastSettled      time.Time
+		free, displaced  int
+		waitingForOthers int
+		blocked          []*Host // queued hosts that cannot be taken as they are
 	)
 	warns := d.plan.LogOff == Warn || d.plan.Deadline > 0
 	for i := range hosts {
@@ -271,7 +280,7 @@ func (d *decider) take(hosts []Host) {
 	}
 	for i := range hosts {
 		h := &hosts[i]
-		if h.State == HostServing && !d.silent(h) {
+		if h.State == HostServing && d.fresh(h) {
 			free += max(0, h.Seats-len(h.Sessions))
 		}
 		if warns && (h.Phase == Draining || h.Phase == Warned) {
@@ -295,9 +304,9 @@ func (d *decider) take(hosts []Host) {
 		switch {
 		case h.Version == d.plan.Target && !d.plan.Forced && h.State == HostServing:
 			d.act(Action{Kind: Leave, Host: h.ID, Why: "it runs the version already"})
-		case h.Unserved && (h.State == HostOff || h.State == HostFaulty), h.State == HostServing && !d.silent(h):
+		case h.Unserved && (h.State == HostOff || h.State == HostFaulty), h.State == HostServing && d.fresh(h):
 			queue = append(queue, h)
-		case h.State == HostStarting || h.State == HostChecking || h.State == HostRebuilding:
+		case h.State == HostServing && !d.silent(h), h.State == HostStarting || h.State == HostChecking || h.State == HostRebuilding:
 			waitingForOthers++
 		default:
 			blocked = append(blocked, h)

@@ -129,6 +129,8 @@ var DefaultLimits = Limits{
 type Snapshot struct {
 	Hosts []Host // every host of the pool
 	Site  Site
+	// Listening is since when agents could be heard: their silence before it was the service's own.
+	Listening time.Time
 	// HeldBy names what has to end before this rollover may begin, such as the
 	// rollover that it reverses; "" if nothing.
 	HeldBy string
@@ -210,22 +212,22 @@ type Session struct {
 type ActionKind string
 
 const (
-	Start     ActionKind = "start"      // the rollover begins
-	DrainHost ActionKind = "drain"      // no new sessions on the host
-	WarnHost  ActionKind = "warn"       // first notice to the sessions
-	Remind    ActionKind = "remind"     // last notice to the sessions
-	SignOff   ActionKind = "sign off"   // end the sessions
-	EmptyHost ActionKind = "empty"      // nobody is left on the host
-	Refill    ActionKind = "refill"     // an emptied host has sessions again: it drains on
-	Rebuild   ActionKind = "rebuild"    // throw the disk away and make a new one of the target
-	CheckHost ActionKind = "check"      // the new disk is there: have the agent check it
-	Return    ActionKind = "return"     // back to service on the target: done
-	Release   ActionKind = "release"    // back to service on its old disk; the host is settled as left
-	Fail      ActionKind = "fail"       // settle as failed; Keep says whether its old disk serves on
-	Leave     ActionKind = "leave"      // settle as left
-	Pause     ActionKind = "pause"      // the rollover pauses
-	Finish    ActionKind = "finish"     // all hosts are settled
-	Settle    ActionKind = "settle"     // a stopped rollover has nothing left in flight
+	Start     ActionKind = "start"    // the rollover begins
+	DrainHost ActionKind = "drain"    // no new sessions on the host
+	WarnHost  ActionKind = "warn"     // first notice to the sessions
+	Remind    ActionKind = "remind"   // last notice to the sessions
+	SignOff   ActionKind = "sign off" // end the sessions
+	EmptyHost ActionKind = "empty"    // nobody is left on the host
+	Refill    ActionKind = "refill"   // an emptied host has sessions again: it drains on
+	Rebuild   ActionKind = "rebuild"  // throw the disk away and make a new one of the target
+	CheckHost ActionKind = "check"    // the new disk is there: have the agent check it
+	Return    ActionKind = "return"   // back to service on the target: done
+	Release   ActionKind = "release"  // back to service on its old disk; the host is settled as left
+	Fail      ActionKind = "fail"     // settle as failed; Keep says whether its old disk serves on
+	Leave     ActionKind = "leave"    // settle as left
+	Pause     ActionKind = "pause"    // the rollover pauses
+	Finish    ActionKind = "finish"   // all hosts are settled
+	Settle    ActionKind = "settle"   // a stopped rollover has nothing left in flight
 )
 
 // Action is one thing to be done.

@@ -1,0 +1,289 @@
+// Package estate reads the file that describes an estate: its sites, images
+// and pools. It finds everything that is wrong with a file in one go, each
+// with its line.
+package estate
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"nimblepane/core/image"
+)
+
+// File is an estate as it is written down.
+type File struct {
+	Sites  []Site  `yaml:"sites"`
+	Images []Image `yaml:"images"`
+	Pools  []Pool  `yaml:"pools"`
+}
+
+// Site is a place where hosts run.
+type Site struct {
+	Name            string `yaml:"name"`
+	Title           string `yaml:"title,omitempty"`
+	Platform        string `yaml:"platform"`
+	Address         string `yaml:"address"`
+	StartsPerMinute int    `yaml:"starts-per-minute,omitempty"` // 20 if not given
+	ClonesPerCopy   int    `yaml:"clones-per-copy,omitempty"`   // 4 if not given
+}
+
+// Image is a golden image.
+type Image struct {
+	Name         string    `yaml:"name"`
+	Title        string    `yaml:"title,omitempty"`
+	Numbering    string    `yaml:"numbering,omitempty"`
+	MachineClass string    `yaml:"machine-class"`
+	Tracks       []string  `yaml:"tracks,omitempty,flow"` // pilot and live if not given
+	Clearance    Clearance `yaml:"clearance,omitempty"`
+}
+
+// Clearance holds the thresholds that a version must meet to go live.
+type Clearance struct {
+	Testers *int   `yaml:"testers,omitempty"` // 2 if not given
+	Soak    string `yaml:"soak,omitempty"`    // 24h if not given
+	Copies  *int   `yaml:"copies,omitempty"`  // per site, 1 if not given
+}
+
+// Pool is hosts of one kind.
+type Pool struct {
+	Name         string `yaml:"name"`
+	Title        string `yaml:"title,omitempty"`
+	Site         string `yaml:"site"`
+	Image        string `yaml:"image"`
+	Track        string `yaml:"track"`
+	Hosts        int    `yaml:"hosts"`
+	HostPrefix   string `yaml:"host-prefix"`
+	SeatsPerHost int    `yaml:"seats-per-host"`
+	MachineClass string `yaml:"machine-class"`
+}
+
+// Platforms are the platforms that a site may have.
+var Platforms = []string{"practice"}
+
+// Problem is one thing that is wrong, and where.
+type Problem struct {
+	Line int // from 1, 0 if it concerns the file as a whole
+	Text string
+}
+
+func (p Problem) Error() string {
+	if p.Line == 0 {
+		return p.Text
+	}
+	return fmt.Sprintf("line %d: %s", p.Line, p.Text)
+}
+
+// Problems are all that is wrong with a file.
+type Problems []Problem
+
+func (ps Problems) Error() string {
+	lines := make([]string, len(ps))
+	for i, p := range ps {
+		lines[i] = p.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Parse reads a file, fills in what was left out, and checks it. The error is
+// Problems.
+func Parse(b []byte) (File, error) {
+	var f File
+	tree, err := parser.ParseBytes(b, 0)
+	if err != nil {
+		return f, Problems{yamlProblem(err)}
+	}
+	decoder := yaml.NewDecoder(bytes.NewReader(b), yaml.Strict())
+	if err := decoder.Decode(&f); err != nil {
+		if errors.Is(err, io.EOF) {
+			return f, Problems{{Text: "the file is empty: it needs sites, images and pools"}}
+		}
+		return f, Problems{yamlProblem(err)}
+	}
+	c := checker{tree: tree}
+	c.file(&f)
+	if len(c.problems) > 0 {
+		return f, c.problems
+	}
+	return f, nil
+}
+
+func yamlProblem(err error) Problem {
+	var y yaml.Error
+	if errors.As(err, &y) && y.GetToken() != nil {
+		return Problem{Line: y.GetToken().Position.Line, Text: y.GetMessage()}
+	}
+	return Problem{Text: err.Error()}
+}
+
+type checker struct {
+	tree     *ast.File
+	problems Problems
+}
+
+// at reports a problem at a path such as $.pools[2].site, or at the nearest
+// thing above it that is in the file.
+func (c *checker) at(path, format string, args ...any) {
+	line := 0
+	for p := path; p != "$" && line == 0; p = p[:strings.LastIndexAny(p, ".[")] {
+		if yp, err := yaml.PathString(p); err == nil {
+			if node, err := yp.FilterFile(c.tree); err == nil && node != nil {
+				line = node.GetToken().Position.Line
+				if m, ok := node.(*ast.MappingNode); ok && len(m.Values) > 0 {
+					line = m.Values[0].Key.GetToken().Position.Line
+				}
+			}
+		}
+	}
+	c.problems = append(c.problems, Problem{line, fmt.Sprintf(format, args...)})
+}
+
+func (c *checker) name(path, kind, name string, seen map[string]bool) {
+	if err := image.CheckName(name); err != nil {
+		c.at(path, "%s name %s", kind, err)
+	} else if seen[name] {
+		c.at(path, "%s %s is there twice", kind, name)
+	}
+	seen[name] = true
+}
+
+func (c *checker) file(f *File) {
+	sites, images := map[string]bool{}, map[string]bool{}
+	for i := range f.Sites {
+		c.site(fmt.Sprintf("$.sites[%d]", i), &f.Sites[i], sites)
+	}
+	byName := map[string]*Image{}
+	for i := range f.Images {
+		c.image(fmt.Sprintf("$.images[%d]", i), &f.Images[i], images)
+		byName[f.Images[i].Name] = &f.Images[i]
+	}
+	pools, prefixes := map[string]bool{}, map[string]bool{}
+	for i := range f.Pools {
+		p, at := &f.Pools[i], fmt.Sprintf("$.pools[%d]", i)
+		c.name(at+".name", "pool", p.Name, pools)
+		p.Title = or(p.Title, p.Name)
+		if !sites[p.Site] {
+			c.at(at+".site", "pool %s: site %q is not in this file; it has %s", p.Name, p.Site, names(f.Sites, func(s Site) string { return s.Name }))
+		}
+		if img := byName[p.Image]; img == nil {
+			c.at(at+".image", "pool %s: image %q is not in this file; it has %s", p.Name, p.Image, names(f.Images, func(i Image) string { return i.Name }))
+		} else {
+			if !contains(img.Tracks, p.Track) {
+				c.at(at+".track", "pool %s: image %s has no track %q; it has %s", p.Name, img.Name, p.Track, strings.Join(img.Tracks, ", "))
+			}
+			if p.MachineClass != img.MachineClass {
+				c.at(at+".machine-class", "pool %s: its machines are of class %q and image %s is for class %q: they have to be the same", p.Name, p.MachineClass, img.Name, img.MachineClass)
+			}
+		}
+		if p.Hosts < 1 || p.Hosts > 100_000 {
+			c.at(at+".hosts", "pool %s: %d hosts: use 1 to 100000", p.Name, p.Hosts)
+		}
+		if p.SeatsPerHost < 1 || p.SeatsPerHost > 500 {
+			c.at(at+".seats-per-host", "pool %s: %d seats per host: use 1 to 500", p.Name, p.SeatsPerHost)
+		}
+		if err := image.CheckName(p.HostPrefix); err != nil {
+			c.at(at+".host-prefix", "pool %s: host prefix %s", p.Name, err)
+		} else if prefixes[p.HostPrefix] {
+			c.at(at+".host-prefix", "pool %s: host prefix %s is another pool's", p.Name, p.HostPrefix)
+		}
+		prefixes[p.HostPrefix] = true
+	}
+}
+
+func (c *checker) site(at string, s *Site, seen map[string]bool) {
+	c.name(at+".name", "site", s.Name, seen)
+	s.Title = or(s.Title, s.Name)
+	if !contains(Platforms, s.Platform) {
+		c.at(at+".platform", "site %s: platform %q is not known: use %s", s.Name, s.Platform, strings.Join(Platforms, " or "))
+	}
+	if !strings.HasPrefix(s.Address, "http://") && !strings.HasPrefix(s.Address, "https://") {
+		c.at(at+".address", "site %s: address %q: write where its practice process listens, such as http://127.0.0.1:7720", s.Name, s.Address)
+	}
+	s.StartsPerMinute = orInt(s.StartsPerMinute, 20)
+	s.ClonesPerCopy = orInt(s.ClonesPerCopy, 4)
+	if s.StartsPerMinute < 1 {
+		c.at(at+".starts-per-minute", "site %s: %d starts per minute: use 1 or more", s.Name, s.StartsPerMinute)
+	}
+	if s.ClonesPerCopy < 1 {
+		c.at(at+".clones-per-copy", "site %s: %d clones per copy: use 1 or more", s.Name, s.ClonesPerCopy)
+	}
+}
+
+func (c *checker) image(at string, i *Image, seen map[string]bool) {
+	c.name(at+".name", "image", i.Name, seen)
+	i.Title = or(i.Title, i.Name)
+	scheme, err := image.ParseScheme(i.Numbering)
+	if err != nil {
+		c.at(at+".numbering", "image %s: %s", i.Name, err)
+	}
+	i.Numbering = string(scheme)
+	if err := image.CheckName(i.MachineClass); err != nil {
+		c.at(at+".machine-class", "image %s: machine class %s", i.Name, err)
+	}
+	if len(i.Tracks) == 0 {
+		i.Tracks = []string{image.Pilot, image.Live}
+	} else if err := image.CheckTracks(i.Tracks); err != nil {
+		c.at(at+".tracks", "image %s: %s", i.Name, err)
+	}
+	two, one := 2, 1
+	if i.Clearance.Testers == nil {
+		i.Clearance.Testers = &two
+	}
+	if i.Clearance.Copies == nil {
+		i.Clearance.Copies = &one
+	}
+	i.Clearance.Soak = or(i.Clearance.Soak, "24h")
+	if n := *i.Clearance.Testers; n < 0 || n > 100 {
+		c.at(at+".clearance.testers", "image %s: %d testers: use 0 to 100", i.Name, n)
+	}
+	if n := *i.Clearance.Copies; n < 1 || n > 100 {
+		c.at(at+".clearance.copies", "image %s: %d copies: use 1 to 100", i.Name, n)
+	}
+	if d, err := time.ParseDuration(i.Clearance.Soak); err != nil || d < 0 || d > 90*24*time.Hour {
+		c.at(at+".clearance.soak", "image %s: soak of %q: write a time such as 24h or 90m, at most 2160h", i.Name, i.Clearance.Soak)
+	}
+}
+
+// HostName returns the name of a pool's nth host, from 1.
+func HostName(prefix string, n int) string { return fmt.Sprintf("%s-%03d", prefix, n) }
+
+func or(s, otherwise string) string {
+	if s == "" {
+		return otherwise
+	}
+	return s
+}
+
+func orInt(n, otherwise int) int {
+	if n == 0 {
+		return otherwise
+	}
+	return n
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+func names[T any](list []T, name func(T) string) string {
+	if len(list) == 0 {
+		return "none"
+	}
+	out := make([]string, len(list))
+	for i, x := range list {
+		out[i] = name(x)
+	}
+	return strings.Join(out, ", ")
+}

@@ -1,0 +1,216 @@
+package engine
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"hash/maphash"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promauto"
+
+	"nimblepane/agent"
+	"nimblepane/store"
+)
+
+var (
+	beatsTaken   = promauto.NewCounter(prometheus.CounterOpts{Name: "nimblepane_heartbeats_total", Help: "Heartbeats taken in."})
+	beatsBatch   = promauto.NewHistogram(prometheus.HistogramOpts{Name: "nimblepane_heartbeat_batch_size", Help: "Heartbeats written in one batch.", Buckets: prometheus.ExponentialBuckets(1, 2, 12)})
+	ticksDone    = promauto.NewCounter(prometheus.CounterOpts{Name: "nimblepane_rollover_ticks_total", Help: "Decisions made for rollovers."})
+	actionsDone  = promauto.NewCounterVec(prometheus.CounterOpts{Name: "nimblepane_rollover_actions_total", Help: "Actions of rollovers carried out, by kind."}, []string{"kind"})
+	worksEnded   = promauto.NewCounterVec(prometheus.CounterOpts{Name: "nimblepane_works_total", Help: "Works of platforms that ended, by kind and outcome."}, []string{"kind", "outcome"})
+	decisionTime = promauto.NewHistogram(prometheus.HistogramOpts{Name: "nimblepane_decision_seconds", Help: "Time that one decision took.", Buckets: prometheus.ExponentialBuckets(0.0001, 4, 8)})
+)
+
+// ingest writes heartbeats down in batches. While one batch is being written
+// the next one gathers, so that batches grow with the load by themselves.
+type ingest struct {
+	engine *Engine
+	in     chan waiting
+	seed   maphash.Seed
+	// seen is a digest of the sessions last reported by each host, and touched
+	// the pools in which that changed since watchers were told.
+	seen    map[int64]uint64
+	touched map[int64]bool
+	told    time.Time
+}
+
+type waiting struct {
+	beat  store.Beat
+	reply chan answered
+}
+
+type answered struct {
+	reply store.Reply
+	err   error
+}
+
+const beatsAtOnce = 2000
+
+func newIngest(e *Engine) *ingest {
+	return &ingest{engine: e, in: make(chan waiting, 2*beatsAtOnce), seed: maphash.MakeSeed(), seen: map[int64]uint64{}, touched: map[int64]bool{}}
+}
+
+func (i *ingest) run(ctx context.Context) {
+	var later []waiting // second heartbeats of a host within one batch
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		batch := later
+		later = nil
+		if len(batch) == 0 {
+			select {
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+				i.tell(ctx)
+				continue
+			case w := <-i.in:
+				batch = append(batch, w)
+			}
+		}
+		have := map[string]bool{}
+		for _, w := range batch {
+			have[string(w.beat.Credential)] = true
+		}
+	gather:
+		for len(batch) < beatsAtOnce {
+			select {
+			case w := <-i.in:
+				if key := string(w.beat.Credential); have[key] {
+					later = append(later, w)
+				} else {
+					have[key] = true
+					batch = append(batch, w)
+				}
+			default:
+				break gather
+			}
+		}
+		i.write(ctx, batch)
+		if time.Since(i.told) > time.Second {
+			i.tell(ctx)
+		}
+	}
+}
+
+func (i *ingest) write(ctx context.Context, batch []waiting) {
+	beats := make([]store.Beat, len(batch))
+	for n, w := range batch {
+		beats[n] = w.beat
+	}
+	replies, err := i.engine.Store.SaveBeats(ctx, i.engine.Clock.Now(), beats)
+	for n, w := range batch {
+		if err != nil {
+			w.reply <- answered{err: err}
+			continue
+		}
+		w.reply <- answered{reply: replies[n]}
+		if r := replies[n]; r.Known {
+			digest := maphash.Bytes(i.seed, w.beat.Sessions)
+			if i.seen[r.HostID] != digest {
+				i.seen[r.HostID] = digest
+				i.touched[r.PoolID] = true
+			}
+		}
+	}
+	beatsTaken.Add(float64(len(batch)))
+	beatsBatch.Observe(float64(len(batch)))
+}
+
+// tell lets watchers know in which pools sessions changed.
+func (i *ingest) tell(ctx context.Context) {
+	i.told = time.Now()
+	if len(i.touched) == 0 {
+		return
+	}
+	err := i.engine.change(ctx, serviceActor, func(tx *store.Tx) error {
+		for id := range i.touched {
+			pool, err := store.PoolByID(tx.DB, id)
+			if err != nil {
+				return err
+			}
+			tx.Emit("sessions", "pool "+pool.Name, nil)
+		}
+		return nil
+	})
+	if err == nil {
+		clear(i.touched)
+	}
+}
+
+// ErrUnknownAgent is returned for a token or credential that is not, or no longer, good.
+var ErrUnknownAgent = errors.New("the token or credential is not that of a host: it was used up, or the host was rebuilt since")
+
+func digest(secret string) []byte {
+	sum := sha256.Sum256([]byte(secret))
+	return sum[:]
+}
+
+// NewSecret returns 256 random bits as text.
+func NewSecret() string {
+	b := make([]byte, 32)
+	_, _ = rand.Read(b) // it does not fail
+	return base64.RawURLEncoding.EncodeToString(b)
+}
+
+// Enrol trades a one-time token for a credential.
+func (e *Engine) Enrol(ctx context.Context, token string) (agent.EnrolReply, error) {
+	credential := NewSecret()
+	host, err := e.Store.Enrol(ctx, digest(token), digest(credential), e.Clock.Now())
+	if errors.Is(err, store.ErrNotFound) {
+		return agent.EnrolReply{}, ErrUnknownAgent
+	}
+	return agent.EnrolReply{Host: host.Name, Credential: credential}, err
+}
+
+// Heartbeat takes in what an agent reports and says what it is to do. It
+// returns when the report is written down.
+func (e *Engine) Heartbeat(ctx context.Context, credential string, beat agent.Heartbeat) (agent.Answer, error) {
+	if beat.Sessions == nil {
+		beat.Sessions = []agent.Session{}
+	}
+	sessions, err := json.Marshal(beat.Sessions)
+	if err != nil {
+		return agent.Answer{}, err
+	}
+	w := waiting{reply: make(chan answered, 1), beat: store.Beat{
+		Credential: digest(credential), Stamp: beat.Stamp, DrainConfirmed: beat.Drain,
+		ChecksOrder: beat.Checks.Order, Checks: beat.Checks.State, ChecksWhy: beat.Checks.Why,
+		Load: beat.Load, Sessions: sessions, Done: beat.Done,
+	}}
+	select {
+	case e.ingest.in <- w:
+	case <-ctx.Done():
+		return agent.Answer{}, ctx.Err()
+	}
+	select {
+	case a := <-w.reply:
+		if a.err != nil {
+			return agent.Answer{}, a.err
+		}
+		if !a.reply.Known {
+			return agent.Answer{}, ErrUnknownAgent
+		}
+		return e.answer(a.reply), nil
+	case <-ctx.Done():
+		return agent.Answer{}, ctx.Err()
+	}
+}
+
+func (e *Engine) answer(r store.Reply) agent.Answer {
+	next := e.BeatInterval()
+	if r.DrainOrder != 0 {
+		// Somebody waits for what this host has to say.
+		next = max(beatAtLeast/2, next/3)
+	}
+	a := agent.Answer{NextMillis: next.Milliseconds(), Drain: r.DrainOrder, Check: r.CheckOrder, Orders: []agent.Order{}}
+	for _, o := range r.Orders {
+		a.Orders = append(a.Orders, agent.Order{ID: o.ID, Kind: o.Kind, Session: o.SessionKey, Text: o.Text})
+	}
+	return a
+}

@@ -1,0 +1,298 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"nimblepane/core/estate"
+	"nimblepane/core/rollover"
+	"nimblepane/store"
+)
+
+// Pin makes a pool run one version, whatever its track names.
+func (e *Engine) Pin(ctx context.Context, actor, poolName, number, reason string) error {
+	if strings.TrimSpace(reason) == "" {
+		return invalid("pinning needs a reason: a pinned pool stays behind, and people will ask why")
+	}
+	return e.change(ctx, actor, func(tx *store.Tx) error {
+		p, err := store.LockPool(tx.DB, poolName)
+		if err != nil {
+			return err
+		}
+		img, err := store.ImageByID(tx.DB, p.ImageID)
+		if err != nil {
+			return err
+		}
+		v, err := store.VersionNumbered(tx.DB, img, number)
+		if err != nil {
+			return err
+		}
+		if err := usable(img, v); err != nil {
+			return err
+		}
+		if p.PinnedID != nil && *p.PinnedID == v.ID {
+			return conflict("pool %s is pinned to %s already", p.Name, v.Number)
+		}
+		p.PinnedID, p.PinnedWhy = &v.ID, reason
+		p.Edition++
+		tx.Record(store.Entry{Verb: "pool.pin", Subject: "pool " + p.Name, Reason: reason, Detail: map[string]any{"version": v.Number}})
+		return tx.Save(&p).Error
+	})
+}
+
+// Unpin makes a pool follow its track again.
+func (e *Engine) Unpin(ctx context.Context, actor, poolName, reason string) error {
+	return e.change(ctx, actor, func(tx *store.Tx) error {
+		p, err := store.LockPool(tx.DB, poolName)
+		if err != nil {
+			return err
+		}
+		if p.PinnedID == nil {
+			return conflict("pool %s is not pinned: it follows %s", p.Name, p.Track)
+		}
+		p.PinnedID, p.PinnedWhy = nil, ""
+		p.Edition++
+		tx.Record(store.Entry{Verb: "pool.unpin", Subject: "pool " + p.Name, Reason: reason})
+		return tx.Save(&p).Error
+	})
+}
+
+// LoadResult says what loading an estate file changed.
+type LoadResult struct {
+	Changes []string // one a line; empty if nothing changed
+}
+
+// LoadEstate brings sites, images and pools to what the file says. The file
+// is checked first, against itself and against what there is; with dryRun
+// nothing else is done. Loading the same file twice changes nothing. What is
+// not in the file is left alone.
+func (e *Engine) LoadEstate(ctx context.Context, actor string, file []byte, dryRun bool) (LoadResult, error) {
+	var result LoadResult
+	f, err := estate.Parse(file)
+	if err != nil {
+		var problems estate.Problems
+		if !errors.As(err, &problems) {
+			return result, err
+		}
+		p := &Problem{Kind: Invalid, Text: fmt.Sprintf("the estate file has %d problems", len(problems))}
+		if len(problems) == 1 {
+			p.Text = "the estate file has a problem"
+		}
+		for _, x := range problems {
+			p.Reasons = append(p.Reasons, x.Error())
+		}
+		return result, p
+	}
+	errDry := errors.New("dry run")
+	err = e.change(ctx, actor, func(tx *store.Tx) error {
+		l := loader{tx: tx}
+		if err := l.load(f); err != nil {
+			return err
+		}
+		if len(l.problems) > 0 {
+			return &Problem{Kind: Conflict, Text: "the estate file does not fit what is there", Reasons: l.problems}
+		}
+		result.Changes = l.changes
+		if dryRun {
+			return errDry
+		}
+		return nil
+	})
+	if errors.Is(err, errDry) {
+		err = nil
+	}
+	return result, err
+}
+
+type loader struct {
+	tx       *store.Tx
+	changes  []string
+	problems []string
+}
+
+func (l *loader) changed(verb, subject, format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	l.changes = append(l.changes, subject+": "+text)
+	l.tx.Record(store.Entry{Verb: verb, Subject: subject, Detail: map[string]any{"change": text}})
+}
+
+func (l *loader) problem(format string, args ...any) {
+	l.problems = append(l.problems, fmt.Sprintf(format, args...))
+}
+
+func (l *loader) load(f estate.File) error {
+	for _, s := range f.Sites {
+		if err := l.site(s); err != nil {
+			return err
+		}
+	}
+	for _, i := range f.Images {
+		if err := l.image(i); err != nil {
+			return err
+		}
+	}
+	for _, p := range f.Pools {
+		if err := l.pool(p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// difference collects the fields that are to change.
+type difference []string
+
+func set[T comparable](d *difference, name string, field *T, to T) {
+	if *field != to {
+		*d = append(*d, fmt.Sprintf("%s from %v to %v", name, *field, to))
+		*field = to
+	}
+}
+
+func (l *loader) site(s estate.Site) error {
+	row, err := store.SiteNamed(l.tx.DB, s.Name)
+	if errors.Is(err, store.ErrNotFound) {
+		l.changed("site.add", "site "+s.Name, "new")
+		return l.tx.Create(&store.Site{Name: s.Name, Title: s.Title, Platform: s.Platform, Address: s.Address, StartsPerMinute: s.StartsPerMinute, ClonesPerCopy: s.ClonesPerCopy, Edition: 1}).Error
+	} else if err != nil {
+		return err
+	}
+	var d difference
+	set(&d, "title", &row.Title, s.Title)
+	set(&d, "address", &row.Address, s.Address)
+	set(&d, "starts-per-minute", &row.StartsPerMinute, s.StartsPerMinute)
+	set(&d, "clones-per-copy", &row.ClonesPerCopy, s.ClonesPerCopy)
+	if row.Platform != s.Platform {
+		l.problem("site %s is on platform %s: a site keeps its platform", s.Name, row.Platform)
+	}
+	if len(d) == 0 {
+		return nil
+	}
+	row.Edition++
+	l.changed("site.edit", "site "+s.Name, "%s", strings.Join(d, ", "))
+	return l.tx.Save(&row).Error
+}
+
+func (l *loader) image(i estate.Image) error {
+	soak := soakSeconds(i)
+	row, err := store.ImageNamed(l.tx.DB, i.Name)
+	if errors.Is(err, store.ErrNotFound) {
+		row = store.Image{Name: i.Name, Title: i.Title, Numbering: i.Numbering, MachineClass: i.MachineClass, Testers: *i.Clearance.Testers, SoakSeconds: soak, Copies: *i.Clearance.Copies, Edition: 1}
+		if err := l.tx.Create(&row).Error; err != nil {
+			return err
+		}
+		for n, t := range i.Tracks {
+			if err := l.tx.Create(&store.Track{ImageID: row.ID, Name: t, Position: n}).Error; err != nil {
+				return err
+			}
+		}
+		l.changed("image.add", "image "+i.Name, "new, with tracks %s", strings.Join(i.Tracks, ", "))
+		return nil
+	} else if err != nil {
+		return err
+	}
+	tracks, err := store.Tracks(l.tx.DB, row.ID)
+	if err != nil {
+		return err
+	}
+	var have []string
+	for _, t := range tracks {
+		have = append(have, t.Name)
+	}
+	if strings.Join(have, ",") != strings.Join(i.Tracks, ",") {
+		l.problem("image %s has tracks %s: they stay as they are", i.Name, strings.Join(have, ", "))
+	}
+	if row.Numbering != i.Numbering {
+		l.problem("image %s is numbered %s: an image keeps its numbering", i.Name, row.Numbering)
+	}
+	if row.MachineClass != i.MachineClass {
+		l.problem("image %s is for machine class %s: an image keeps its class", i.Name, row.MachineClass)
+	}
+	var d difference
+	set(&d, "title", &row.Title, i.Title)
+	set(&d, "testers", &row.Testers, *i.Clearance.Testers)
+	set(&d, "soak in seconds", &row.SoakSeconds, soak)
+	set(&d, "copies", &row.Copies, *i.Clearance.Copies)
+	if len(d) == 0 {
+		return nil
+	}
+	row.Edition++
+	l.changed("image.edit", "image "+i.Name, "%s", strings.Join(d, ", "))
+	return l.tx.Save(&row).Error
+}
+
+func (l *loader) pool(p estate.Pool) error {
+	site, err := store.SiteNamed(l.tx.DB, p.Site)
+	if err != nil {
+		return err
+	}
+	img, err := store.ImageNamed(l.tx.DB, p.Image)
+	if err != nil {
+		return err
+	}
+	row, err := store.LockPool(l.tx.DB, p.Name)
+	if errors.Is(err, store.ErrNotFound) {
+		var other int64
+		if err := l.tx.Model(&store.Pool{}).Where("host_prefix = ?", p.HostPrefix).Count(&other).Error; err != nil {
+			return err
+		}
+		if other > 0 {
+			l.problem("pool %s: host prefix %s is another pool's", p.Name, p.HostPrefix)
+			return nil
+		}
+		row = store.Pool{Name: p.Name, Title: p.Title, SiteID: site.ID, ImageID: img.ID, Track: p.Track, HostCount: p.Hosts, HostPrefix: p.HostPrefix, SeatsPerHost: p.SeatsPerHost, MachineClass: p.MachineClass, Edition: 1}
+		if err := l.tx.Create(&row).Error; err != nil {
+			return err
+		}
+		l.changed("pool.add", "pool "+p.Name, "new, with %d hosts following %s of %s", p.Hosts, p.Track, p.Image)
+		return l.hosts(row, 0)
+	} else if err != nil {
+		return err
+	}
+	if row.SiteID != site.ID || row.ImageID != img.ID || row.HostPrefix != p.HostPrefix {
+		l.problem("pool %s: site, image and host prefix of a pool stay as they are: make a new pool instead", p.Name)
+		return nil
+	}
+	if p.Hosts < row.HostCount {
+		l.problem("pool %s has %d hosts: it can grow, and does not shrink", p.Name, row.HostCount)
+		return nil
+	}
+	had := row.HostCount
+	var d difference
+	set(&d, "title", &row.Title, p.Title)
+	set(&d, "track", &row.Track, p.Track)
+	set(&d, "hosts", &row.HostCount, p.Hosts)
+	set(&d, "seats-per-host", &row.SeatsPerHost, p.SeatsPerHost)
+	if len(d) == 0 {
+		return nil
+	}
+	row.Edition++
+	l.changed("pool.edit", "pool "+p.Name, "%s", strings.Join(d, ", "))
+	if err := l.tx.Save(&row).Error; err != nil {
+		return err
+	}
+	return l.hosts(row, had)
+}
+
+// hosts adds the hosts that the pool lacks. They have no machine until a rollover makes them one.
+func (l *loader) hosts(p store.Pool, had int) error {
+	var hosts []store.Host
+	for n := had + 1; n <= p.HostCount; n++ {
+		hosts = append(hosts, store.Host{Name: estate.HostName(p.HostPrefix, n), PoolID: p.ID, State: rollover.HostOff, Since: l.tx.Now, Unserved: true, Why: "not built yet: start a rollover of the pool"})
+	}
+	if len(hosts) == 0 {
+		return nil
+	}
+	if err := l.tx.CreateInBatches(&hosts, 1000).Error; err != nil {
+		return err
+	}
+	return l.tx.Exec("insert into pulses (host_id) select id from hosts h where pool_id = ? and not exists (select from pulses u where u.host_id = h.id)", p.ID).Error
+}
+
+func soakSeconds(i estate.Image) int64 {
+	d, _ := time.ParseDuration(i.Clearance.Soak) // Parse has checked it
+	return int64(d.Seconds())
+}

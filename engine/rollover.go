@@ -1,0 +1,694 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"nimblepane/core/rollover"
+	"nimblepane/store"
+)
+
+// StartRequest asks for rollovers.
+type StartRequest struct {
+	Pools   []string
+	Options rollover.Options
+	Reason  string
+	// Hosts limits the rollover to these hosts of its one pool, and rebuilds
+	// them even if they run the version already.
+	Hosts []string
+}
+
+// nothingToDo is the problem that every host runs the version already.
+type nothingToDo struct{ Problem }
+
+func (n *nothingToDo) Unwrap() error { return &n.Problem }
+
+func asNothing(err error, n **nothingToDo) bool { return errors.As(err, n) }
+
+// StartRollovers plans a rollover for each pool, for all of them or for none.
+func (e *Engine) StartRollovers(ctx context.Context, actor string, r StartRequest) (started []store.Rollover, err error) {
+	if len(r.Pools) == 0 {
+		return nil, invalid("name at least one pool to roll over")
+	}
+	err = e.change(ctx, actor, func(tx *store.Tx) error {
+		started = nil
+		for _, name := range r.Pools {
+			p, err := store.LockPool(tx.DB, name)
+			if err != nil {
+				return err
+			}
+			one, err := e.startOne(tx, p, r)
+			if err != nil {
+				return err
+			}
+			started = append(started, one)
+		}
+		return nil
+	})
+	return started, err
+}
+
+// poolTarget returns the version that the pool should run, if hosts may be made from it.
+func poolTarget(tx *store.Tx, p store.Pool) (store.Image, store.Version, error) {
+	img, err := store.ImageByID(tx.DB, p.ImageID)
+	if err != nil {
+		return img, store.Version{}, err
+	}
+	id, err := store.PoolTarget(tx.DB, p.ID)
+	if err != nil {
+		return img, store.Version{}, err
+	}
+	if id == 0 {
+		return img, store.Version{}, conflict("track %s of %s names no version yet, so pool %s has nothing to roll to: stage or activate a version first", p.Track, img.Name, p.Name)
+	}
+	v, err := store.VersionByID(tx.DB, id)
+	if err != nil {
+		return img, v, err
+	}
+	return img, v, usable(img, v)
+}
+
+func (e *Engine) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store.Rollover, error) {
+	var row store.Rollover
+	open, err := store.OpenRollovers(tx.DB, p.ID)
+	if err != nil {
+		return row, err
+	}
+	if len(open) > 0 {
+		return row, conflict("pool %s is being rolled by %s (%s): let it finish, or stop it", p.Name, open[0].Name(), open[0].State)
+	}
+	img, v, err := poolTarget(tx, p)
+	if err != nil {
+		return row, err
+	}
+	if p.MachineClass != img.MachineClass {
+		return row, conflict("pool %s has machines of class %s, and image %s is for class %s", p.Name, p.MachineClass, img.Name, img.MachineClass)
+	}
+	size := rollover.Pool{Hosts: p.HostCount, SeatsPerHost: p.SeatsPerHost}
+	if err := r.Options.Check(size); err != nil {
+		return row, &Problem{Kind: Invalid, Text: "pool " + p.Name, Reasons: strings.Split(err.Error(), "\n")}
+	}
+	hosts, err := store.Hosts(tx.DB, p.ID)
+	if err != nil {
+		return row, err
+	}
+	named := map[string]bool{}
+	for _, n := range r.Hosts {
+		named[n] = true
+	}
+	var members []store.RolloverHost
+	for _, h := range hosts {
+		if len(named) > 0 && !named[h.Name] {
+			continue
+		}
+		delete(named, h.Name)
+		if len(r.Hosts) == 0 && h.VersionID != nil && *h.VersionID == v.ID && h.State == rollover.HostServing {
+			continue
+		}
+		m := store.RolloverHost{HostID: h.ID, Phase: rollover.Queued, Since: tx.Now, FromID: h.VersionID}
+		if len(r.Hosts) > 0 && h.DrainOrder != 0 && (h.State == rollover.HostDraining || h.State == rollover.HostEmptied) {
+			// Somebody drained it in order to rebuild it: the rollover takes over from there.
+			m.Phase, m.Batch = rollover.Draining, 1
+			if err := tx.Exec("update hosts set drained_by = '', state = 'draining' where id = ?", h.ID).Error; err != nil {
+				return row, err
+			}
+		}
+		members = append(members, m)
+	}
+	for n := range named {
+		return row, invalid("host %q is not in pool %s", n, p.Name)
+	}
+	if len(members) == 0 {
+		return row, &nothingToDo{Problem{Kind: Conflict, Text: fmt.Sprintf("all %d hosts of pool %s run %s already: there is nothing to roll over", len(hosts), p.Name, label(img, v))}}
+	}
+	plan := r.Options.Plan(size)
+	plan.State, plan.Target, plan.Forced = rollover.Waiting, v.ID, len(r.Hosts) > 0
+	return createRollover(tx, p, img, v, store.Rollover{
+		Options: store.JSON[rollover.Options]{V: r.Options}, Plan: store.JSON[rollover.Plan]{V: plan}, Reason: r.Reason,
+	}, members)
+}
+
+func createRollover(tx *store.Tx, p store.Pool, img store.Image, v store.Version, row store.Rollover, members []store.RolloverHost) (store.Rollover, error) {
+	row.PoolID, row.TargetID, row.State, row.CreatedBy, row.CreatedAt = p.ID, v.ID, rollover.Waiting, tx.Actor, tx.Now
+	if err := tx.Create(&row).Error; err != nil {
+		return row, err
+	}
+	for i := range members {
+		members[i].RolloverID = row.ID
+	}
+	if err := tx.CreateInBatches(members, 1000).Error; err != nil {
+		return row, err
+	}
+	detail := map[string]any{"pool": p.Name, "version": label(img, v), "hosts": len(members), "batch": row.Options.V.Batch.String(), "floor": row.Options.V.Floor.String(), "log_off": row.Options.V.LogOff}
+	if row.Reverses != nil {
+		detail["reverses"] = *row.Reverses
+	}
+	tx.Record(store.Entry{Verb: "rollover.plan", Subject: row.Name(), Scope: row.Name(), Reason: row.Reason, Detail: detail})
+	return row, nil
+}
+
+// onRollover changes a rollover that has not ended.
+func (e *Engine) onRollover(ctx context.Context, actor string, id int64, fn func(*store.Tx, *store.Rollover) error) error {
+	return e.change(ctx, actor, func(tx *store.Tx) error {
+		r, err := store.LockRollover(tx.DB, id)
+		if err != nil {
+			return err
+		}
+		if r.State == rollover.Finished || r.State == rollover.Stopped {
+			return conflict("%s is %s: it cannot be changed any more", r.Name(), r.State)
+		}
+		if err := fn(tx, &r); err != nil {
+			return err
+		}
+		return tx.Save(&r).Error
+	})
+}
+
+// PauseRollover makes a rollover take no further host and end no session.
+func (e *Engine) PauseRollover(ctx context.Context, actor string, id int64, reason string) error {
+	return e.onRollover(ctx, actor, id, func(tx *store.Tx, r *store.Rollover) error {
+		if r.State != rollover.Running {
+			return conflict("%s is %s: only a running one can be paused", r.Name(), r.State)
+		}
+		pause(tx, r, reason)
+		return nil
+	})
+}
+
+func pause(tx *store.Tx, r *store.Rollover, why string) {
+	r.State, r.PausedWhy = rollover.Paused, why
+	tx.Record(store.Entry{Verb: "rollover.pause", Subject: r.Name(), Scope: r.Name(), Reason: why})
+}
+
+// ResumeRollover goes on with a paused rollover. The failures so far count no
+// more against its budget, and people on draining hosts are warned anew.
+func (e *Engine) ResumeRollover(ctx context.Context, actor string, id int64, reason string) error {
+	return e.onRollover(ctx, actor, id, func(tx *store.Tx, r *store.Rollover) error {
+		if r.State != rollover.Paused {
+			return conflict("%s is %s: only a paused one can be resumed", r.Name(), r.State)
+		}
+		var failed int64
+		if err := tx.Model(&store.RolloverHost{}).Where("rollover_id = ? and phase = ?", r.ID, rollover.Failed).Count(&failed).Error; err != nil {
+			return err
+		}
+		r.State, r.PausedWhy = rollover.Running, ""
+		r.Plan.V.ResumedAt, r.Plan.V.Excused = tx.Now, int(failed)
+		tx.Record(store.Entry{Verb: "rollover.resume", Subject: r.Name(), Scope: r.Name(), Reason: reason})
+		return nil
+	})
+}
+
+// StopRollover ends a rollover early: hosts that have their old disk go back
+// to service, those whose disk is gone are finished.
+func (e *Engine) StopRollover(ctx context.Context, actor string, id int64, reason string) error {
+	return e.onRollover(ctx, actor, id, func(tx *store.Tx, r *store.Rollover) error {
+		stop(tx, r, reason)
+		return nil
+	})
+}
+
+func stop(tx *store.Tx, r *store.Rollover, reason string) {
+	r.State, r.PausedWhy, r.EndedAt = rollover.Stopped, "", &tx.Now
+	tx.Record(store.Entry{Verb: "rollover.stop", Subject: r.Name(), Scope: r.Name(), Reason: reason})
+}
+
+// ReverseRollover stops a rollover if it still goes on, and takes the hosts
+// that it has done or has in flight back to the version that they ran before.
+func (e *Engine) ReverseRollover(ctx context.Context, actor string, id int64, reason string) (row store.Rollover, err error) {
+	if strings.TrimSpace(reason) == "" {
+		return row, invalid("reversing needs a reason")
+	}
+	err = e.change(ctx, actor, func(tx *store.Tx) error {
+		row, err = e.reverse(tx, id, reason)
+		return err
+	})
+	return row, err
+}
+
+func (e *Engine) reverse(tx *store.Tx, id int64, reason string) (row store.Rollover, err error) {
+	r, err := store.LockRollover(tx.DB, id)
+	if err != nil {
+		return row, err
+	}
+	if r.Reverses != nil && !r.Settled {
+		return row, conflict("%s is itself the reversal of rollover %d: stop it, and start a rollover of the pool", r.Name(), *r.Reverses)
+	}
+	open, err := store.OpenRollovers(tx.DB, r.PoolID)
+	if err != nil {
+		return row, err
+	}
+	for _, o := range open {
+		if o.ID != r.ID {
+			return row, conflict("the pool is being rolled by %s (%s): let it finish, or stop it", o.Name(), o.State)
+		}
+	}
+	pool, err := store.PoolByID(tx.DB, r.PoolID)
+	if err != nil {
+		return row, err
+	}
+	members, err := store.RolloverHosts(tx.DB, r.ID)
+	if err != nil {
+		return row, err
+	}
+	img, v, err := reversalTarget(tx, pool, r, members)
+	if err != nil {
+		return row, err
+	}
+	var back []store.RolloverHost
+	touched := 0
+	for _, m := range members {
+		n := store.RolloverHost{HostID: m.HostID, Phase: rollover.Left, Since: tx.Now, Why: r.Name() + " had not touched it", FromID: m.FromID}
+		if m.Wiped {
+			n.Phase, n.Why, n.FromID = rollover.Queued, "", &r.TargetID
+			touched++
+		}
+		back = append(back, n)
+	}
+	if r.State != rollover.Finished && r.State != rollover.Stopped {
+		stop(tx, &r, reason)
+		if err := tx.Save(&r).Error; err != nil {
+			return row, err
+		}
+	}
+	if touched == 0 {
+		return row, &nothingToDo{Problem{Kind: Conflict, Text: r.Name() + " has not replaced any disk, so there is nothing to take back: stop it instead"}}
+	}
+	plan := r.Options.V.Plan(rollover.Pool{Hosts: pool.HostCount, SeatsPerHost: pool.SeatsPerHost})
+	plan.State, plan.Target, plan.EarliestStart = rollover.Waiting, v.ID, time.Time{}
+	return createRollover(tx, pool, img, v, store.Rollover{
+		Options: r.Options, Plan: store.JSON[rollover.Plan]{V: plan}, Reverses: &r.ID, Reason: reason,
+	}, back)
+}
+
+// reversalTarget is what the pool's track names by now, if that is another
+// version than the one the rollover went to, and else what its hosts ran before.
+func reversalTarget(tx *store.Tx, pool store.Pool, r store.Rollover, members []store.RolloverHost) (store.Image, store.Version, error) {
+	img, err := store.ImageByID(tx.DB, pool.ImageID)
+	if err != nil {
+		return img, store.Version{}, err
+	}
+	target, err := store.PoolTarget(tx.DB, pool.ID)
+	if err != nil {
+		return img, store.Version{}, err
+	}
+	if target == 0 || target == r.TargetID {
+		votes := map[int64]int{}
+		target = 0
+		for _, m := range members {
+			if m.FromID != nil && *m.FromID != r.TargetID {
+				votes[*m.FromID]++
+				if votes[*m.FromID] > votes[target] {
+					target = *m.FromID
+				}
+			}
+		}
+	}
+	if target == 0 {
+		return img, store.Version{}, conflict("the hosts of %s had no version before: there is nothing to take them back to", r.Name())
+	}
+	v, err := store.VersionByID(tx.DB, target)
+	if err != nil {
+		return img, v, err
+	}
+	return img, v, usable(img, v)
+}
+
+// hostRecord is what one query tells of a host, for a decision.
+type hostRecord struct {
+	ID             int64
+	Name           string
+	State          rollover.HostState
+	VersionID      int64
+	DrainedBy      string
+	DrainOrder     int64
+	CheckOrder     int64
+	Unserved       bool
+	SeenAt         *time.Time
+	Stamp          string
+	DrainConfirmed int64
+	ChecksOrder    int64
+	Checks         string
+	ChecksWhy      string
+	Sessions       store.JSON[[]struct {
+		Key    string `json:"key"`
+		Person string `json:"person"`
+	}]
+	Phase     rollover.Phase
+	Since     *time.Time
+	Batch     int
+	WorkState string
+	WorkWhy   string
+}
+
+// snapshot gathers what is known for a decision about the rollover.
+func (e *Engine) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, site store.Site) (s rollover.Snapshot, err error) {
+	var records []hostRecord
+	err = tx.Raw(`
+		select h.id, h.name, h.state, coalesce(h.version_id, 0) as version_id, h.drained_by, h.drain_order, h.check_order, h.unserved,
+		       u.seen_at, u.stamp, u.drain_confirmed, u.checks_order, u.checks, u.checks_why,
+		       case when h.state in ('off', 'rebuilding') then '[]' else u.sessions end as sessions,
+		       coalesce(m.phase, '') as phase, m.since, coalesce(m.batch, 0) as batch,
+		       coalesce(w.state, '') as work_state, coalesce(w.why, '') as work_why
+		from hosts h
+		join pulses u on u.host_id = h.id
+		left join rollover_hosts m on m.host_id = h.id and m.rollover_id = @r
+		left join works w on w.key = 'rebuild-' || @r || '-' || h.id
+		where h.pool_id = @pool`, map[string]any{"r": r.ID, "pool": pool.ID}).Scan(&records).Error
+	if err != nil {
+		return s, fmt.Errorf("read the hosts: %w", err)
+	}
+	told, err := notices(tx, r.ID)
+	if err != nil {
+		return s, err
+	}
+	target, err := store.VersionByID(tx.DB, r.TargetID)
+	if err != nil {
+		return s, err
+	}
+	img, err := store.ImageByID(tx.DB, target.ImageID)
+	if err != nil {
+		return s, err
+	}
+	s.Listening = e.listening
+	s.Hosts = make([]rollover.Host, len(records))
+	for i, rec := range records {
+		h := rollover.Host{
+			ID: rec.ID, Name: rec.Name, State: rec.State, Version: rec.VersionID, Seats: pool.SeatsPerHost,
+			Phase: rec.Phase, Batch: rec.Batch, Unserved: rec.Unserved, DrainedBy: rec.DrainedBy,
+			Confirmed: rec.DrainOrder != 0 && rec.DrainConfirmed == rec.DrainOrder,
+			Rebuild:   rollover.Work{State: workState(rec.WorkState), Why: rec.WorkWhy},
+		}
+		if rec.Since != nil {
+			h.Since = *rec.Since
+		}
+		if rec.SeenAt != nil {
+			h.Seen = *rec.SeenAt
+		}
+		switch rec.Stamp {
+		case "":
+		case label(img, target):
+			h.Stamp = r.TargetID
+		default:
+			h.Stamp = -1
+		}
+		if rec.CheckOrder != 0 && rec.ChecksOrder == rec.CheckOrder {
+			h.Checks = checksState(rec.Checks, rec.ChecksWhy)
+		}
+		for _, x := range rec.Sessions.V {
+			t := told[noticeKey{rec.ID, x.Key}]
+			t.Key, t.Person = x.Key, x.Person
+			h.Sessions = append(h.Sessions, t)
+		}
+		s.Hosts[i] = h
+	}
+	if s.Site, err = e.capacity(tx, r, site); err != nil {
+		return s, err
+	}
+	if r.Reverses != nil {
+		before, err := store.RolloverByID(tx.DB, *r.Reverses)
+		if err != nil {
+			return s, err
+		}
+		if !before.Settled {
+			s.HeldBy = before.Name()
+		}
+	}
+	return s, nil
+}
+
+func checksState(state, why string) rollover.Work {
+	switch state {
+	case "passed":
+		return rollover.Work{State: rollover.Succeeded}
+	case "failed":
+		return rollover.Work{State: rollover.Broken, Why: why}
+	}
+	return rollover.Work{State: rollover.UnderWay}
+}
+
+type noticeKey struct {
+	host    int64
+	session string
+}
+
+// notices gathers what the rollover has told people, from its orders.
+func notices(tx *store.Tx, rolloverID int64) (map[noticeKey]rollover.Session, error) {
+	var orders []store.Order
+	if err := tx.Where("rollover_id = ?", rolloverID).Order("id").Find(&orders).Error; err != nil {
+		return nil, fmt.Errorf("read the orders: %w", err)
+	}
+	out := map[noticeKey]rollover.Session{}
+	for _, o := range orders {
+		key := noticeKey{o.HostID, o.SessionKey}
+		s := out[key]
+		switch {
+		case o.Kind == store.OrderSignOff:
+			if s.SignOffFirst.Before(s.Asked) {
+				s.SignOffFirst = o.CreatedAt
+			}
+			s.SignOffLast = o.CreatedAt
+		case o.Notice == store.NoticeFirst:
+			s.Asked = o.CreatedAt
+			if o.DoneAt != nil {
+				s.Warned = *o.DoneAt
+			}
+		case o.Notice == store.NoticeLast:
+			s.Reminded = o.CreatedAt
+		}
+		out[key] = s
+	}
+	return out, nil
+}
+
+// capacity works out what the site has left for the rollover. It holds only
+// under the lock of the site.
+func (e *Engine) capacity(tx *store.Tx, r store.Rollover, site store.Site) (c rollover.Site, err error) {
+	c.Name = site.Name
+	copies, err := store.CopiesPresent(tx.DB, r.TargetID, site.ID)
+	if err != nil {
+		return c, err
+	}
+	var n struct{ Cloning, Recent, Mine, Stuck int }
+	err = tx.Raw(`
+		select count(*) filter (where state in ('asked', 'under way') and version_id = @version) as cloning,
+		       count(*) filter (where asked_at > @since) as recent,
+		       count(*) filter (where asked_at > @since and rollover_id = @r) as mine,
+		       count(*) filter (where state = 'asked' and asked_at < @since) as stuck
+		from works where site_id = @site and kind = 'rebuild' and (state in ('asked', 'under way') or asked_at > @since)`,
+		map[string]any{"version": r.TargetID, "since": tx.Now.Add(-time.Minute), "r": r.ID, "site": site.ID}).Scan(&n).Error
+	if err != nil {
+		return c, fmt.Errorf("read the capacity: %w", err)
+	}
+	c.ClonesLeft = int(copies)*site.ClonesPerCopy - n.Cloning
+	c.StartsLeft = site.StartsPerMinute - n.Recent
+	if own := r.Options.V.Stagger; own > 0 {
+		c.StartsLeft = min(c.StartsLeft, own-n.Mine)
+	}
+	switch {
+	case copies == 0:
+		c.NoCopy = "no copy of the version is at " + site.Name + " yet"
+	case n.Stuck > 0:
+		// What was asked for a minute ago was not taken on. More would all start in one go when it is.
+		c.ClonesLeft, c.NoCopy = 0, site.Name+" does not answer"
+	}
+	return c, nil
+}
+
+// tick asks what is to be done for a rollover and does it.
+func (e *Engine) tick(ctx context.Context, id int64) error {
+	return e.change(ctx, serviceActor, func(tx *store.Tx) error {
+		r, err := store.LockRollover(tx.DB, id)
+		if err != nil || r.Settled {
+			return err
+		}
+		pool, err := store.PoolByID(tx.DB, r.PoolID)
+		if err != nil {
+			return err
+		}
+		site, err := store.SiteByID(tx.DB, pool.SiteID)
+		if err != nil {
+			return err
+		}
+		if err := tx.LockSite(site.ID); err != nil {
+			return err
+		}
+		s, err := e.snapshot(tx, r, pool, site)
+		if err != nil {
+			return err
+		}
+		plan := r.Plan.V
+		plan.State = r.State
+		plan.Limits.Silent = e.silentAfter()
+		began := time.Now()
+		d := rollover.Decide(plan, s, tx.Now)
+		decisionTime.Observe(time.Since(began).Seconds())
+		ticksDone.Inc()
+		if len(d.Actions) == 0 && strings.Join(d.Holds, "\n") == strings.Join(r.Holds, "\n") {
+			return nil
+		}
+		c := carrier{tx: tx, r: &r, site: site, hosts: s.Hosts}
+		if err := c.carryOut(d); err != nil {
+			return err
+		}
+		return tx.Save(&r).Error
+	})
+}
+
+// carrier carries out the actions of one decision.
+type carrier struct {
+	tx    *store.Tx
+	r     *store.Rollover
+	site  store.Site
+	hosts []rollover.Host
+	at    map[int64]*rollover.Host
+}
+
+func (c *carrier) carryOut(d rollover.Decision) error {
+	c.at = make(map[int64]*rollover.Host, len(c.hosts))
+	for i := range c.hosts {
+		c.at[c.hosts[i].ID] = &c.hosts[i]
+	}
+	for _, a := range d.Actions {
+		var err error
+		if a.Host == 0 {
+			c.whole(a)
+		} else {
+			err = c.host(a)
+		}
+		if err != nil {
+			return fmt.Errorf("%s of host %d: %w", a.Kind, a.Host, err)
+		}
+		actionsDone.WithLabelValues(strings.ReplaceAll(string(a.Kind), " ", "_")).Inc()
+	}
+	if c.r.Settled {
+		d.Holds = nil
+	}
+	c.r.Holds = d.Holds
+	if len(d.Actions) == 0 {
+		c.tx.Emit("rollover.holds", c.r.Name(), nil)
+	}
+	return nil
+}
+
+// whole carries out what concerns the rollover itself.
+func (c *carrier) whole(a rollover.Action) {
+	record := func(verb string) {
+		c.tx.Record(store.Entry{Verb: verb, Subject: c.r.Name(), Scope: c.r.Name(), Reason: a.Why})
+	}
+	switch a.Kind {
+	case rollover.Start:
+		c.r.State, c.r.StartedAt = rollover.Running, &c.tx.Now
+		record("rollover.start")
+	case rollover.Pause:
+		pause(c.tx, c.r, a.Why)
+	case rollover.Finish:
+		c.r.State, c.r.Settled, c.r.EndedAt = rollover.Finished, true, &c.tx.Now
+		record("rollover.finish")
+	case rollover.Settle:
+		c.r.Settled = true
+		record("rollover.settle")
+	}
+}
+
+// The verbs under which a host's actions stand in the trail. What is not here
+// concerns sessions, and is recorded with them.
+var hostVerbs = map[rollover.ActionKind]string{
+	rollover.DrainHost: "host.drain", rollover.EmptyHost: "host.empty", rollover.Refill: "host.refill",
+	rollover.Rebuild: "host.rebuild", rollover.CheckHost: "host.check", rollover.Return: "host.return",
+	rollover.Release: "host.release", rollover.Fail: "host.fail", rollover.Leave: "host.leave",
+}
+
+// host carries out what concerns one host.
+func (c *carrier) host(a rollover.Action) error {
+	h := c.at[a.Host]
+	if verb, ok := hostVerbs[a.Kind]; ok {
+		c.tx.Record(store.Entry{Verb: verb, Subject: "host " + h.Name, Scope: c.r.Name(), Reason: a.Why})
+	}
+	if phase, ok := a.Phase(); ok {
+		wiped := a.Kind == rollover.Rebuild
+		err := c.tx.Exec("update rollover_hosts set phase = ?, since = ?, batch = greatest(batch, ?), why = ?, wiped = wiped or ? where rollover_id = ? and host_id = ?",
+			phase, c.tx.Now, a.Batch, a.Why, wiped, c.r.ID, a.Host).Error
+		if err != nil {
+			return err
+		}
+	}
+	set := func(assignments string, args ...any) error {
+		args = append(args, c.tx.Now, a.Host)
+		return c.tx.Exec("update hosts set silent = false, "+assignments+", since = ? where id = ?", args...).Error
+	}
+	switch a.Kind {
+	case rollover.DrainHost:
+		return set("state = 'draining', why = '', drain_order = nextval('order_numbers')")
+	case rollover.Refill:
+		return set("state = 'draining'")
+	case rollover.EmptyHost:
+		// A machine that is still to be made must not take sessions before it was checked.
+		return set("state = 'emptied', why = '', drain_order = case when drain_order = 0 then nextval('order_numbers') else drain_order end")
+	case rollover.Rebuild:
+		return c.rebuild(h, set)
+	case rollover.CheckHost:
+		return set("state = 'checking', check_order = nextval('order_numbers')")
+	case rollover.Return:
+		return set("state = 'serving', why = '', drain_order = 0, unserved = false")
+	case rollover.Release:
+		return set("state = 'serving', why = '', drain_order = 0")
+	case rollover.Fail:
+		if a.Keep {
+			return set("state = 'serving', why = '', drain_order = 0")
+		}
+		return set("state = 'faulty', why = ?", a.Why)
+	case rollover.WarnHost, rollover.Remind, rollover.SignOff:
+		return c.tell(h, a)
+	}
+	return nil
+}
+
+func (c *carrier) rebuild(h *rollover.Host, set func(string, ...any) error) error {
+	if err := set("state = 'rebuilding', why = '', version_id = ?, unserved = true, check_order = 0", c.r.TargetID); err != nil {
+		return err
+	}
+	// The old machine's agent is not that of the new one.
+	if err := c.tx.Exec("update pulses set credential = null, seen_at = null, stamp = '', drain_confirmed = 0, checks_order = 0, checks = '', checks_why = '', load = 0, sessions = '[]' where host_id = ?", h.ID).Error; err != nil {
+		return err
+	}
+	if err := c.tx.Exec("delete from enrolments where host_id = ?", h.ID).Error; err != nil {
+		return err
+	}
+	return ask(c.tx, store.Work{
+		Key: fmt.Sprintf("rebuild-%d-%d", c.r.ID, h.ID), Kind: store.WorkRebuild, SiteID: c.site.ID,
+		VersionID: c.r.TargetID, HostID: &h.ID, RolloverID: &c.r.ID,
+	})
+}
+
+// tell orders notices and sign-offs for sessions of a host.
+func (c *carrier) tell(h *rollover.Host, a rollover.Action) error {
+	o := c.r.Options.V
+	order := store.Order{HostID: h.ID, Kind: store.OrderTell, RolloverID: &c.r.ID, CreatedAt: c.tx.Now}
+	verb := "session.warn"
+	switch a.Kind {
+	case rollover.WarnHost:
+		order.Notice, order.Text = store.NoticeFirst, rollover.Notice(o.FirstText, o.Grace)
+	case rollover.Remind:
+		verb = "session.remind"
+		order.Notice, order.Text = store.NoticeLast, rollover.Notice(o.LastText, o.LastNotice)
+	case rollover.SignOff:
+		verb = "session.sign-off"
+		order.Kind = store.OrderSignOff
+	}
+	orders := make([]store.Order, len(a.Sessions))
+	people := make([]string, 0, len(a.Sessions))
+	for i, key := range a.Sessions {
+		orders[i] = order
+		orders[i].SessionKey = key
+		for _, s := range h.Sessions {
+			if s.Key == key {
+				people = append(people, s.Person)
+			}
+		}
+	}
+	c.tx.Record(store.Entry{Verb: verb, Subject: "host " + h.Name, Scope: c.r.Name(), Detail: map[string]any{"people": people}})
+	return c.tx.Create(&orders).Error
+}

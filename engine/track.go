@@ -1,0 +1,307 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"nimblepane/core/clearance"
+	"nimblepane/core/image"
+	"nimblepane/core/rollover"
+	"nimblepane/store"
+)
+
+// Stage points an image's pilot track at a version.
+func (e *Engine) Stage(ctx context.Context, actor, imageName, number, reason string) error {
+	return e.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
+		return e.advance(tx, img, *v, image.Pilot, "version.stage", reason, false)
+	})
+}
+
+// Activation says how a version goes live.
+type Activation struct {
+	Reason string
+	// LetGo says that the version in use before is not kept as the fallback.
+	LetGo bool
+	// Overrule activates without clearance; it needs a reason.
+	Overrule bool
+}
+
+// Activate points an image's live track at a version that has clearance.
+func (e *Engine) Activate(ctx context.Context, actor, imageName, number string, a Activation) error {
+	if a.Overrule && strings.TrimSpace(a.Reason) == "" {
+		return invalid("overruling clearance needs a reason")
+	}
+	return e.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
+		answers, err := e.clearance(tx.DB, img, *v, tx.Now)
+		if err != nil {
+			return err
+		}
+		unmet := clearance.Unmet(answers)
+		verb := "version.activate"
+		if a.Overrule && len(unmet) > 0 {
+			verb = "version.overrule"
+		} else if len(unmet) > 0 {
+			p := &Problem{Kind: Uncleared, Text: label(img, *v) + " has no clearance, so it stays off live"}
+			for _, u := range unmet {
+				p.Reasons = append(p.Reasons, u.Rule+": "+u.Why)
+			}
+			return p
+		}
+		return e.advance(tx, img, *v, image.Live, verb, a.Reason, a.LetGo)
+	})
+}
+
+// usable returns nil if hosts may be made from the version.
+func usable(img store.Image, v store.Version) error {
+	switch {
+	case v.State != store.Sealed:
+		return conflict("%s is %s: only a sealed version can be used", label(img, v), v.State)
+	case v.Barred != "":
+		return conflict("%s is barred: %s", label(img, v), v.Barred)
+	}
+	return nil
+}
+
+func (e *Engine) advance(tx *store.Tx, img store.Image, v store.Version, trackName, verb, reason string, letGo bool) error {
+	if err := usable(img, v); err != nil {
+		return err
+	}
+	t, err := store.TrackNamed(tx.DB, img, trackName)
+	if err != nil {
+		return err
+	}
+	if t.VersionID != nil && *t.VersionID == v.ID {
+		return conflict("track %s of %s names %s already", trackName, img.Name, v.Number)
+	}
+	before := "nothing"
+	if t.VersionID != nil {
+		old, err := store.VersionByID(tx.DB, *t.VersionID)
+		if err != nil {
+			return err
+		}
+		before = old.Number
+	}
+	tx.Record(store.Entry{Verb: verb, Subject: subject(img, v), Reason: reason, Detail: map[string]any{"track": trackName, "before": before, "let_go": letGo}})
+	return tx.MoveTrack(&t, store.TrackMove{Kind: image.Advance, VersionID: v.ID, LetGo: letGo, Reason: reason})
+}
+
+// Clearance answers every rule for the version, as things stand.
+func (e *Engine) Clearance(ctx context.Context, img store.Image, v store.Version) ([]clearance.Answer, error) {
+	return e.clearance(e.Store.DB.WithContext(ctx), img, v, e.Clock.Now())
+}
+
+func (e *Engine) clearance(db *gorm.DB, img store.Image, v store.Version, now time.Time) ([]clearance.Answer, error) {
+	settings := clearance.Settings{Testers: img.Testers, Soak: time.Duration(img.SoakSeconds) * time.Second, Copies: img.Copies}
+	facts := clearance.Facts{State: v.State, Barred: v.Barred}
+	if v.EndOfLife != nil {
+		facts.EndOfLife = *v.EndOfLife
+	}
+	pilot, err := store.TrackNamed(db, img, image.Pilot)
+	if err != nil {
+		return nil, err
+	}
+	if pilot.VersionID != nil && *pilot.VersionID == v.ID {
+		facts.PilotSince = *pilot.Since
+	}
+	signs, err := store.SignOffs(db, v.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range signs {
+		facts.Verdicts = append(facts.Verdicts, clearance.Verdict{Tester: s.Tester, Yes: s.Yes, Comment: s.Comment})
+	}
+	var pools []store.Pool
+	if err := db.Where("image_id = ? and pinned_id is null", img.ID).Order("name").Find(&pools).Error; err != nil {
+		return nil, err
+	}
+	sites := map[int64]bool{}
+	for _, p := range pools {
+		switch p.Track {
+		case image.Pilot:
+			pool := clearance.PilotPool{Name: p.Name}
+			hosts, err := store.Hosts(db, p.ID)
+			if err != nil {
+				return nil, err
+			}
+			for _, h := range hosts {
+				pool.Hosts++
+				switch {
+				case h.VersionID == nil || *h.VersionID != v.ID:
+					pool.Missing = append(pool.Missing, h.Name+" (another version)")
+				case h.State != rollover.HostServing:
+					pool.Missing = append(pool.Missing, fmt.Sprintf("%s (%s)", h.Name, h.State))
+				default:
+					pool.Running++
+				}
+			}
+			facts.PilotPools = append(facts.PilotPools, pool)
+		case image.Live:
+			if sites[p.SiteID] {
+				continue
+			}
+			sites[p.SiteID] = true
+			site, err := store.SiteByID(db, p.SiteID)
+			if err != nil {
+				return nil, err
+			}
+			n, err := store.CopiesPresent(db, v.ID, p.SiteID)
+			if err != nil {
+				return nil, err
+			}
+			facts.Sites = append(facts.Sites, clearance.SiteCopies{Site: site.Name, Present: int(n)})
+		}
+	}
+	return clearance.Evaluate(settings, facts, now), nil
+}
+
+// RollbackRequest says how an image goes back.
+type RollbackRequest struct {
+	Image  string
+	To     string // "" for the fallback
+	Reason string
+	// KeepUsable leaves the version that is rolled back unbarred.
+	KeepUsable bool
+	// TrackOnly moves the track and starts no rollover.
+	TrackOnly bool
+}
+
+// RollbackResult is what a rollback set going.
+type RollbackResult struct {
+	From, To  string
+	Tracks    []string // tracks that were pointed back
+	Rollovers []store.Rollover
+}
+
+// Rollback points an image's live track back at an earlier version, bars the
+// version that it named, and takes the hosts that run it back: a rollover to
+// it under way is reversed, and other pools with hosts on it are rolled over.
+// Other tracks that name the barred version go back too.
+func (e *Engine) Rollback(ctx context.Context, actor string, r RollbackRequest) (result RollbackResult, err error) {
+	if strings.TrimSpace(r.Reason) == "" {
+		return result, invalid("rolling back needs a reason: it stands on the barred version and in the trail")
+	}
+	err = e.change(ctx, actor, func(tx *store.Tx) error {
+		result = RollbackResult{}
+		img, err := store.LockImage(tx.DB, r.Image)
+		if err != nil {
+			return err
+		}
+		live, err := store.TrackNamed(tx.DB, img, image.Live)
+		if err != nil {
+			return err
+		}
+		if live.VersionID == nil {
+			return conflict("image %s was never live: there is nothing to roll back", img.Name)
+		}
+		bad, err := store.VersionByID(tx.DB, *live.VersionID)
+		if err != nil {
+			return err
+		}
+		good, err := e.goBackTo(tx, img, live, bad, r.To)
+		if err != nil {
+			return err
+		}
+		tracks, err := store.Tracks(tx.DB, img.ID)
+		if err != nil {
+			return err
+		}
+		for i := range tracks {
+			t := &tracks[i]
+			if t.VersionID == nil || *t.VersionID != bad.ID || t.Name != image.Live && r.KeepUsable {
+				continue
+			}
+			if err := tx.MoveTrack(t, store.TrackMove{Kind: image.Return, VersionID: good.ID, Reason: r.Reason}); err != nil {
+				return err
+			}
+			result.Tracks = append(result.Tracks, t.Name)
+		}
+		result.From, result.To = bad.Number, good.Number
+		tx.Record(store.Entry{Verb: "image.rollback", Subject: subject(img, bad), Reason: r.Reason, Detail: map[string]any{"to": good.Number, "tracks": result.Tracks}})
+		if !r.TrackOnly {
+			if result.Rollovers, err = e.rollPoolsBack(tx, img, result.Tracks, r.Reason); err != nil {
+				return err
+			}
+		}
+		if r.KeepUsable {
+			return nil
+		}
+		if err := e.bar(tx, img, &bad, r.Reason); err != nil {
+			return err
+		}
+		return tx.Save(&bad).Error
+	})
+	return result, err
+}
+
+func (e *Engine) goBackTo(tx *store.Tx, img store.Image, live store.Track, bad store.Version, number string) (store.Version, error) {
+	if number == "" {
+		if live.FallbackID == nil {
+			return store.Version{}, conflict("image %s has no fallback: it was let go, or this is its first version; name the version to go back to", img.Name)
+		}
+		good, err := store.VersionByID(tx.DB, *live.FallbackID)
+		if err != nil {
+			return good, err
+		}
+		return good, usable(img, good)
+	}
+	good, err := store.VersionNumbered(tx.DB, img, number)
+	if err != nil {
+		return good, err
+	}
+	if good.ID == bad.ID {
+		return good, invalid("%s is what live names now: name an earlier version", label(img, good))
+	}
+	moves, err := store.TrackMoves(tx.DB, live.ID)
+	if err != nil {
+		return good, err
+	}
+	if !slices.ContainsFunc(moves, func(m store.TrackMove) bool { return m.VersionID == good.ID }) {
+		return good, conflict("%s was never live: rolling back goes to a version that was; to go on to another one, activate it", label(img, good))
+	}
+	return good, usable(img, good)
+}
+
+// rollPoolsBack reverses what takes the pools of the tracks away from what they should run now, and rolls the rest.
+func (e *Engine) rollPoolsBack(tx *store.Tx, img store.Image, tracks []string, reason string) (started []store.Rollover, err error) {
+	var pools []store.Pool
+	if err := tx.Where("image_id = ? and pinned_id is null and track in ?", img.ID, tracks).Order("name").Find(&pools).Error; err != nil {
+		return nil, err
+	}
+	for _, p := range pools {
+		open, err := store.OpenRollovers(tx.DB, p.ID)
+		if err != nil {
+			return nil, err
+		}
+		var r store.Rollover
+		if len(open) > 0 {
+			r, err = e.reverse(tx, open[len(open)-1].ID, reason)
+		} else {
+			r, err = e.startOne(tx, p, StartRequest{Options: lastOptions(tx, p), Reason: reason})
+		}
+		var nothing *nothingToDo
+		if asNothing(err, &nothing) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		started = append(started, r)
+	}
+	return started, nil
+}
+
+// lastOptions are those of the pool's last rollover: its people are used to them.
+func lastOptions(tx *store.Tx, p store.Pool) rollover.Options {
+	var last []store.Rollover
+	if err := tx.Where("pool_id = ?", p.ID).Order("id desc").Limit(1).Find(&last).Error; err != nil || len(last) == 0 {
+		return rollover.DefaultOptions
+	}
+	o := last[0].Options.V
+	o.EarliestStart = time.Time{}
+	return o
+}

@@ -1,0 +1,249 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"nimblepane/core/rollover"
+	"nimblepane/platform"
+	"nimblepane/store"
+)
+
+// ask writes down that a platform is to do something. The engine sees to it from there.
+func ask(tx *store.Tx, w store.Work) error {
+	w.State, w.AskedAt = store.WorkAsked, tx.Now
+	return tx.Create(&w).Error
+}
+
+// work starts the work of the key on its platform if that was not done, and
+// writes down how it stands.
+func (e *Engine) work(ctx context.Context, key string) error {
+	db := e.Store.DB.WithContext(ctx)
+	var w store.Work
+	if err := db.Where("key = ?", key).Take(&w).Error; err != nil || !w.Open() {
+		return err
+	}
+	site, err := store.SiteByID(db, w.SiteID)
+	if err != nil {
+		return err
+	}
+	p := e.site(site)
+	if w.State == store.WorkAsked {
+		op, err := e.operation(ctx, w)
+		if err != nil {
+			return err
+		}
+		err = p.Start(ctx, w.Key, op)
+		var refusal *platform.Refusal
+		if errors.As(err, &refusal) {
+			return e.workEnded(ctx, w, platform.Progress{State: platform.Failed, Why: refusal.Why})
+		}
+		if err != nil {
+			return e.workWaits(ctx, w, fmt.Sprintf("%s does not answer, it is asked again: %s", site.Name, err))
+		}
+		if err := db.Exec("update works set state = 'under way', why = '' where key = ? and state = 'asked'", w.Key).Error; err != nil {
+			return err
+		}
+	}
+	progress, err := p.Ask(ctx, w.Key)
+	if errors.Is(err, platform.ErrUnknown) {
+		// The platform lost its memory. Under the same key it is safe to ask again.
+		return db.Exec("update works set state = 'asked' where key = ? and state = 'under way'", w.Key).Error
+	}
+	if err != nil {
+		return e.workWaits(ctx, w, fmt.Sprintf("%s does not answer, it is asked again: %s", site.Name, err))
+	}
+	if progress.State != platform.UnderWay {
+		return e.workEnded(ctx, w, progress)
+	}
+	if progress.Percent/5 != w.Progress/5 {
+		return e.change(ctx, serviceActor, func(tx *store.Tx) error {
+			if w.CopyID != nil {
+				if err := tx.Exec("update copies set progress = ? where id = ?", progress.Percent, *w.CopyID).Error; err != nil {
+					return err
+				}
+			}
+			tx.Emit("work.progress", "work "+w.Key, nil)
+			return tx.Exec("update works set progress = ?, why = '' where key = ?", progress.Percent, w.Key).Error
+		})
+	}
+	return nil
+}
+
+func (e *Engine) workWaits(ctx context.Context, w store.Work, why string) error {
+	return e.Store.DB.WithContext(ctx).Exec("update works set why = ?, next_poll_at = now() + interval '2 seconds' where key = ? and state in ('asked', 'under way')", why, w.Key).Error
+}
+
+// operation says to the platform what the work is.
+func (e *Engine) operation(ctx context.Context, w store.Work) (op platform.Operation, err error) {
+	db := e.Store.DB.WithContext(ctx)
+	v, err := store.VersionByID(db, w.VersionID)
+	if err != nil {
+		return op, err
+	}
+	img, err := store.ImageByID(db, v.ImageID)
+	if err != nil {
+		return op, err
+	}
+	switch w.Kind {
+	case store.WorkCapture:
+		_, machine, _ := cut(v.Source)
+		op.Capture = &platform.Capture{BuildMachine: machine, Disk: diskName(img, v), Stamp: label(img, v), MachineClass: img.MachineClass}
+	case store.WorkDeliver, store.WorkDeleteCopy:
+		var c store.Copy
+		if err := db.Where("id = ?", *w.CopyID).Take(&c).Error; err != nil {
+			return op, err
+		}
+		if w.Kind == store.WorkDeleteCopy {
+			op.DeleteCopy = &platform.DeleteCopy{Copy: copyName(img, v, c.Ordinal)}
+		} else {
+			op.Deliver = &platform.Deliver{Disk: diskName(img, v), Digest: v.Digest, Copy: copyName(img, v, c.Ordinal)}
+		}
+	case store.WorkRebuild:
+		var h store.Host
+		if err := db.Where("id = ?", *w.HostID).Take(&h).Error; err != nil {
+			return op, err
+		}
+		pool, err := store.PoolByID(db, h.PoolID)
+		if err != nil {
+			return op, err
+		}
+		var copies []store.Copy
+		if err := db.Where("version_id = ? and site_id = ? and state = 'present'", v.ID, w.SiteID).Order("ordinal").Find(&copies).Error; err != nil {
+			return op, err
+		}
+		r := &platform.Rebuild{Host: h.Name, Digest: v.Digest, MachineClass: pool.MachineClass, Seats: pool.SeatsPerHost, Seed: platform.Seed{Service: e.agentURL, Token: NewSecret()}}
+		for _, c := range copies {
+			r.Copies = append(r.Copies, copyName(img, v, c.Ordinal))
+		}
+		// Only the hash is kept. Should this attempt be lost on the way, the next
+		// one under the key makes a token of its own, and either will do.
+		if err := db.Create(&store.Enrolment{Token: digest(r.Seed.Token), HostID: h.ID, CreatedAt: e.Clock.Now()}).Error; err != nil {
+			return op, err
+		}
+		op.Rebuild = r
+	default:
+		return op, fmt.Errorf("work %s: kind %q is not known", w.Key, w.Kind)
+	}
+	return op, nil
+}
+
+func cut(source string) (site, machine string, ok bool) {
+	for i := range source {
+		if source[i] == '/' {
+			return source[:i], source[i+1:], true
+		}
+	}
+	return "", source, false
+}
+
+// workEnded writes down how a work ended, and what follows from it.
+func (e *Engine) workEnded(ctx context.Context, w store.Work, p platform.Progress) error {
+	err := e.change(ctx, serviceActor, func(tx *store.Tx) error {
+		if err := tx.Raw("select * from works where key = ? for update", w.Key).Scan(&w).Error; err != nil {
+			return err
+		}
+		if !w.Open() {
+			return nil
+		}
+		v, err := store.VersionByID(tx.DB, w.VersionID)
+		if err != nil {
+			return err
+		}
+		img, err := store.ImageByID(tx.DB, v.ImageID)
+		if err != nil {
+			return err
+		}
+		ok := p.State == platform.Succeeded
+		if ok && w.Kind != store.WorkCapture && w.Kind != store.WorkDeleteCopy && p.Digest != v.Digest {
+			ok, p.Why = false, fmt.Sprintf("the disk has digest %s, and %s has %s", p.Digest, label(img, v), v.Digest)
+		}
+		w.State, w.Why, w.EndedAt, w.Progress = store.WorkSucceeded, "", &tx.Now, 100
+		if !ok {
+			w.State, w.Why, w.Progress = store.WorkFailed, p.Why, p.Percent
+		}
+		switch w.Kind {
+		case store.WorkCapture:
+			err = captured(tx, img, v, p, ok)
+		case store.WorkDeliver:
+			err = delivered(tx, img, v, w, p, ok)
+		case store.WorkDeleteCopy:
+			tx.Record(store.Entry{Verb: "copy.delete", Subject: subject(img, v)})
+			err = tx.Exec("update copies set state = 'deleted' where id = ?", *w.CopyID).Error
+		case store.WorkRebuild:
+			// The tick of the rollover decides what follows.
+			tx.Emit("work.end", "work "+w.Key, nil)
+			err = tx.Exec("update rollovers set next_tick_at = now() where id = ? and not settled", w.RolloverID).Error
+		}
+		if err != nil {
+			return err
+		}
+		return tx.Save(&w).Error
+	})
+	if err == nil {
+		worksEnded.WithLabelValues(w.Kind, w.State).Inc()
+	}
+	return err
+}
+
+func captured(tx *store.Tx, img store.Image, v store.Version, p platform.Progress, ok bool) error {
+	v.Edition++
+	if !ok {
+		v.State, v.Failure = store.CaptureFailed, p.Why
+		tx.Record(store.Entry{Verb: "version.fail", Subject: subject(img, v), Reason: p.Why})
+		return tx.Save(&v).Error
+	}
+	v.State, v.Digest, v.SizeBytes, v.SealedAt = store.Sealed, p.Digest, p.Size, &tx.Now
+	tx.Record(store.Entry{Verb: "version.seal", Subject: subject(img, v), Detail: map[string]any{"digest": p.Digest, "size_bytes": p.Size}})
+	if err := tx.Save(&v).Error; err != nil {
+		return err
+	}
+	// Every site with a pool of the image gets its copies.
+	var sites []int64
+	if err := tx.Model(&store.Pool{}).Where("image_id = ?", img.ID).Distinct().Order("site_id").Pluck("site_id", &sites).Error; err != nil {
+		return err
+	}
+	for _, site := range sites {
+		for n := 1; n <= img.Copies; n++ {
+			if err := deliver(tx, v, site, n); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func deliver(tx *store.Tx, v store.Version, siteID int64, ordinal int) error {
+	c := store.Copy{VersionID: v.ID, SiteID: siteID, Ordinal: ordinal, State: "delivering"}
+	if err := tx.Create(&c).Error; err != nil {
+		return err
+	}
+	return ask(tx, store.Work{Key: fmt.Sprintf("deliver-%d", c.ID), Kind: store.WorkDeliver, SiteID: siteID, VersionID: v.ID, CopyID: &c.ID})
+}
+
+func delivered(tx *store.Tx, img store.Image, v store.Version, w store.Work, p platform.Progress, ok bool) error {
+	site, err := store.SiteByID(tx.DB, w.SiteID)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		tx.Record(store.Entry{Verb: "copy.fail", Subject: subject(img, v), Reason: p.Why, Detail: map[string]any{"site": site.Name}})
+		return tx.Exec("update copies set state = 'failed', failure = ? where id = ? and state = 'delivering'", p.Why, *w.CopyID).Error
+	}
+	tx.Record(store.Entry{Verb: "copy.deliver", Subject: subject(img, v), Detail: map[string]any{"site": site.Name}})
+	return tx.Exec("update copies set state = 'present', progress = 100 where id = ? and state = 'delivering'", *w.CopyID).Error
+}
+
+// workState translates the state of a host's work for the decisions.
+func workState(state string) rollover.WorkState {
+	switch state {
+	case store.WorkAsked, store.WorkUnderWay:
+		return rollover.UnderWay
+	case store.WorkSucceeded:
+		return rollover.Succeeded
+	case store.WorkFailed:
+		return rollover.Broken
+	}
+	return rollover.Unknown
+}

@@ -1,0 +1,95 @@
+// Package practice is the platform of practice sites: it speaks to the process
+// nimblepane-practice, which plays the machines and the people.
+package practice
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"time"
+
+	"nimblepane/platform"
+	"nimblepane/platform/practice/world"
+)
+
+// Site is one practice site.
+type Site struct {
+	address, name string
+	http          *http.Client
+}
+
+// New returns the site of that name, played by the process at the address.
+func New(address, name string) *Site {
+	return &Site{address, name, &http.Client{
+		Timeout:   10 * time.Second,
+		Transport: &http.Transport{MaxIdleConnsPerHost: 64},
+	}}
+}
+
+var _ platform.Platform = (*Site)(nil)
+
+// Start begins the operation under the key.
+func (s *Site) Start(ctx context.Context, key string, op platform.Operation) error {
+	return s.call(ctx, http.MethodPut, s.operation(key), op, nil)
+}
+
+// Ask returns how the operation stands.
+func (s *Site) Ask(ctx context.Context, key string) (p platform.Progress, err error) {
+	err = s.call(ctx, http.MethodGet, s.operation(key), nil, &p)
+	return p, err
+}
+
+// BuildMachines returns the site's build machines.
+func (s *Site) BuildMachines(ctx context.Context) (list []platform.BuildMachine, err error) {
+	err = s.call(ctx, http.MethodGet, "/sites/"+url.PathEscape(s.name)+"/build-machines", nil, &list)
+	return list, err
+}
+
+// Clock returns the clock of the practice process at the address.
+func Clock(ctx context.Context, address string) (c world.Clock, err error) {
+	err = New(address, "").call(ctx, http.MethodGet, "/clock", nil, &c)
+	return c, err
+}
+
+func (s *Site) operation(key string) string {
+	return "/sites/" + url.PathEscape(s.name) + "/operations/" + url.PathEscape(key)
+}
+
+func (s *Site) call(ctx context.Context, method, path string, body, into any) error {
+	var r io.Reader
+	if body != nil {
+		b, err := json.Marshal(body)
+		if err != nil {
+			return err
+		}
+		r = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, s.address+path, r)
+	if err != nil {
+		return err
+	}
+	resp, err := s.http.Do(req)
+	if err != nil {
+		return fmt.Errorf("practice site %s: %w", s.name, err)
+	}
+	defer resp.Body.Close()
+	switch resp.StatusCode {
+	case http.StatusOK:
+		if into != nil {
+			return json.NewDecoder(resp.Body).Decode(into)
+		}
+		_, err := io.Copy(io.Discard, resp.Body)
+		return err
+	case http.StatusNotFound:
+		return platform.ErrUnknown
+	}
+	text, _ := io.ReadAll(io.LimitReader(resp.Body, 1000))
+	if resp.StatusCode == http.StatusUnprocessableEntity {
+		return &platform.Refusal{Why: string(bytes.TrimSpace(text))}
+	}
+	return fmt.Errorf("practice site %s: %s: %s", s.name, resp.Status, text)
+}

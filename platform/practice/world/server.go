@@ -1,0 +1,93 @@
+package world
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http"
+
+	"nimblepane/platform"
+)
+
+// Handler serves what the service asks of the world's sites, and the knobs.
+//
+//	GET, PUT /clock                                 the clock; PUT takes {"rate": 60}
+//	PUT      /sites/{site}/operations/{key}         begin an operation
+//	GET      /sites/{site}/operations/{key}         how it stands
+//	GET      /sites/{site}/build-machines
+//	GET, PUT /sites/{site}/knobs
+//
+// 404 is an unknown site or key, 422 a refusal with its reason as plain text,
+// 503 something that may pass.
+func (w *World) Handler() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /clock", func(rw http.ResponseWriter, _ *http.Request) { reply(rw, w.Clock(), nil) })
+	mux.HandleFunc("PUT /clock", func(rw http.ResponseWriter, r *http.Request) {
+		var in struct {
+			Rate float64 `json:"rate"`
+		}
+		if read(rw, r, &in) {
+			err := w.SetRate(in.Rate)
+			if err != nil {
+				err = &platform.Refusal{Why: err.Error()}
+			}
+			reply(rw, w.Clock(), err)
+		}
+	})
+	mux.HandleFunc("PUT /sites/{site}/operations/{key}", func(rw http.ResponseWriter, r *http.Request) {
+		var op platform.Operation
+		if read(rw, r, &op) {
+			reply(rw, struct{}{}, w.start(r.PathValue("site"), r.PathValue("key"), op))
+		}
+	})
+	mux.HandleFunc("GET /sites/{site}/operations/{key}", func(rw http.ResponseWriter, r *http.Request) {
+		p, ok := w.ask(r.PathValue("key"))
+		if !ok {
+			reply(rw, nil, platform.ErrUnknown)
+			return
+		}
+		reply(rw, p, nil)
+	})
+	mux.HandleFunc("GET /sites/{site}/build-machines", func(rw http.ResponseWriter, r *http.Request) {
+		reply(rw, w.buildMachines(r.PathValue("site")), nil)
+	})
+	mux.HandleFunc("GET /sites/{site}/knobs", func(rw http.ResponseWriter, r *http.Request) {
+		k, err := w.Knobs(r.PathValue("site"))
+		reply(rw, k, err)
+	})
+	mux.HandleFunc("PUT /sites/{site}/knobs", func(rw http.ResponseWriter, r *http.Request) {
+		var k Knobs
+		if read(rw, r, &k) {
+			err := w.SetKnobs(r.PathValue("site"), k)
+			if err != nil && !errors.Is(err, platform.ErrUnknown) {
+				err = &platform.Refusal{Why: err.Error()}
+			}
+			reply(rw, k, err)
+		}
+	})
+	return mux
+}
+
+func read(rw http.ResponseWriter, r *http.Request, into any) bool {
+	d := json.NewDecoder(http.MaxBytesReader(rw, r.Body, 1<<20))
+	d.DisallowUnknownFields()
+	if err := d.Decode(into); err != nil {
+		http.Error(rw, err.Error(), http.StatusBadRequest)
+		return false
+	}
+	return true
+}
+
+func reply(rw http.ResponseWriter, body any, err error) {
+	var refusal *platform.Refusal
+	switch {
+	case errors.Is(err, platform.ErrUnknown):
+		http.Error(rw, "there is nothing of that name here", http.StatusNotFound)
+	case errors.As(err, &refusal):
+		http.Error(rw, refusal.Why, http.StatusUnprocessableEntity)
+	case err != nil:
+		http.Error(rw, err.Error(), http.StatusServiceUnavailable)
+	default:
+		rw.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(rw).Encode(body) // whoever asked has gone away
+	}
+}

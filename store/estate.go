@@ -1,0 +1,297 @@
+package store
+
+import (
+	"context"
+	"database/sql/driver"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"nimblepane/core/image"
+)
+
+// Site is a place where hosts run and copies are kept.
+type Site struct {
+	ID              int64
+	Name, Title     string
+	Platform        string
+	Address         string
+	StartsPerMinute int
+	ClonesPerCopy   int
+	Edition         int
+}
+
+// Image is a golden image with its clearance settings.
+type Image struct {
+	ID           int64
+	Name, Title  string
+	Numbering    string
+	MachineClass string
+	Testers      int
+	SoakSeconds  int64
+	Copies       int // copies that each site gets, and that clearance asks for
+	Edition      int
+}
+
+// Version is one sealed state of an image, or the attempt at one.
+type Version struct {
+	ID         int64
+	ImageID    int64
+	Number     string
+	State      string
+	Digest     string
+	SizeBytes  int64
+	Source     string
+	Notes      string
+	Tags       Strings `gorm:"type:jsonb"`
+	EndOfLife  *time.Time
+	CapturedBy string
+	CreatedAt  time.Time
+	SealedAt   *time.Time
+	Failure    string
+	Barred     string
+	BarredBy   string
+	BarredAt   *time.Time
+	Edition    int
+}
+
+// States of a version.
+const (
+	Capturing     = "capturing"
+	Sealed        = "sealed"
+	Retired       = "retired"
+	CaptureFailed = "failed"
+)
+
+// Track is a pointer of an image at one of its versions. VersionID and
+// FallbackID are what the history in TrackMove comes to.
+type Track struct {
+	ID         int64
+	ImageID    int64
+	Name       string
+	Position   int
+	VersionID  *int64
+	FallbackID *int64
+	Since      *time.Time
+}
+
+// TrackMove is one entry of a track's history.
+type TrackMove struct {
+	ID        int64
+	TrackID   int64
+	Kind      image.MoveKind
+	VersionID int64
+	LetGo     bool
+	Actor     string
+	Reason    string
+	At        time.Time
+}
+
+// Copy is a version's disk at a site.
+type Copy struct {
+	ID        int64
+	VersionID int64
+	SiteID    int64
+	Ordinal   int
+	State     string
+	Progress  int
+	Failure   string
+}
+
+// Pool is hosts of one kind for one group of people.
+type Pool struct {
+	ID           int64
+	Name, Title  string
+	SiteID       int64
+	ImageID      int64
+	Track        string
+	PinnedID     *int64
+	PinnedWhy    string
+	HostCount    int
+	HostPrefix   string
+	SeatsPerHost int
+	MachineClass string
+	Edition      int
+}
+
+// SignOff is what a tester said of a version.
+type SignOff struct {
+	VersionID int64  `gorm:"primaryKey"`
+	Tester    string `gorm:"primaryKey"`
+	Yes       bool
+	Comment   string
+	At        time.Time
+}
+
+// Strings is a list kept as a JSON array.
+type Strings []string
+
+func (s Strings) Value() (driver.Value, error) {
+	if s == nil {
+		return "[]", nil
+	}
+	b, err := json.Marshal([]string(s))
+	return string(b), err
+}
+
+func (s *Strings) Scan(v any) error { return scanJSON(v, s) }
+
+func scanJSON(v, into any) error {
+	switch v := v.(type) {
+	case nil:
+		return nil
+	case []byte:
+		return json.Unmarshal(v, into)
+	case string:
+		return json.Unmarshal([]byte(v), into)
+	}
+	return fmt.Errorf("a JSON column came as %T", v)
+}
+
+// Sites returns all sites by name.
+func Sites(db *gorm.DB) (rows []Site, err error) {
+	err = db.Order("name").Find(&rows).Error
+	return rows, err
+}
+
+// SiteNamed returns the site, or ErrNotFound.
+func SiteNamed(db *gorm.DB, name string) (Site, error) {
+	return first[Site](db, fmt.Sprintf("site %q", name), "name = ?", name)
+}
+
+// SiteByID returns the site, or ErrNotFound.
+func SiteByID(db *gorm.DB, id int64) (Site, error) {
+	return first[Site](db, fmt.Sprintf("site %d", id), "id = ?", id)
+}
+
+// Images returns all images by name.
+func Images(db *gorm.DB) (rows []Image, err error) {
+	err = db.Order("name").Find(&rows).Error
+	return rows, err
+}
+
+// ImageNamed returns the image, or ErrNotFound.
+func ImageNamed(db *gorm.DB, name string) (Image, error) {
+	return first[Image](db, fmt.Sprintf("image %q", name), "name = ?", name)
+}
+
+// LockImage returns the image and keeps others from changing it, its versions
+// and its tracks until the transaction ends.
+func LockImage(db *gorm.DB, name string) (Image, error) {
+	return ImageNamed(db.Clauses(clause.Locking{Strength: "UPDATE"}), name)
+}
+
+// ImageByID returns the image, or ErrNotFound.
+func ImageByID(db *gorm.DB, id int64) (Image, error) {
+	return first[Image](db, fmt.Sprintf("image %d", id), "id = ?", id)
+}
+
+// Versions returns the versions of an image in no particular order.
+func Versions(db *gorm.DB, imageID int64) (rows []Version, err error) {
+	err = db.Where("image_id = ?", imageID).Find(&rows).Error
+	return rows, err
+}
+
+// VersionNumbered returns the version of the image, or ErrNotFound.
+func VersionNumbered(db *gorm.DB, img Image, number string) (Version, error) {
+	return first[Version](db, fmt.Sprintf("version %q of image %s", number, img.Name), "image_id = ? and number = ?", img.ID, number)
+}
+
+// VersionByID returns the version, or ErrNotFound.
+func VersionByID(db *gorm.DB, id int64) (Version, error) {
+	return first[Version](db, fmt.Sprintf("version %d", id), "id = ?", id)
+}
+
+// Tracks returns the tracks of an image in their order.
+func Tracks(db *gorm.DB, imageID int64) (rows []Track, err error) {
+	err = db.Where("image_id = ?", imageID).Order("position").Find(&rows).Error
+	return rows, err
+}
+
+// TrackNamed returns the track of the image, or ErrNotFound.
+func TrackNamed(db *gorm.DB, img Image, name string) (Track, error) {
+	return first[Track](db, fmt.Sprintf("track %q of image %s", name, img.Name), "image_id = ? and name = ?", img.ID, name)
+}
+
+// TrackMoves returns the history of a track, oldest first.
+func TrackMoves(db *gorm.DB, trackID int64) (rows []TrackMove, err error) {
+	err = db.Where("track_id = ?", trackID).Order("id").Find(&rows).Error
+	return rows, err
+}
+
+// MoveTrack points the track at the version, keeps the move in its history,
+// and works out anew what the track falls back to.
+func (tx *Tx) MoveTrack(t *Track, move TrackMove) error {
+	move.TrackID, move.Actor, move.At = t.ID, tx.Actor, tx.Now
+	if err := tx.Create(&move).Error; err != nil {
+		return err
+	}
+	moves, err := TrackMoves(tx.DB, t.ID)
+	if err != nil {
+		return err
+	}
+	history := make([]image.Move, len(moves))
+	for i, m := range moves {
+		history[i] = image.Move{Kind: m.Kind, Version: m.VersionID, LetGo: m.LetGo}
+	}
+	current, fallback := image.Standing(history)
+	t.VersionID, t.FallbackID, t.Since = &current, nil, &tx.Now
+	if fallback != 0 {
+		t.FallbackID = &fallback
+	}
+	return tx.Save(t).Error
+}
+
+// Copies returns the copies of a version that are or will be there.
+func Copies(db *gorm.DB, versionID int64) (rows []Copy, err error) {
+	err = db.Where("version_id = ? and state <> 'deleted'", versionID).Order("site_id, ordinal").Find(&rows).Error
+	return rows, err
+}
+
+// CopiesPresent counts the copies of a version at a site that hosts can be cloned from.
+func CopiesPresent(db *gorm.DB, versionID, siteID int64) (n int64, err error) {
+	err = db.Model(&Copy{}).Where("version_id = ? and site_id = ? and state = 'present'", versionID, siteID).Count(&n).Error
+	return n, err
+}
+
+// Pools returns all pools by name.
+func Pools(db *gorm.DB) (rows []Pool, err error) {
+	err = db.Order("name").Find(&rows).Error
+	return rows, err
+}
+
+// PoolNamed returns the pool, or ErrNotFound.
+func PoolNamed(db *gorm.DB, name string) (Pool, error) {
+	return first[Pool](db, fmt.Sprintf("pool %q", name), "name = ?", name)
+}
+
+// LockPool returns the pool and keeps others from changing it until the transaction ends.
+func LockPool(db *gorm.DB, name string) (Pool, error) {
+	return PoolNamed(db.Clauses(clause.Locking{Strength: "UPDATE"}), name)
+}
+
+// PoolByID returns the pool, or ErrNotFound.
+func PoolByID(db *gorm.DB, id int64) (Pool, error) {
+	return first[Pool](db, fmt.Sprintf("pool %d", id), "id = ?", id)
+}
+
+// PoolTarget returns the id of the version that the pool should run, 0 if its track names none.
+func PoolTarget(db *gorm.DB, poolID int64) (int64, error) {
+	var id *int64
+	if err := db.Raw("select version_id from pool_targets where pool_id = ?", poolID).Scan(&id).Error; err != nil || id == nil {
+		return 0, err
+	}
+	return *id, nil
+}
+
+// SignOffs returns what testers said of the version.
+func SignOffs(db *gorm.DB, versionID int64) (rows []SignOff, err error) {
+	err = db.Where("version_id = ?", versionID).Order("at").Find(&rows).Error
+	return rows, err
+}
+
+// Ready returns nil if the database answers.
+func (s *Store) Ready(ctx context.Context) error { return s.Pool.Ping(ctx) }

@@ -1,0 +1,296 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"nimblepane/core/rollover"
+)
+
+// Host is one machine of a pool.
+type Host struct {
+	ID        int64
+	Name      string
+	PoolID    int64
+	State     rollover.HostState
+	Since     time.Time
+	VersionID *int64 // what its disk was made from
+	Why       string // why it is faulty
+	// Silent marks a host that is faulty only because its agent is silent: it
+	// comes back by itself when the agent speaks.
+	Silent    bool
+	DrainedBy string
+	// DrainOrder numbers the drain order in force, 0 if the host takes
+	// sessions. The agent's heartbeat confirms it by its number, so that a
+	// confirmation of an earlier drain is not taken for one of this.
+	DrainOrder int64
+	CheckOrder int64 // numbers the checks asked for, likewise
+	Unserved   bool  // has taken no session since its disk was made
+}
+
+// HostRow is a host with all that is shown of it.
+type HostRow struct {
+	ID        int64
+	Name      string
+	PoolID    int64
+	Pool      string
+	Site      string
+	Image     string
+	State     rollover.HostState
+	Since     time.Time
+	Why       string
+	DrainedBy string
+	VersionID *int64
+	Version   string
+	TargetID  *int64
+	Target    string
+	Drifts    bool
+	Seats     int
+	SeenAt    *time.Time
+	Load      float64
+	Stamp     string
+	Checks    string
+	ChecksWhy string
+	Sessions  int
+}
+
+// HostFilter selects hosts; empty fields select all.
+type HostFilter struct {
+	Pool, Site, Image, State, Version string
+	Drifts                            bool
+	After                             string // only hosts with a greater name
+	Limit                             int
+}
+
+// HostRows returns a page of hosts by name.
+func HostRows(db *gorm.DB, f HostFilter) (rows []HostRow, err error) {
+	for column, value := range map[string]string{"pool": f.Pool, "site": f.Site, "image": f.Image, "state": f.State, "version": f.Version} {
+		if value != "" {
+			db = db.Where(column+" = ?", value)
+		}
+	}
+	if f.Drifts {
+		db = db.Where("drifts")
+	}
+	if f.After != "" {
+		db = db.Where("name > ?", f.After)
+	}
+	if f.Limit > 0 {
+		db = db.Limit(f.Limit)
+	}
+	err = db.Table("host_rows").Order("name").Find(&rows).Error
+	return rows, err
+}
+
+// HostRowNamed returns the host, or ErrNotFound.
+func HostRowNamed(db *gorm.DB, name string) (HostRow, error) {
+	return first[HostRow](db.Table("host_rows"), fmt.Sprintf("host %q", name), "name = ?", name)
+}
+
+// LockHost returns the host and keeps others from changing it until the transaction ends.
+func LockHost(db *gorm.DB, name string) (Host, error) {
+	return first[Host](db.Clauses(clause.Locking{Strength: "UPDATE"}), fmt.Sprintf("host %q", name), "name = ?", name)
+}
+
+// Hosts returns the hosts of a pool by name.
+func Hosts(db *gorm.DB, poolID int64) (rows []Host, err error) {
+	err = db.Where("pool_id = ?", poolID).Order("name").Find(&rows).Error
+	return rows, err
+}
+
+// SessionRow is one session with where it is.
+type SessionRow struct {
+	HostID    int64
+	Host      string
+	HostState string
+	Pool      string
+	Site      string
+	Key       string
+	Person    string
+	State     string
+	Since     time.Time
+}
+
+// SessionFilter selects sessions; empty fields select all.
+type SessionFilter struct {
+	Pool, Host, Person, State string
+	After                     string // cursor: host and key with a slash between
+	Limit                     int
+}
+
+// SessionRows returns a page of sessions by host and key.
+func SessionRows(db *gorm.DB, f SessionFilter) (rows []SessionRow, err error) {
+	for column, value := range map[string]string{"pool": f.Pool, "host": f.Host, "person": f.Person, "state": f.State} {
+		if value != "" {
+			db = db.Where(column+" = ?", value)
+		}
+	}
+	if host, key, ok := strings.Cut(f.After, "/"); ok {
+		db = db.Where("(host, key) > (?, ?)", host, key)
+	}
+	if f.Limit > 0 {
+		db = db.Limit(f.Limit)
+	}
+	err = db.Table("session_rows").Order("host, key").Find(&rows).Error
+	return rows, err
+}
+
+// Order is something that the agent of a host is to do to a session.
+type Order struct {
+	ID         int64
+	HostID     int64
+	Kind       string // OrderTell or OrderSignOff
+	Notice     string // NoticeFirst, NoticeLast, or "" for a person's own words
+	SessionKey string
+	Text       string
+	RolloverID *int64
+	CreatedAt  time.Time
+	DoneAt     *time.Time
+}
+
+// Kinds of orders and of notices.
+const (
+	OrderTell    = "tell"
+	OrderSignOff = "sign-off"
+	NoticeFirst  = "first"
+	NoticeLast   = "last"
+)
+
+// Beat is one heartbeat as it is written down.
+type Beat struct {
+	Credential     []byte // SHA-256 of what the agent presented
+	Stamp          string
+	DrainConfirmed int64
+	ChecksOrder    int64
+	Checks         string
+	ChecksWhy      string
+	Load           float64
+	Sessions       json.RawMessage
+	Done           []int64 // orders that were carried out
+}
+
+// Reply is what the agent of a host is to know.
+type Reply struct {
+	Known      bool // the credential belongs to a host
+	HostID     int64
+	PoolID     int64
+	DrainOrder int64
+	CheckOrder int64
+	Why        string // of the drain
+	Orders     []Order
+}
+
+// SaveBeats writes a batch of heartbeats that came in at now and returns a
+// reply to each, in the same order. It takes three statements, however many
+// there are.
+func (s *Store) SaveBeats(ctx context.Context, now time.Time, beats []Beat) ([]Reply, error) {
+	n := len(beats)
+	var (
+		index      = make([]int32, n)
+		credential = make([][]byte, n)
+		stamp      = make([]string, n)
+		drain      = make([]int64, n)
+		checkOrder = make([]int64, n)
+		checks     = make([]string, n)
+		checksWhy  = make([]string, n)
+		load       = make([]float64, n)
+		sessions   = make([]string, n)
+		done       []int64
+	)
+	for i, b := range beats {
+		index[i], credential[i], stamp[i], drain[i] = int32(i), b.Credential, b.Stamp, b.DrainConfirmed
+		checkOrder[i], checks[i], checksWhy[i], load[i], sessions[i] = b.ChecksOrder, b.Checks, b.ChecksWhy, b.Load, string(b.Sessions)
+		done = append(done, b.Done...)
+	}
+	replies := make([]Reply, n)
+	at := map[int64]int{}
+	// Rows are locked in the order of their host, so that two services that
+	// write at once wait for each other and do not block each other for good.
+	rows, err := s.Pool.Query(ctx, `
+		with beat as materialized (
+		  select u.host_id, b.* from unnest($1::int[], $2::bytea[], $3::text[], $4::bigint[], $5::bigint[], $6::text[], $7::text[], $8::float8[], $9::text[])
+		    as b(i, credential, stamp, drain, check_order, checks, checks_why, load, sessions)
+		  join pulses u on u.credential = b.credential
+		  order by u.host_id for no key update of u
+		), saved as (
+		  update pulses u set seen_at = $10, stamp = b.stamp, drain_confirmed = b.drain, checks_order = b.check_order,
+		    checks = b.checks, checks_why = b.checks_why, load = b.load, sessions = b.sessions::jsonb
+		  from beat b where u.host_id = b.host_id
+		  returning b.i, u.host_id
+		)
+		select saved.i, h.id, h.pool_id, h.drain_order, h.check_order from saved join hosts h on h.id = saved.host_id`,
+		index, credential, stamp, drain, checkOrder, checks, checksWhy, load, sessions, now)
+	if err != nil {
+		return nil, fmt.Errorf("save heartbeats: %w", err)
+	}
+	var hosts []int64
+	for rows.Next() {
+		var i int32
+		var r Reply
+		if err := rows.Scan(&i, &r.HostID, &r.PoolID, &r.DrainOrder, &r.CheckOrder); err != nil {
+			return nil, fmt.Errorf("save heartbeats: %w", err)
+		}
+		r.Known = true
+		replies[i] = r
+		at[r.HostID] = int(i)
+		hosts = append(hosts, r.HostID)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, fmt.Errorf("save heartbeats: %w", err)
+	}
+	if len(done) > 0 {
+		// Only by the host that the order was for.
+		if _, err := s.Pool.Exec(ctx, "update orders set done_at = $1 where id = any($2) and host_id = any($3) and done_at is null", now, done, hosts); err != nil {
+			return nil, fmt.Errorf("save what was done: %w", err)
+		}
+	}
+	var orders []Order
+	if err := s.DB.WithContext(ctx).Raw("select * from orders where done_at is null and host_id = any(?) order by id", int8s(hosts)).Scan(&orders).Error; err != nil {
+		return nil, fmt.Errorf("read orders: %w", err)
+	}
+	for _, o := range orders {
+		r := &replies[at[o.HostID]]
+		r.Orders = append(r.Orders, o)
+	}
+	return replies, nil
+}
+
+// int8s writes an array literal, because GORM would spread a slice into a list.
+func int8s(ids []int64) string {
+	return "{" + strings.Trim(strings.ReplaceAll(fmt.Sprint(ids), " ", ","), "[]") + "}"
+}
+
+// Enrolment is a one-time token for the agent of a host.
+type Enrolment struct {
+	Token     []byte `gorm:"primaryKey"` // SHA-256 of it
+	HostID    int64
+	CreatedAt time.Time
+	UsedAt    *time.Time
+}
+
+// Enrol uses up the token (its SHA-256) and gives its host the credential (its
+// SHA-256), in one transaction. An unknown or used token is ErrNotFound.
+func (s *Store) Enrol(ctx context.Context, token, credential []byte, now time.Time) (host Host, err error) {
+	err = s.Change(ctx, "agent", now, func(tx *Tx) error {
+		var e Enrolment
+		if err := tx.Raw("update enrolments set used_at = ? where token = ? and used_at is null returning *", now, token).Scan(&e).Error; err != nil {
+			return err
+		}
+		if e.HostID == 0 {
+			return fmt.Errorf("enrolment token: %w", ErrNotFound)
+		}
+		host, err = first[Host](tx.DB, "host", "id = ?", e.HostID)
+		if err != nil {
+			return err
+		}
+		tx.Record(Entry{Verb: "host.enrol", Subject: "host " + host.Name})
+		return tx.Exec("update pulses set credential = ?, seen_at = null, stamp = '', drain_confirmed = 0, checks_order = 0, checks = '', checks_why = '', sessions = '[]' where host_id = ?", credential, e.HostID).Error
+	})
+	return host, err
+}

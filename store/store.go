@@ -1,0 +1,212 @@
+// Package store keeps the records of an estate in PostgreSQL.
+//
+// Every change of state is made in Store.Change, which writes the change, the
+// entries of the audit trail that tell of it and the events that make it seen,
+// in one transaction. There is no other way to write a trail entry, so a
+// change without its entry, or an entry without its change, cannot be left
+// behind by a crash.
+package store
+
+import (
+	"context"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+	"gorm.io/driver/postgres"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+
+	"nimblepane/core/trail"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound is returned, wrapped with what was looked for, when a record is not there.
+var ErrNotFound = errors.New("not found")
+
+// Store is a connection to the records. It is safe for concurrent use.
+type Store struct {
+	DB   *gorm.DB
+	Pool *pgxpool.Pool
+}
+
+// Open connects to the database at the URL and brings its schema up to date.
+// It fails if the database has a newer schema than this program knows.
+func Open(ctx context.Context, url string) (*Store, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("database URL: %w", err)
+	}
+	config.MaxConns = max(config.MaxConns, 24)
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("connect to the database: %w", err)
+	}
+	if err := migrate(ctx, pool); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	db, err := gorm.Open(postgres.New(postgres.Config{Conn: stdlib.OpenDBFromPool(pool)}), &gorm.Config{
+		Logger:                 logger.Discard,
+		SkipDefaultTransaction: true,
+		NowFunc:                func() time.Time { return time.Now().UTC() },
+	})
+	if err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("open the database: %w", err)
+	}
+	return &Store{DB: db, Pool: pool}, nil
+}
+
+// Close closes all connections.
+func (s *Store) Close() { s.Pool.Close() }
+
+// Locks that are held for a transaction. Their numbers only have to differ
+// from each other and from goose's.
+const (
+	lockTrail   = 7_001
+	lockMigrate = 7_002
+	lockSite    = 7_003 // with the site's id
+)
+
+func migrate(ctx context.Context, pool *pgxpool.Pool) error {
+	// Several services may start at once on a new database.
+	conn, err := pool.Acquire(ctx)
+	if err != nil {
+		return fmt.Errorf("connect to the database: %w", err)
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "select pg_advisory_lock($1)", lockMigrate); err != nil {
+		return fmt.Errorf("lock the schema: %w", err)
+	}
+	defer conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1)", lockMigrate)
+
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	db := stdlib.OpenDBFromPool(pool)
+	defer db.Close()
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files)
+	if err != nil {
+		return fmt.Errorf("read the migrations: %w", err)
+	}
+	has, wants, err := provider.GetVersions(ctx)
+	if err != nil {
+		return fmt.Errorf("read the schema's version: %w", err)
+	}
+	if has > wants {
+		return fmt.Errorf("the database has schema %d and this program knows %d: run the newer program", has, wants)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("migrate the database: %w", err)
+	}
+	jobs, err := rivermigrate.New(riverpgxv5.New(pool), nil)
+	if err != nil {
+		return fmt.Errorf("read the job migrations: %w", err)
+	}
+	if _, err := jobs.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("migrate the job tables: %w", err)
+	}
+	return nil
+}
+
+// Tx is a change under way.
+type Tx struct {
+	*gorm.DB
+	Now   time.Time // the product's time, the same for the whole change
+	Actor string    // who makes the change
+
+	entries []trail.Entry
+	events  []Event
+}
+
+// Change runs fn in a transaction and writes the trail entries and events
+// that fn recorded with it. If fn returns an error nothing has changed.
+func (s *Store) Change(ctx context.Context, actor string, now time.Time, fn func(*Tx) error) error {
+	return s.DB.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		tx := &Tx{DB: db, Now: now.UTC(), Actor: actor}
+		if err := fn(tx); err != nil {
+			return err
+		}
+		return tx.flush()
+	})
+}
+
+// Entry is what Record takes: the parts of a trail entry that are not known from the change.
+type Entry struct {
+	Verb, Subject, Scope, Reason string
+	Detail                       any // marshalled to JSON; nil for nothing
+}
+
+// Record adds an entry to the trail, and the event that tells the watchers of it.
+func (tx *Tx) Record(e Entry) {
+	var detail json.RawMessage
+	if e.Detail != nil {
+		detail, _ = json.Marshal(e.Detail) // plain values of our own: cannot fail
+	}
+	tx.entries = append(tx.entries, trail.Entry{
+		At: tx.Now, Actor: tx.Actor, Verb: e.Verb, Subject: e.Subject, Scope: e.Scope, Reason: e.Reason, Detail: detail,
+	})
+	tx.Emit(e.Verb, e.Subject, map[string]string{"scope": e.Scope, "reason": e.Reason, "actor": tx.Actor})
+}
+
+// Emit adds an event without a trail entry, for what is seen but not accounted for.
+func (tx *Tx) Emit(kind, subject string, data any) {
+	raw, _ := json.Marshal(data)
+	tx.events = append(tx.events, Event{At: tx.Now, Kind: kind, Subject: subject, Data: raw})
+}
+
+// LockSite makes the change the only one that decides about clones at the site until it ends.
+func (tx *Tx) LockSite(site int64) error {
+	return tx.Exec("select pg_advisory_xact_lock(?, ?)", lockSite, site).Error
+}
+
+func (tx *Tx) flush() error {
+	if len(tx.events) == 0 {
+		return nil
+	}
+	// The lock is held until the commit: entries are chained, and events are
+	// numbered, in the order in which they become visible.
+	if err := tx.Exec("select pg_advisory_xact_lock(?)", lockTrail).Error; err != nil {
+		return fmt.Errorf("lock the trail: %w", err)
+	}
+	if len(tx.entries) > 0 {
+		var last trail.Entry
+		if err := tx.Raw("select seq, hash from trail order by seq desc limit 1").Scan(&last).Error; err != nil {
+			return fmt.Errorf("read the end of the trail: %w", err)
+		}
+		rows := make([]TrailRow, len(tx.entries))
+		for i, e := range tx.entries {
+			last = trail.Seal(e, last)
+			rows[i] = trailRow(last)
+		}
+		if err := tx.CreateInBatches(rows, 500).Error; err != nil {
+			return fmt.Errorf("write the trail: %w", err)
+		}
+	}
+	if err := tx.CreateInBatches(tx.events, 500).Error; err != nil {
+		return fmt.Errorf("write the events: %w", err)
+	}
+	return tx.Exec("select pg_notify('nimblepane_events', '')").Error
+}
+
+// first loads one record, or returns ErrNotFound in words.
+func first[T any](db *gorm.DB, what string, where string, args ...any) (T, error) {
+	var row T
+	err := db.Where(where, args...).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return row, fmt.Errorf("%s: %w", what, ErrNotFound)
+	}
+	return row, err
+}
