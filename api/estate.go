@@ -1,0 +1,123 @@
+package api
+
+import (
+	"context"
+
+	"github.com/goccy/go-yaml"
+
+	"nimblepane/client"
+	"nimblepane/core/clearance"
+	"nimblepane/core/estate"
+	"nimblepane/engine"
+	"nimblepane/platform"
+	"nimblepane/store"
+)
+
+func (s *Server) estate() {
+	register(s, operation{method: "GET", path: "/today", id: "today", summary: "What waits for a person now, the most urgent first", role: client.Viewer, tag: "estate"},
+		func(ctx context.Context, _ *empty) (*body[client.Page[client.Matter]], error) {
+			list, err := s.engine.Today(ctx)
+			return ok(client.Page[client.Matter]{Items: each(list, func(m engine.Matter) client.Matter { return client.Matter(m) })}, err)
+		})
+	register(s, operation{method: "PUT", path: "/estate", id: "load-estate", summary: "Bring sites, images and pools to what an estate file says", role: client.Administrator, tag: "estate"},
+		func(ctx context.Context, in *struct {
+			DryRun  bool   `query:"dry_run" doc:"Only say what would change"`
+			RawBody []byte `contentType:"application/yaml"`
+		},
+		) (*body[client.Loaded], error) {
+			r, err := s.engine.LoadEstate(ctx, actor(ctx), in.RawBody, in.DryRun)
+			return ok(client.Loaded{Changes: append([]string{}, r.Changes...)}, err)
+		})
+	register(s, operation{method: "GET", path: "/estate", id: "show-estate", summary: "The estate as an estate file", role: client.Viewer, tag: "estate"}, s.showEstate)
+	register(s, operation{method: "GET", path: "/sites", id: "list-sites", summary: "All sites", role: client.Viewer, tag: "estate"},
+		func(ctx context.Context, _ *empty) (*body[client.Page[client.Site]], error) {
+			rows, err := store.Sites(s.store.DB.WithContext(ctx))
+			if err != nil {
+				return nil, err
+			}
+			out := client.Page[client.Site]{Items: []client.Site{}}
+			for _, r := range rows {
+				site, err := s.siteOut(ctx, r)
+				if err != nil {
+					return nil, err
+				}
+				out.Items = append(out.Items, site)
+			}
+			return ok(out, nil)
+		})
+	register(s, operation{method: "GET", path: "/sites/{site}", id: "show-site", summary: "One site with its build machines", role: client.Viewer, tag: "estate"},
+		func(ctx context.Context, in *struct {
+			Site string `path:"site"`
+		},
+		) (*body[client.Site], error) {
+			row, err := store.SiteNamed(s.store.DB.WithContext(ctx), in.Site)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.siteOut(ctx, row))
+		})
+}
+
+func (s *Server) siteOut(ctx context.Context, r store.Site) (client.Site, error) {
+	out := client.Site{Name: r.Name, Title: r.Title, Platform: r.Platform, Address: r.Address, StartsPerMinute: r.StartsPerMinute, ClonesPerCopy: r.ClonesPerCopy}
+	var n struct{ Pools, Hosts int }
+	err := s.store.DB.WithContext(ctx).Raw("select count(distinct p.id) as pools, count(h.id) as hosts from pools p left join hosts h on h.pool_id = p.id where p.site_id = ?", r.ID).Scan(&n).Error
+	out.Pools, out.Hosts = n.Pools, n.Hosts
+	machines, askErr := s.engine.BuildMachines(ctx, r)
+	if askErr != nil {
+		out.Unreachable = askErr.Error()
+	}
+	out.BuildMachines = each(machines, func(m platform.BuildMachine) client.BuildMachine { return client.BuildMachine(m) })
+	return out, err
+}
+
+type fileOut struct {
+	ContentType string `header:"Content-Type"`
+	Body        []byte
+}
+
+func (s *Server) showEstate(ctx context.Context, _ *empty) (*fileOut, error) {
+	db := s.store.DB.WithContext(ctx)
+	var f estate.File
+	sites, err := store.Sites(db)
+	if err != nil {
+		return nil, err
+	}
+	siteNames, imageNames := map[int64]string{}, map[int64]string{}
+	for _, r := range sites {
+		siteNames[r.ID] = r.Name
+		f.Sites = append(f.Sites, estate.Site{Name: r.Name, Title: r.Title, Platform: r.Platform, Address: r.Address, StartsPerMinute: r.StartsPerMinute, ClonesPerCopy: r.ClonesPerCopy})
+	}
+	images, err := store.Images(db)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range images {
+		imageNames[r.ID] = r.Name
+		tracks, err := store.Tracks(db, r.ID)
+		if err != nil {
+			return nil, err
+		}
+		f.Images = append(f.Images, estate.Image{
+			Name: r.Name, Title: r.Title, Numbering: r.Numbering, MachineClass: r.MachineClass,
+			Tracks:    each(tracks, func(t store.Track) string { return t.Name }),
+			Clearance: estate.Clearance{Testers: &r.Testers, Soak: soak(r), Copies: &r.Copies},
+		})
+	}
+	pools, err := store.Pools(db)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range pools {
+		f.Pools = append(f.Pools, estate.Pool{
+			Name: r.Name, Title: r.Title, Site: siteNames[r.SiteID], Image: imageNames[r.ImageID], Track: r.Track,
+			Hosts: r.HostCount, HostPrefix: r.HostPrefix, SeatsPerHost: r.SeatsPerHost, MachineClass: r.MachineClass,
+		})
+	}
+	text, err := yaml.MarshalWithOptions(f, yaml.IndentSequence(true))
+	return &fileOut{"application/yaml", text}, err
+}
+
+func rules(answers []clearance.Answer) (out []client.Rule, cleared bool) {
+	return each(answers, func(a clearance.Answer) client.Rule { return client.Rule(a) }), len(clearance.Unmet(answers)) == 0
+}

@@ -1,0 +1,362 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"nimblepane/client"
+	"nimblepane/core/image"
+	"nimblepane/engine"
+	"nimblepane/store"
+)
+
+type imagePath struct {
+	Image string `path:"image"`
+}
+
+type versionPath struct {
+	Image  string `path:"image"`
+	Number string `path:"number"`
+}
+
+func (s *Server) images() {
+	register(s, operation{method: "GET", path: "/images", id: "list-images", summary: "All images", role: client.Viewer, tag: "images"},
+		func(ctx context.Context, _ *empty) (*body[client.Page[client.Image]], error) {
+			rows, err := store.Images(s.store.DB.WithContext(ctx))
+			if err != nil {
+				return nil, err
+			}
+			out := client.Page[client.Image]{Items: []client.Image{}}
+			for _, r := range rows {
+				img, err := s.imageOut(ctx, r)
+				if err != nil {
+					return nil, err
+				}
+				out.Items = append(out.Items, img)
+			}
+			return ok(out, nil)
+		})
+	register(s, operation{method: "GET", path: "/images/{image}", id: "show-image", summary: "One image with its tracks", role: client.Viewer, tag: "images"},
+		func(ctx context.Context, in *imagePath) (*body[client.Image], error) {
+			row, err := store.ImageNamed(s.store.DB.WithContext(ctx), in.Image)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.imageOut(ctx, row))
+		})
+	register(s, operation{method: "GET", path: "/images/{image}/moves", id: "list-moves", summary: "What the tracks of an image pointed to, newest first", role: client.Viewer, tag: "images"}, s.moves)
+	register(s, operation{method: "POST", path: "/images/{image}/rollback", id: "rollback", summary: "Point live back at an earlier version, bar the one it named, and take the hosts back", role: client.Approver, tag: "images"},
+		func(ctx context.Context, in *struct {
+			imagePath
+			Body client.Rollback
+		},
+		) (*body[client.RolledBack], error) {
+			r, err := s.engine.Rollback(ctx, actor(ctx), engine.RollbackRequest{Image: in.Image, To: in.Body.To, Reason: in.Body.Reason, KeepUsable: in.Body.KeepUsable, TrackOnly: in.Body.TrackOnly})
+			out := client.RolledBack{From: r.From, To: r.To, Tracks: append([]string{}, r.Tracks...), Rollovers: []int64{}}
+			for _, x := range r.Rollovers {
+				out.Rollovers = append(out.Rollovers, x.ID)
+			}
+			return ok(out, err)
+		})
+
+	register(s, operation{method: "GET", path: "/images/{image}/versions", id: "list-versions", summary: "The versions of an image, newest first", role: client.Viewer, tag: "versions"},
+		func(ctx context.Context, in *imagePath) (*body[client.Page[client.Version]], error) {
+			row, err := store.ImageNamed(s.store.DB.WithContext(ctx), in.Image)
+			if err != nil {
+				return nil, err
+			}
+			list, err := s.versionsOut(ctx, row, "")
+			return ok(client.Page[client.Version]{Items: list}, err)
+		})
+	register(s, operation{method: "POST", path: "/images/{image}/versions", id: "capture", summary: "Capture a new version from a build machine", role: client.Operator, tag: "versions", status: 202},
+		func(ctx context.Context, in *struct {
+			imagePath
+			Body client.Capture
+		},
+		) (*body[client.Version], error) {
+			v, err := s.engine.Capture(ctx, actor(ctx), engine.CaptureRequest{
+				Image: in.Image, Site: in.Body.Site, BuildMachine: in.Body.BuildMachine, Number: in.Body.Number,
+				Notes: in.Body.Notes, Tags: in.Body.Tags, EndOfLife: in.Body.EndOfLife,
+			})
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.versionNamed(ctx, in.Image, v.Number))
+		})
+	register(s, operation{method: "GET", path: "/images/{image}/versions/{number}", id: "show-version", summary: "One version", role: client.Viewer, tag: "versions"},
+		func(ctx context.Context, in *versionPath) (*etagged[client.Version], error) {
+			v, err := s.versionNamed(ctx, in.Image, in.Number)
+			return &etagged[client.Version]{etag(v.Edition), v}, err
+		})
+	register(s, operation{method: "PATCH", path: "/images/{image}/versions/{number}", id: "edit-version", summary: "Change notes, tags or end-of-life of a version", role: client.Operator, tag: "versions"}, s.editVersion)
+
+	act := func(verb, role, summary string, do func(context.Context, versionPath, string) error) {
+		register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/" + verb, id: verb, summary: summary, role: role, tag: "versions"},
+			func(ctx context.Context, in *struct {
+				versionPath
+				Body client.Reason
+			},
+			) (*body[client.Version], error) {
+				if err := do(ctx, in.versionPath, in.Body.Reason); err != nil {
+					return nil, err
+				}
+				return ok(s.versionNamed(ctx, in.Image, in.Number))
+			})
+	}
+	act("stage", client.Operator, "Point pilot at a version", func(ctx context.Context, p versionPath, reason string) error {
+		return s.engine.Stage(ctx, actor(ctx), p.Image, p.Number, reason)
+	})
+	act("bar", client.Approver, "Mark a version as never to be used again", func(ctx context.Context, p versionPath, reason string) error {
+		return s.engine.Bar(ctx, actor(ctx), p.Image, p.Number, reason)
+	})
+	act("retire", client.Operator, "Delete a version's copies and keep its record", func(ctx context.Context, p versionPath, reason string) error {
+		return s.engine.Retire(ctx, actor(ctx), p.Image, p.Number, reason)
+	})
+	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/activate", id: "activate", summary: "Point live at a version that has clearance", role: client.Approver, tag: "versions"},
+		func(ctx context.Context, in *struct {
+			versionPath
+			Body client.Activation
+		},
+		) (*body[client.Version], error) {
+			if in.Body.Overrule && whoever(ctx).Role != client.Administrator {
+				return nil, huma.Error403Forbidden("overruling clearance needs the role administrator")
+			}
+			if err := s.engine.Activate(ctx, actor(ctx), in.Image, in.Number, engine.Activation{Reason: in.Body.Reason, LetGo: in.Body.LetGo, Overrule: in.Body.Overrule}); err != nil {
+				return nil, err
+			}
+			return ok(s.versionNamed(ctx, in.Image, in.Number))
+		})
+	register(s, operation{method: "GET", path: "/images/{image}/versions/{number}/trial", id: "show-trial", summary: "Clearance of a version, rule by rule, and what testers said", role: client.Viewer, tag: "versions"}, s.trialOf)
+	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/sign-off", id: "sign", summary: "Say yes or no to a version on trial", role: client.Operator, tag: "versions"},
+		func(ctx context.Context, in *struct {
+			versionPath
+			Body client.Sign
+		},
+		) (*body[client.Trial], error) {
+			if err := s.engine.SignOff(ctx, actor(ctx), in.Image, in.Number, in.Body.Yes, in.Body.Comment); err != nil {
+				return nil, err
+			}
+			return s.trialOf(ctx, &in.versionPath)
+		})
+}
+
+type etagged[T any] struct {
+	ETag string `header:"ETag"`
+	Body T
+}
+
+func etag(edition int) string { return `"` + strconv.Itoa(edition) + `"` }
+
+// editionOf reads an If-Match header.
+func editionOf(header string) (int, error) {
+	n, err := strconv.Atoi(strings.Trim(header, `"`))
+	if header == "" || err != nil {
+		return 0, huma.NewError(428, `the request needs If-Match with the ETag of what you read, such as "3"`)
+	}
+	return n, nil
+}
+
+func (s *Server) editVersion(ctx context.Context, in *struct {
+	versionPath
+	IfMatch string `header:"If-Match" doc:"ETag of the version as it was read"`
+	Body    client.VersionEdit
+},
+) (*etagged[client.Version], error) {
+	edition, err := editionOf(in.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	edit := engine.VersionEdit{Notes: in.Body.Notes, Tags: in.Body.Tags, Edition: edition}
+	if in.Body.EndOfLife != nil || in.Body.ClearEndOfLife {
+		edit.EndOfLife = &in.Body.EndOfLife
+	}
+	if err := s.engine.EditVersion(ctx, actor(ctx), in.Image, in.Number, edit); err != nil {
+		return nil, err
+	}
+	v, err := s.versionNamed(ctx, in.Image, in.Number)
+	return &etagged[client.Version]{etag(v.Edition), v}, err
+}
+
+func (s *Server) moves(ctx context.Context, in *imagePath) (*body[client.Page[client.TrackMove]], error) {
+	db := s.store.DB.WithContext(ctx)
+	row, err := store.ImageNamed(db, in.Image)
+	if err != nil {
+		return nil, err
+	}
+	out := client.Page[client.TrackMove]{Items: []client.TrackMove{}}
+	err = db.Raw(`select t.name as track, m.kind, v.number as version, m.actor, m.reason, m.at
+		from track_moves m join tracks t on t.id = m.track_id join versions v on v.id = m.version_id
+		where t.image_id = ? order by m.id desc limit 500`, row.ID).Scan(&out.Items).Error
+	return ok(out, err)
+}
+
+func (s *Server) trialOf(ctx context.Context, in *versionPath) (*body[client.Trial], error) {
+	db := s.store.DB.WithContext(ctx)
+	img, err := store.ImageNamed(db, in.Image)
+	if err != nil {
+		return nil, err
+	}
+	v, err := store.VersionNumbered(db, img, in.Number)
+	if err != nil {
+		return nil, err
+	}
+	answers, err := s.engine.Clearance(ctx, img, v)
+	if err != nil {
+		return nil, err
+	}
+	signs, err := store.SignOffs(db, v.ID)
+	out := client.Trial{Image: img.Name, Number: v.Number, SignOffs: each(signs, func(o store.SignOff) client.SignOff {
+		return client.SignOff{Tester: o.Tester, Yes: o.Yes, Comment: o.Comment, At: o.At}
+	})}
+	out.Rules, out.Cleared = rules(answers)
+	return ok(out, err)
+}
+
+func soak(i store.Image) string {
+	text := (time.Duration(i.SoakSeconds) * time.Second).String()
+	text = strings.TrimSuffix(text, "0s")
+	if cut, found := strings.CutSuffix(text, "h0m"); found {
+		text = cut + "h"
+	}
+	if text == "" {
+		return "0s"
+	}
+	return text
+}
+
+func (s *Server) imageOut(ctx context.Context, r store.Image) (client.Image, error) {
+	db := s.store.DB.WithContext(ctx)
+	out := client.Image{
+		Name: r.Name, Title: r.Title, Numbering: r.Numbering, MachineClass: r.MachineClass, Testers: r.Testers,
+		Soak: soak(r), Copies: r.Copies, Tracks: []client.Track{}, Edition: r.Edition,
+	}
+	versions, err := store.Versions(db, r.ID)
+	if err != nil {
+		return out, err
+	}
+	out.Versions = len(versions)
+	number := map[int64]string{}
+	var numbers []string
+	for _, v := range versions {
+		number[v.ID] = v.Number
+		numbers = append(numbers, v.Number)
+	}
+	out.NextNumber = image.Scheme(r.Numbering).Next(numbers, s.engine.Clock.Now())
+	tracks, err := store.Tracks(db, r.ID)
+	for _, t := range tracks {
+		o := client.Track{Name: t.Name, Since: t.Since}
+		if t.VersionID != nil {
+			o.Version = number[*t.VersionID]
+		}
+		if t.Name == image.Live && t.FallbackID != nil {
+			out.Fallback = number[*t.FallbackID]
+		}
+		out.Tracks = append(out.Tracks, o)
+	}
+	return out, err
+}
+
+func (s *Server) versionNamed(ctx context.Context, imageName, number string) (client.Version, error) {
+	img, err := store.ImageNamed(s.store.DB.WithContext(ctx), imageName)
+	if err != nil {
+		return client.Version{}, err
+	}
+	list, err := s.versionsOut(ctx, img, number)
+	if err != nil {
+		return client.Version{}, err
+	}
+	if len(list) == 0 {
+		return client.Version{}, fmt.Errorf("version %q of image %s: %w", number, img.Name, store.ErrNotFound)
+	}
+	return list[0], nil
+}
+
+// versionsOut lists the versions of an image, newest first, or the one of the number.
+func (s *Server) versionsOut(ctx context.Context, img store.Image, number string) ([]client.Version, error) {
+	db := s.store.DB.WithContext(ctx)
+	q := db.Where("image_id = ?", img.ID)
+	if number != "" {
+		q = q.Where("number = ?", number)
+	}
+	var rows []store.Version
+	if err := q.Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	tracks, err := store.Tracks(db, img.ID)
+	if err != nil {
+		return nil, err
+	}
+	var hosts []struct {
+		VersionID int64
+		N         int
+	}
+	if err := db.Raw("select version_id, count(*) as n from hosts where version_id in (select id from versions where image_id = ?) group by 1", img.ID).Scan(&hosts).Error; err != nil {
+		return nil, err
+	}
+	var copies []struct {
+		VersionID, SiteID int64
+		Site              string
+		Ordinal, Progress int
+		State, Failure    string
+	}
+	if err := db.Raw(`select c.*, s.name as site from copies c join sites s on s.id = c.site_id join versions v on v.id = c.version_id
+		where v.image_id = ? and c.state <> 'deleted' order by s.name, c.ordinal`, img.ID).Scan(&copies).Error; err != nil {
+		return nil, err
+	}
+	var captures []store.Work
+	if err := db.Where("kind = ? and version_id in (select id from versions where image_id = ?)", store.WorkCapture, img.ID).Find(&captures).Error; err != nil {
+		return nil, err
+	}
+	out := each(rows, func(v store.Version) client.Version {
+		o := client.Version{
+			Image: img.Name, Number: v.Number, State: v.State, Standing: standing(tracks, v), Digest: v.Digest, SizeBytes: v.SizeBytes,
+			Source: v.Source, Notes: v.Notes, Tags: append([]string{}, v.Tags...), EndOfLife: v.EndOfLife, CapturedBy: v.CapturedBy,
+			CreatedAt: v.CreatedAt, SealedAt: v.SealedAt, Failure: v.Failure, Barred: v.Barred, BarredBy: v.BarredBy, BarredAt: v.BarredAt,
+			Copies: []client.Copy{}, Edition: v.Edition,
+		}
+		for _, w := range captures {
+			if w.VersionID == v.ID {
+				o.Progress = w.Progress
+			}
+		}
+		for _, h := range hosts {
+			if h.VersionID == v.ID {
+				o.Hosts = h.N
+			}
+		}
+		for _, c := range copies {
+			if c.VersionID == v.ID {
+				o.Copies = append(o.Copies, client.Copy{Site: c.Site, Ordinal: c.Ordinal, State: c.State, Progress: c.Progress, Failure: c.Failure})
+			}
+		}
+		return o
+	})
+	scheme := image.Scheme(img.Numbering)
+	slices.SortFunc(out, func(a, b client.Version) int { return scheme.Compare(b.Number, a.Number) })
+	return out, nil
+}
+
+// standing reads off the tracks what a version is to its image.
+func standing(tracks []store.Track, v store.Version) []string {
+	out := []string{}
+	fallback := false
+	for _, t := range tracks {
+		if t.VersionID != nil && *t.VersionID == v.ID {
+			out = append(out, t.Name)
+		}
+		fallback = fallback || t.Name == image.Live && t.FallbackID != nil && *t.FallbackID == v.ID
+	}
+	if fallback {
+		out = append(out, "fallback")
+	}
+	if len(out) == 0 && v.State == store.Sealed {
+		out = append(out, "shelved")
+	}
+	return out
+}

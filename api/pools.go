@@ -1,0 +1,244 @@
+package api
+
+import (
+	"context"
+	"encoding/base64"
+
+	"nimblepane/client"
+	"nimblepane/engine"
+	"nimblepane/store"
+)
+
+type poolPath struct {
+	Pool string `path:"pool"`
+}
+
+type hostPath struct {
+	Host string `path:"host"`
+}
+
+// cursor hides what a page continues from, so that nobody builds on its form.
+func cursor(s string) string { return base64.RawURLEncoding.EncodeToString([]byte(s)) }
+
+func uncursor(s string) (string, error) {
+	b, err := base64.RawURLEncoding.DecodeString(s)
+	if err != nil {
+		return "", &engine.Problem{Kind: engine.Invalid, Text: "the cursor is not one of ours: use next of the page before"}
+	}
+	return string(b), nil
+}
+
+func (s *Server) pools() {
+	register(s, operation{method: "GET", path: "/pools", id: "list-pools", summary: "All pools", role: client.Viewer, tag: "pools"},
+		func(ctx context.Context, _ *empty) (*body[client.Page[client.Pool]], error) {
+			list, err := s.poolsOut(ctx, "")
+			return ok(client.Page[client.Pool]{Items: list}, err)
+		})
+	register(s, operation{method: "GET", path: "/pools/{pool}", id: "show-pool", summary: "One pool", role: client.Viewer, tag: "pools"}, s.showPool)
+	register(s, operation{method: "POST", path: "/pools/{pool}/pin", id: "pin", summary: "Make a pool run one version, whatever its track names", role: client.Operator, tag: "pools"},
+		func(ctx context.Context, in *struct {
+			poolPath
+			Body client.Pin
+		},
+		) (*body[client.Pool], error) {
+			if err := s.engine.Pin(ctx, actor(ctx), in.Pool, in.Body.Version, in.Body.Reason); err != nil {
+				return nil, err
+			}
+			return s.showPool(ctx, &in.poolPath)
+		})
+	register(s, operation{method: "POST", path: "/pools/{pool}/unpin", id: "unpin", summary: "Make a pool follow its track again", role: client.Operator, tag: "pools"},
+		func(ctx context.Context, in *struct {
+			poolPath
+			Body client.Reason
+		},
+		) (*body[client.Pool], error) {
+			if err := s.engine.Unpin(ctx, actor(ctx), in.Pool, in.Body.Reason); err != nil {
+				return nil, err
+			}
+			return s.showPool(ctx, &in.poolPath)
+		})
+	register(s, operation{method: "POST", path: "/pools/{pool}/tell", id: "tell-pool", summary: "Show a text to everybody in a pool", role: client.Operator, tag: "sessions"},
+		func(ctx context.Context, in *struct {
+			poolPath
+			Body client.Tell
+		},
+		) (*body[client.Told], error) {
+			if _, err := store.PoolNamed(s.store.DB.WithContext(ctx), in.Pool); err != nil {
+				return nil, err
+			}
+			n, err := s.engine.Tell(ctx, actor(ctx), store.SessionFilter{Pool: in.Pool}, "", in.Body.Text)
+			return ok(client.Told{Sessions: n}, err)
+		})
+
+	register(s, operation{method: "GET", path: "/hosts", id: "list-hosts", summary: "Hosts by name", role: client.Viewer, tag: "hosts"},
+		func(ctx context.Context, in *struct {
+			paging
+			Pool    string `query:"pool"`
+			Site    string `query:"site"`
+			Image   string `query:"image"`
+			State   string `query:"state" enum:"starting,checking,serving,draining,emptied,rebuilding,faulty,off"`
+			Version string `query:"version"`
+			Drifts  bool   `query:"drifts" doc:"Only hosts that run another version than they should"`
+		},
+		) (*body[client.Page[client.Host]], error) {
+			after, err := uncursor(in.Cursor)
+			if err != nil {
+				return nil, err
+			}
+			rows, err := store.HostRows(s.store.DB.WithContext(ctx), store.HostFilter{
+				Pool: in.Pool, Site: in.Site, Image: in.Image, State: in.State, Version: in.Version, Drifts: in.Drifts, After: after, Limit: in.Limit + 1,
+			})
+			return ok(page(each(rows, hostOut), in.Limit, func(h client.Host) string { return cursor(h.Name) }), err)
+		})
+	register(s, operation{method: "GET", path: "/hosts/{host}", id: "show-host", summary: "One host", role: client.Viewer, tag: "hosts"}, s.showHost)
+	act := func(verb, summary string, do func(context.Context, string, string) error) {
+		register(s, operation{method: "POST", path: "/hosts/{host}/" + verb, id: verb + "-host", summary: summary, role: client.Operator, tag: "hosts"},
+			func(ctx context.Context, in *struct {
+				hostPath
+				Body client.Reason
+			},
+			) (*body[client.Host], error) {
+				if err := do(ctx, in.Host, in.Body.Reason); err != nil {
+					return nil, err
+				}
+				return s.showHost(ctx, &in.hostPath)
+			})
+	}
+	act("drain", "Give a host no new sessions; those there go on", func(ctx context.Context, host, reason string) error {
+		return s.engine.Drain(ctx, actor(ctx), host, reason)
+	})
+	act("return", "Put a drained or faulty host back to service", func(ctx context.Context, host, reason string) error {
+		return s.engine.Return(ctx, actor(ctx), host, reason)
+	})
+	register(s, operation{method: "POST", path: "/hosts/{host}/rebuild", id: "rebuild-host", summary: "Give a host a new disk, by a rollover of this one host", role: client.Operator, tag: "hosts", status: 202},
+		func(ctx context.Context, in *struct {
+			hostPath
+			Body client.RebuildHost
+		},
+		) (*body[client.Rollover], error) {
+			r, err := s.engine.Rebuild(ctx, actor(ctx), engine.RebuildRequest{Host: in.Host, Reason: in.Body.Reason, Vouched: in.Body.VouchEmpty})
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.rolloverOut(ctx, r.ID))
+		})
+
+	register(s, operation{method: "GET", path: "/sessions", id: "list-sessions", summary: "Sessions by host", role: client.Viewer, tag: "sessions"},
+		func(ctx context.Context, in *struct {
+			paging
+			Pool   string `query:"pool"`
+			Host   string `query:"host"`
+			Person string `query:"person"`
+			State  string `query:"state" enum:"active,idle,disconnected"`
+		},
+		) (*body[client.Page[client.Session]], error) {
+			after, err := uncursor(in.Cursor)
+			if err != nil {
+				return nil, err
+			}
+			rows, err := store.SessionRows(s.store.DB.WithContext(ctx), store.SessionFilter{Pool: in.Pool, Host: in.Host, Person: in.Person, State: in.State, After: after, Limit: in.Limit + 1})
+			items := each(rows, func(r store.SessionRow) client.Session {
+				return client.Session{Host: r.Host, HostState: r.HostState, Pool: r.Pool, Site: r.Site, Key: r.Key, Person: r.Person, State: r.State, Since: r.Since}
+			})
+			return ok(page(items, in.Limit, func(x client.Session) string { return cursor(x.Host + "/" + x.Key) }), err)
+		})
+	register(s, operation{method: "POST", path: "/hosts/{host}/sessions/{key}/tell", id: "tell-session", summary: "Show a text to one person", role: client.Operator, tag: "sessions"},
+		func(ctx context.Context, in *struct {
+			hostPath
+			Key  string `path:"key"`
+			Body client.Tell
+		},
+		) (*body[client.Told], error) {
+			n, err := s.engine.Tell(ctx, actor(ctx), store.SessionFilter{Host: in.Host}, in.Key, in.Body.Text)
+			return ok(client.Told{Sessions: n}, err)
+		})
+	register(s, operation{method: "POST", path: "/hosts/{host}/sessions/{key}/sign-off", id: "sign-off-session", summary: "End one session", role: client.Operator, tag: "sessions", status: 202},
+		func(ctx context.Context, in *struct {
+			hostPath
+			Key  string `path:"key"`
+			Body client.Reason
+		},
+		) (*body[client.Told], error) {
+			err := s.engine.SignOffSession(ctx, actor(ctx), in.Host, in.Key, in.Body.Reason)
+			return ok(client.Told{Sessions: 1}, err)
+		})
+}
+
+func (s *Server) showHost(ctx context.Context, in *hostPath) (*body[client.Host], error) {
+	row, err := store.HostRowNamed(s.store.DB.WithContext(ctx), in.Host)
+	return ok(hostOut(row), err)
+}
+
+func hostOut(r store.HostRow) client.Host {
+	return client.Host{
+		Name: r.Name, Pool: r.Pool, Site: r.Site, Image: r.Image, State: string(r.State), Since: r.Since, Why: r.Why, DrainedBy: r.DrainedBy,
+		Version: r.Version, Target: r.Target, Drifts: r.Drifts, Seats: r.Seats, Sessions: r.Sessions, SeenAt: r.SeenAt, Load: r.Load,
+		Stamp: r.Stamp, Checks: r.Checks, ChecksWhy: r.ChecksWhy,
+	}
+}
+
+func (s *Server) showPool(ctx context.Context, in *poolPath) (*body[client.Pool], error) {
+	if _, err := store.PoolNamed(s.store.DB.WithContext(ctx), in.Pool); err != nil {
+		return nil, err
+	}
+	list, err := s.poolsOut(ctx, in.Pool)
+	if err != nil {
+		return nil, err
+	}
+	return ok(list[0], nil)
+}
+
+// poolsOut lists the pools by name, or the one of the name.
+func (s *Server) poolsOut(ctx context.Context, name string) ([]client.Pool, error) {
+	db := s.store.DB.WithContext(ctx)
+	var counts []struct {
+		Pool, State, Version                string
+		Hosts, Seats, Sessions, Held, Drift int
+	}
+	q := db.Table("host_rows").Select(`pool, state, version, count(*) as hosts, sum(seats) as seats, sum(sessions) as sessions,
+		sum(least(seats, sessions)) as held, count(*) filter (where drifts) as drift`).Group("pool, state, version")
+	pools := db.Table("pools p").Select(`p.name, p.title, s.name as site, i.name as image, p.track, coalesce(v.number, '') as pinned, p.pinned_why,
+		coalesce(tv.number, '') as target, p.machine_class, p.host_prefix, p.host_count as hosts, p.seats_per_host, p.edition,
+		coalesce((select max(o.id) from rollovers o where o.pool_id = p.id and not o.settled), 0) as rollover`).
+		Joins("join sites s on s.id = p.site_id").Joins("join images i on i.id = p.image_id").
+		Joins("join pool_targets t on t.pool_id = p.id").Joins("left join versions tv on tv.id = t.version_id").
+		Joins("left join versions v on v.id = p.pinned_id").Order("p.name")
+	if name != "" {
+		q = q.Where("pool = ?", name)
+		pools = pools.Where("p.name = ?", name)
+	}
+	if err := q.Scan(&counts).Error; err != nil {
+		return nil, err
+	}
+	var rows []struct {
+		Name, Title, Site, Image, Track, Pinned, PinnedWhy, Target, MachineClass, HostPrefix string
+		Hosts, SeatsPerHost, Edition                                                         int
+		Rollover                                                                             int64
+	}
+	if err := pools.Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := make([]client.Pool, len(rows))
+	for i, r := range rows {
+		p := client.Pool{
+			Name: r.Name, Title: r.Title, Site: r.Site, Image: r.Image, Track: r.Track, Pinned: r.Pinned, PinnedWhy: r.PinnedWhy, Target: r.Target,
+			MachineClass: r.MachineClass, HostPrefix: r.HostPrefix, Hosts: r.Hosts, SeatsPerHost: r.SeatsPerHost, Rollover: r.Rollover, Edition: r.Edition,
+			States: map[string]int{}, Versions: map[string]int{},
+		}
+		for _, c := range counts {
+			if c.Pool != r.Name {
+				continue
+			}
+			p.States[c.State] += c.Hosts
+			p.Versions[c.Version] += c.Hosts
+			p.Sessions += c.Sessions
+			p.Drifting += c.Drift
+			if c.State == "serving" {
+				p.InService += c.Seats
+				p.Free += c.Seats - c.Held
+			}
+		}
+		out[i] = p
+	}
+	return out, nil
+}

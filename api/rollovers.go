@@ -1,0 +1,231 @@
+package api
+
+import (
+	"context"
+	"strconv"
+	"time"
+
+	"gorm.io/gorm"
+
+	"nimblepane/client"
+	"nimblepane/core/rollover"
+	"nimblepane/engine"
+	"nimblepane/store"
+)
+
+type rolloverPath struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+func (s *Server) rollovers() {
+	register(s, operation{method: "POST", path: "/rollovers", id: "start-rollovers", summary: "Start a rollover of each pool, of all of them or of none", role: client.Operator, tag: "rollovers", status: 202},
+		func(ctx context.Context, in *struct{ Body client.StartRollovers }) (*body[client.Page[client.Rollover]], error) {
+			options, err := optionsIn(in.Body.Options)
+			if err != nil {
+				return nil, err
+			}
+			rows, err := s.engine.StartRollovers(ctx, actor(ctx), engine.StartRequest{Pools: in.Body.Pools, Options: options, Reason: in.Body.Reason})
+			if err != nil {
+				return nil, err
+			}
+			out := client.Page[client.Rollover]{Items: []client.Rollover{}}
+			for _, r := range rows {
+				one, err := s.rolloverOut(ctx, r.ID)
+				if err != nil {
+					return nil, err
+				}
+				out.Items = append(out.Items, one)
+			}
+			return ok(out, nil)
+		})
+	register(s, operation{method: "GET", path: "/rollovers/defaults", id: "rollover-defaults", summary: "The options that a rollover has if none are given", role: client.Viewer, tag: "rollovers"},
+		func(context.Context, *empty) (*body[client.Options], error) {
+			return ok(optionsOut(rollover.DefaultOptions), nil)
+		})
+	register(s, operation{method: "GET", path: "/rollovers", id: "list-rollovers", summary: "Rollovers, newest first", role: client.Viewer, tag: "rollovers"},
+		func(ctx context.Context, in *struct {
+			paging
+			Pool  string `query:"pool"`
+			State string `query:"state" enum:"planned,waiting,running,paused,finished,stopped"`
+			Open  bool   `query:"open" doc:"Only those with something in flight or to come"`
+		},
+		) (*body[client.Page[client.Rollover]], error) {
+			after, err := uncursor(in.Cursor)
+			if err != nil {
+				return nil, err
+			}
+			q := s.store.DB.WithContext(ctx).Order("r.id desc").Limit(in.Limit + 1)
+			if in.Pool != "" {
+				q = q.Where("p.name = ?", in.Pool)
+			}
+			if in.State != "" {
+				q = q.Where("r.state = ?", in.State)
+			}
+			if in.Open {
+				q = q.Where("not r.settled")
+			}
+			if after != "" {
+				q = q.Where("r.id < ?::bigint", after)
+			}
+			list, err := rolloverRows(q)
+			return ok(page(list, in.Limit, func(r client.Rollover) string { return cursor(itoa(r.ID)) }), err)
+		})
+	register(s, operation{method: "GET", path: "/rollovers/{id}", id: "show-rollover", summary: "One rollover", role: client.Viewer, tag: "rollovers"},
+		func(ctx context.Context, in *rolloverPath) (*body[client.Rollover], error) {
+			return ok(s.rolloverOut(ctx, in.ID))
+		})
+	register(s, operation{method: "GET", path: "/rollovers/{id}/hosts", id: "list-rollover-hosts", summary: "The hosts of a rollover by name", role: client.Viewer, tag: "rollovers"},
+		func(ctx context.Context, in *rolloverPath) (*body[client.Page[client.RolloverHost]], error) {
+			db := s.store.DB.WithContext(ctx)
+			if _, err := store.RolloverByID(db, in.ID); err != nil {
+				return nil, err
+			}
+			out := client.Page[client.RolloverHost]{Items: []client.RolloverHost{}}
+			err := db.Raw(`select r.name as host, r.state, m.phase, m.since, m.batch, m.why, coalesce(v.number, '') as "from", r.version, r.sessions, coalesce(w.progress, 0) as progress
+				from rollover_hosts m join host_rows r on r.id = m.host_id left join versions v on v.id = m.from_id
+				left join works w on w.key = 'rebuild-' || m.rollover_id || '-' || m.host_id
+				where m.rollover_id = ? order by r.name`, in.ID).Scan(&out.Items).Error
+			return ok(out, err)
+		})
+	act := func(verb, summary string, do func(context.Context, string, int64, string) error) {
+		register(s, operation{method: "POST", path: "/rollovers/{id}/" + verb, id: verb + "-rollover", summary: summary, role: client.Operator, tag: "rollovers"},
+			func(ctx context.Context, in *struct {
+				rolloverPath
+				Body client.Reason
+			},
+			) (*body[client.Rollover], error) {
+				if err := do(ctx, actor(ctx), in.ID, in.Body.Reason); err != nil {
+					return nil, err
+				}
+				return ok(s.rolloverOut(ctx, in.ID))
+			})
+	}
+	act("pause", "Take no further host and end no session; finish the hosts whose disk is gone", s.engine.PauseRollover)
+	act("resume", "Go on; failures so far no longer count against the budget", s.engine.ResumeRollover)
+	act("stop", "End early: put drained hosts back to service, finish those whose disk is gone", s.engine.StopRollover)
+	register(s, operation{method: "POST", path: "/rollovers/{id}/reverse", id: "reverse-rollover", summary: "Stop it, and take the hosts that it has done or has in flight back", role: client.Operator, tag: "rollovers", status: 202},
+		func(ctx context.Context, in *struct {
+			rolloverPath
+			Body client.Reason
+		},
+		) (*body[client.Rollover], error) {
+			r, err := s.engine.ReverseRollover(ctx, actor(ctx), in.ID, in.Body.Reason)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.rolloverOut(ctx, r.ID))
+		})
+}
+
+func (s *Server) rolloverOut(ctx context.Context, id int64) (client.Rollover, error) {
+	list, err := rolloverRows(s.store.DB.WithContext(ctx).Where("r.id = ?", id))
+	if err != nil {
+		return client.Rollover{}, err
+	}
+	if len(list) == 0 {
+		_, err := store.RolloverByID(s.store.DB.WithContext(ctx), id)
+		return client.Rollover{}, err
+	}
+	return list[0], nil
+}
+
+func rolloverRows(q *gorm.DB) ([]client.Rollover, error) {
+	var rows []struct {
+		store.Rollover
+		Pool, Image, Version string
+		Phases               store.JSON[map[string]int]
+		Batch                int
+	}
+	err := q.Table("rollovers r").Select(`r.*, p.name as pool, i.name as image, v.number as version,
+			coalesce((select jsonb_object_agg(phase, n) from (select phase, count(*) as n from rollover_hosts m where m.rollover_id = r.id group by phase) x), '{}') as phases,
+			coalesce((select max(batch) from rollover_hosts m where m.rollover_id = r.id), 0) as batch`).
+		Joins("join pools p on p.id = r.pool_id").Joins("join versions v on v.id = r.target_id").Joins("join images i on i.id = v.image_id").Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	out := make([]client.Rollover, len(rows))
+	for i, r := range rows {
+		o := client.Rollover{
+			ID: r.ID, Pool: r.Pool, Image: r.Image, Version: r.Version, State: string(r.State), Settled: r.Settled, Options: optionsOut(r.Options.V),
+			BatchSize: r.Plan.V.BatchSize, FloorSeats: r.Plan.V.Floor, Reason: r.Reason, CreatedBy: r.CreatedBy, CreatedAt: r.CreatedAt,
+			StartedAt: r.StartedAt, EndedAt: r.EndedAt, PausedWhy: r.PausedWhy, Holds: append([]string{}, r.Holds...), Phases: r.Phases.V, Batch: r.Batch,
+		}
+		if r.Reverses != nil {
+			o.Reverses = *r.Reverses
+		}
+		for _, n := range r.Phases.V {
+			o.Total += n
+		}
+		out[i] = o
+	}
+	return out, nil
+}
+
+// optionsIn reads the options of a rollover; what is left out keeps its default.
+func optionsIn(in client.Options) (rollover.Options, error) {
+	o := rollover.DefaultOptions
+	p := &engine.Problem{Kind: engine.Invalid, Text: "the options of the rollover"}
+	share := func(name, text string, into *rollover.Share) {
+		if text == "" {
+			return
+		}
+		v, err := rollover.ParseShare(text)
+		if err != nil {
+			p.Reasons = append(p.Reasons, name+": "+err.Error())
+			return
+		}
+		*into = v
+	}
+	span := func(name, text string, into *time.Duration) {
+		if text == "" {
+			return
+		}
+		d, err := time.ParseDuration(text)
+		if err != nil {
+			p.Reasons = append(p.Reasons, name+": "+strconv.Quote(text)+" is not a time: write it as 15m, 2h or 90s")
+			return
+		}
+		*into = d
+	}
+	share("batch", in.Batch, &o.Batch)
+	share("floor", in.Floor, &o.Floor)
+	span("grace", in.Grace, &o.Grace)
+	span("last notice", in.LastNotice, &o.LastNotice)
+	span("deadline", in.Deadline, &o.Deadline)
+	span("watch", in.Watch, &o.Watch)
+	if in.LogOff != "" {
+		o.LogOff = rollover.LogOff(in.LogOff)
+	}
+	if in.FirstText != "" {
+		o.FirstText = in.FirstText
+	}
+	if in.LastText != "" {
+		o.LastText = in.LastText
+	}
+	if in.FailureBudget != nil {
+		o.Budget = *in.FailureBudget
+	}
+	if in.EarliestStart != nil {
+		o.EarliestStart = in.EarliestStart.UTC()
+	}
+	o.Stagger = in.Stagger
+	if len(p.Reasons) > 0 {
+		return o, p
+	}
+	return o, nil
+}
+
+func optionsOut(o rollover.Options) client.Options {
+	out := client.Options{
+		Batch: o.Batch.String(), Floor: o.Floor.String(), LogOff: string(o.LogOff), Grace: span(o.Grace), LastNotice: span(o.LastNotice),
+		FirstText: o.FirstText, LastText: o.LastText, Deadline: span(o.Deadline), Stagger: o.Stagger, Watch: span(o.Watch), FailureBudget: &o.Budget,
+	}
+	if !o.EarliestStart.IsZero() {
+		out.EarliestStart = &o.EarliestStart
+	}
+	return out
+}
+
+func span(d time.Duration) string {
+	return soak(store.Image{SoakSeconds: int64(d.Seconds())})
+}

@@ -1,0 +1,67 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"nimblepane/client"
+	"nimblepane/core/trail"
+	"nimblepane/engine"
+	"nimblepane/store"
+)
+
+type trailQuery struct {
+	Actor   string    `query:"actor"`
+	Verb    string    `query:"verb" doc:"Such as version.activate, or version for all of a kind"`
+	Subject string    `query:"subject" doc:"Such as host tc-007, or any word of it"`
+	Scope   string    `query:"scope" doc:"Such as rollover 3"`
+	From    time.Time `query:"from"`
+	To      time.Time `query:"to"`
+}
+
+func (q trailQuery) filter() store.TrailFilter {
+	return store.TrailFilter{Actor: q.Actor, Verb: q.Verb, Subject: q.Subject, Scope: q.Scope, From: q.From, To: q.To}
+}
+
+func (s *Server) trail() {
+	register(s, operation{method: "GET", path: "/trail", id: "list-trail", summary: "The audit trail, newest first", role: client.Viewer, tag: "trail"},
+		func(ctx context.Context, in *struct {
+			trailQuery
+			paging
+		},
+		) (*body[client.Page[client.TrailEntry]], error) {
+			f := in.filter()
+			f.Limit = in.Limit + 1
+			after, err := uncursor(in.Cursor)
+			if err != nil {
+				return nil, err
+			}
+			if after != "" {
+				if f.Before, err = strconv.ParseInt(after, 10, 64); err != nil {
+					return nil, &engine.Problem{Kind: engine.Invalid, Text: "the cursor is not one of ours: use next of the page before"}
+				}
+			}
+			rows, err := s.store.Trail(ctx, f)
+			items := each(rows, func(r store.TrailRow) client.TrailEntry { return client.TrailEntry(r.Entry()) })
+			return ok(page(items, in.Limit, func(e client.TrailEntry) string { return cursor(itoa(e.Seq)) }), err)
+		})
+	register(s, operation{method: "GET", path: "/trail/verify", id: "verify-trail", summary: "Walk the whole chain and say where it does not fit", role: client.Viewer, tag: "trail"},
+		func(ctx context.Context, _ *empty) (*body[client.TrailVerdict], error) {
+			n, last, breaks, err := s.store.VerifyTrail(ctx)
+			return ok(client.TrailVerdict{Entries: n, Last: last, Breaks: each(breaks, func(b trail.Break) client.TrailBreak { return client.TrailBreak(b) })}, err)
+		})
+	register(s, operation{method: "GET", path: "/trail/export", id: "export-trail", summary: "The audit trail as JSON Lines, oldest first", role: client.Viewer, tag: "trail"},
+		func(_ context.Context, in *trailQuery) (*huma.StreamResponse, error) {
+			return &huma.StreamResponse{Body: func(c huma.Context) {
+				c.SetHeader("Content-Type", "application/jsonl")
+				enc := json.NewEncoder(c.BodyWriter())
+				if err := s.store.EachTrail(c.Context(), in.filter(), func(e trail.Entry) error { return enc.Encode(e) }); err != nil {
+					s.log.Error("the export of the trail broke off", "err", err)
+				}
+			}}, nil
+		})
+}

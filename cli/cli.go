@@ -1,0 +1,258 @@
+// Package cli is the command-line client, pane.
+//
+// Commands read as "pane NOUN VERB"; the few acts that are the job itself are
+// at the top level. Lists are tables for people and JSON, YAML or CSV for
+// programs. What cannot be undone is asked about first, unless --yes is given.
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"nimblepane/client"
+)
+
+// Exit codes.
+const (
+	ExitFailed   = 1 // something unexpected
+	ExitUsage    = 2 // the command or its input is wrong
+	ExitRefused  = 3 // it cannot be done as things stand
+	ExitNotFound = 4 // there is nothing of that name
+	ExitNotYou   = 5 // not signed in, or not allowed
+	ExitNoAnswer = 6 // the service cannot be reached
+	ExitBad      = 7 // a check that was asked for found something: a broken trail, a rollover that did not finish
+)
+
+// ExitCode returns the exit code for the error of a command.
+func ExitCode(err error) int {
+	var e *client.Error
+	var b *badOutcome
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &b):
+		return ExitBad
+	case errors.Is(err, errNotSignedIn):
+		return ExitNotYou
+	case errors.As(err, &e):
+		switch e.Status {
+		case http.StatusConflict, http.StatusPreconditionFailed:
+			return ExitRefused
+		case http.StatusNotFound:
+			return ExitNotFound
+		case http.StatusUnauthorized, http.StatusForbidden:
+			return ExitNotYou
+		}
+		if e.Status < 500 {
+			return ExitUsage
+		}
+		return ExitFailed
+	case errors.Is(err, errDeclined):
+		return ExitRefused
+	case strings.HasPrefix(err.Error(), "cannot reach the service"):
+		return ExitNoAnswer
+	case errors.Is(err, errUsage) || strings.HasPrefix(err.Error(), "unknown ") || strings.Contains(err.Error(), "arg(s)") || strings.HasPrefix(err.Error(), "required flag") || strings.HasPrefix(err.Error(), "invalid argument"):
+		return ExitUsage
+	}
+	return ExitFailed
+}
+
+var (
+	errNotSignedIn = errors.New("you are not signed in: use pane sign-in, or set NIMBLEPANE_URL and NIMBLEPANE_TOKEN")
+	errDeclined    = errors.New("nothing was done")
+	errUsage       = errors.New("wrong usage")
+)
+
+func usage(format string, args ...any) error {
+	return fmt.Errorf("%w: %s", errUsage, fmt.Sprintf(format, args...))
+}
+
+// badOutcome is the error of a check that found something.
+type badOutcome struct{ text string }
+
+func (b *badOutcome) Error() string { return b.text }
+
+// app is what the commands share.
+type app struct {
+	url, token, output string
+	yes                bool
+	in                 io.Reader
+	out                io.Writer
+}
+
+// New returns the command pane.
+func New(version string) *cobra.Command {
+	a := &app{}
+	cmd := &cobra.Command{
+		Use: "pane", Short: "Golden images, pools and rollovers of virtual desktops", Version: version,
+		SilenceUsage: true, SilenceErrors: true,
+		Long: "pane is the command-line client of Nimble Pane.\n\nA month's work: capture a version, stage it, roll the pilot pools, let testers sign, activate it,\nroll production over, and roll back if it turns out wrong.\n\nExit codes: 0 done, 1 unexpected failure, 2 wrong usage or input, 3 refused as things stand,\n4 not found, 5 not signed in or not allowed, 6 service unreachable, 7 a check found something.",
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			a.in, a.out = cmd.InOrStdin(), cmd.OutOrStdout()
+			if !isTerminal(a.out) || os.Getenv("NO_COLOR") != "" {
+				text.DisableColors()
+			}
+			switch a.output {
+			case "table", "json", "yaml", "csv":
+				return nil
+			}
+			return usage("--output %q: use table, json, yaml or csv", a.output)
+		},
+	}
+	f := cmd.PersistentFlags()
+	f.StringVar(&a.url, "url", "", "address of the service (NIMBLEPANE_URL, or what you signed in to)")
+	f.StringVar(&a.token, "token", "", "bearer token (NIMBLEPANE_TOKEN, or what you signed in with)")
+	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
+	f.BoolVarP(&a.yes, "yes", "y", false, "do not ask")
+	_ = cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
+	cmd.AddGroup(
+		&cobra.Group{ID: "job", Title: "The job:"},
+		&cobra.Group{ID: "look", Title: "What there is:"},
+		&cobra.Group{ID: "people", Title: "You and others:"},
+	)
+	cmd.AddCommand(a.job()...)
+	for _, c := range []*cobra.Command{a.today(), a.estate(), a.site(), a.image(), a.version(), a.trial(), a.pool(), a.host(), a.session(), a.rollover(), a.drift(), a.trail()} {
+		c.GroupID = "look"
+		cmd.AddCommand(c)
+	}
+	for _, c := range a.people() {
+		c.GroupID = "people"
+		cmd.AddCommand(c)
+	}
+	return cmd
+}
+
+// client returns a client that is signed in.
+func (a *app) client() (*client.Client, error) {
+	saved := readSaved()
+	url := first(a.url, os.Getenv("NIMBLEPANE_URL"), saved.URL)
+	token := first(a.token, os.Getenv("NIMBLEPANE_TOKEN"))
+	if token == "" && url == saved.URL {
+		token = saved.Token
+	}
+	if url == "" || token == "" {
+		return nil, errNotSignedIn
+	}
+	return client.New(url, token), nil
+}
+
+// run makes a command's function from one that needs a client.
+func (a *app) run(fn func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		return fn(cmd.Context(), c, args)
+	}
+}
+
+// say prints a sentence; programs that read JSON, YAML or CSV are spared it.
+func (a *app) say(format string, args ...any) {
+	if a.output == "table" {
+		fmt.Fprintf(a.out, format+"\n", args...)
+	}
+}
+
+// ask returns nil if the person agrees.
+func (a *app) ask(format string, args ...any) error {
+	if a.yes {
+		return nil
+	}
+	f, isFile := a.in.(*os.File)
+	if isFile && !term.IsTerminal(int(f.Fd())) {
+		return usage("this needs a yes: answer at a terminal, or give --yes")
+	}
+	fmt.Fprintf(a.out, format+" [y/N] ", args...)
+	line, _ := bufio.NewReader(a.in).ReadString('\n')
+	switch strings.ToLower(strings.TrimSpace(line)) {
+	case "y", "yes":
+		return nil
+	}
+	return errDeclined
+}
+
+func isTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+func first(list ...string) string {
+	for _, s := range list {
+		if s != "" {
+			return s
+		}
+	}
+	return ""
+}
+
+// complete completes an argument with names from the estate.
+func (a *app) complete(kinds ...func(context.Context, *client.Client, []string) ([]string, error)) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+		c, err := a.client()
+		if err != nil || len(args) >= len(kinds) {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(cmd.Context()), 3*time.Second)
+		defer cancel()
+		list, err := kinds[len(args)](ctx, c, args)
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveError
+		}
+		return list, cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
+func names[T any](list []T, err error, name func(T) string) ([]string, error) {
+	out := make([]string, len(list))
+	for i, x := range list {
+		out[i] = name(x)
+	}
+	return out, err
+}
+
+func imageNames(ctx context.Context, c *client.Client, _ []string) ([]string, error) {
+	list, err := c.Images(ctx)
+	return names(list, err, func(i client.Image) string { return i.Name + "\t" + i.Title })
+}
+
+func versionNumbers(ctx context.Context, c *client.Client, args []string) ([]string, error) {
+	list, err := c.Versions(ctx, args[0])
+	return names(list, err, func(v client.Version) string { return v.Number + "\t" + strings.Join(v.Standing, ", ") })
+}
+
+func poolNames(ctx context.Context, c *client.Client, _ []string) ([]string, error) {
+	list, err := c.Pools(ctx)
+	return names(list, err, func(p client.Pool) string { return p.Name + "\t" + p.Title })
+}
+
+func siteNames(ctx context.Context, c *client.Client, _ []string) ([]string, error) {
+	list, err := c.Sites(ctx)
+	return names(list, err, func(s client.Site) string { return s.Name + "\t" + s.Title })
+}
+
+func hostNames(ctx context.Context, c *client.Client, _ []string) ([]string, error) {
+	list, err := c.Hosts(ctx, client.HostQuery{})
+	return names(list, err, func(h client.Host) string { return h.Name + "\t" + h.Pool + ", " + h.State })
+}
+
+func sessionKeys(ctx context.Context, c *client.Client, args []string) ([]string, error) {
+	list, err := c.Sessions(ctx, client.SessionQuery{Host: args[0]})
+	return names(list, err, func(s client.Session) string { return s.Key + "\t" + s.Person })
+}
+
+func rolloverIDs(ctx context.Context, c *client.Client, _ []string) ([]string, error) {
+	list, err := c.Rollovers(ctx, "", "", false, 20)
+	return names(list, err, func(r client.Rollover) string { return fmt.Sprintf("%d\t%s, %s", r.ID, r.Pool, r.State) })
+}

@@ -1,0 +1,427 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"sort"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"nimblepane/client"
+)
+
+func (a *app) today() *cobra.Command {
+	return &cobra.Command{
+		Use: "today", Short: "What needs you now", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			matters, err := c.Today(ctx)
+			if err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return list(a, matters, "",
+					column[client.Matter]{"kind", func(m client.Matter) string { return m.Kind }},
+					column[client.Matter]{"urgent", func(m client.Matter) string { return yesNo(m.Urgent) }},
+					column[client.Matter]{"title", func(m client.Matter) string { return m.Title }},
+					column[client.Matter]{"detail", func(m client.Matter) string { return m.Detail }},
+					column[client.Matter]{"command", func(m client.Matter) string { return m.Command }})
+			}
+			if err := a.clockLine(ctx, c); err != nil {
+				return err
+			}
+			if len(matters) == 0 {
+				a.say("Nothing needs you now.")
+			}
+			for _, m := range matters {
+				mark := "- "
+				if m.Urgent {
+					mark = text.FgRed.Sprint("! ")
+				}
+				a.say("%s%s", mark, text.Bold.Sprint(m.Title))
+				if m.Detail != "" {
+					a.say("  %s", m.Detail)
+				}
+				if m.Command != "" {
+					a.say("  %s", text.Faint.Sprint(m.Command))
+				}
+			}
+			return nil
+		}),
+	}
+}
+
+// clockLine says what time it is at the service, if that is not the real one.
+func (a *app) clockLine(ctx context.Context, c *client.Client) error {
+	s, err := c.Status(ctx)
+	if err == nil && s.Practice {
+		a.say("%s", text.FgMagenta.Sprintf("Practice clock: %s UTC, %g times as fast as the real one.", s.Now.Format("Mon 2006-01-02 15:04"), s.Rate))
+	}
+	return err
+}
+
+func (a *app) estate() *cobra.Command {
+	cmd := &cobra.Command{Use: "estate", Short: "The estate as a file: sites, images, pools"}
+	var dry bool
+	load := &cobra.Command{
+		Use: "load FILE", Short: "Bring the estate to what a file says", Args: cobra.ExactArgs(1),
+		Long: "Bring sites, images and pools to what a file says (- for standard input). The whole file is checked\nfirst, and all that is wrong with it is said at once, with line numbers. Loading it twice changes nothing.",
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			var b []byte
+			var err error
+			if args[0] == "-" {
+				b, err = io.ReadAll(a.in)
+			} else {
+				b, err = os.ReadFile(args[0])
+			}
+			if err != nil {
+				return err
+			}
+			r, err := c.LoadEstate(ctx, b, dry)
+			if err != nil {
+				return err
+			}
+			if a.structured() {
+				return a.object(r)
+			}
+			for _, l := range r.Changes {
+				a.say("%s", l)
+			}
+			switch {
+			case len(r.Changes) == 0:
+				a.say("The estate is as the file says: nothing changed.")
+			case dry:
+				a.say("%d changes would be made.", len(r.Changes))
+			default:
+				a.say("%d changes were made.", len(r.Changes))
+			}
+			return nil
+		}),
+	}
+	load.Flags().BoolVar(&dry, "dry-run", false, "only say what would change")
+	cmd.AddCommand(load, &cobra.Command{
+		Use: "show", Short: "Print the estate as a file that can be loaded", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			b, err := c.Estate(ctx)
+			if err == nil {
+				_, err = a.out.Write(b)
+			}
+			return err
+		}),
+	})
+	return cmd
+}
+
+func (a *app) site() *cobra.Command {
+	cmd := &cobra.Command{Use: "site", Short: "Sites and their build machines"}
+	cmd.AddCommand(&cobra.Command{
+		Use: "list", Short: "All sites", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			sites, err := c.Sites(ctx)
+			if err != nil {
+				return err
+			}
+			return list(a, sites, "There is no site yet: load an estate file.",
+				column[client.Site]{"Site", func(s client.Site) string { return s.Name }},
+				column[client.Site]{"Title", func(s client.Site) string { return s.Title }},
+				column[client.Site]{"Platform", func(s client.Site) string { return s.Platform }},
+				column[client.Site]{"Pools", func(s client.Site) string { return fmt.Sprint(s.Pools) }},
+				column[client.Site]{"Hosts", func(s client.Site) string { return fmt.Sprint(s.Hosts) }},
+				column[client.Site]{"Starts per minute", func(s client.Site) string { return fmt.Sprint(s.StartsPerMinute) }},
+				column[client.Site]{"Clones per copy", func(s client.Site) string { return fmt.Sprint(s.ClonesPerCopy) }},
+				column[client.Site]{"Answers", func(s client.Site) string { return yesNo(s.Unreachable == "") }})
+		}),
+	}, &cobra.Command{
+		Use: "show SITE", Short: "One site with its build machines", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(siteNames),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			s, err := c.Site(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if a.structured() {
+				return a.object(s)
+			}
+			a.facts(fact{"Site", s.Name}, fact{"Title", s.Title}, fact{"Platform", s.Platform}, fact{"Address", s.Address},
+				fact{"Stagger", fmt.Sprintf("%d starts per minute", s.StartsPerMinute)}, fact{"Clones", fmt.Sprintf("%d at once from one copy", s.ClonesPerCopy)},
+				fact{"Pools", fmt.Sprint(s.Pools)}, fact{"Hosts", fmt.Sprint(s.Hosts)}, fact{"Unreachable", s.Unreachable})
+			a.say("")
+			return list(a, s.BuildMachines, "No build machine is here.",
+				column[client.BuildMachine]{"Build machine", func(m client.BuildMachine) string { return m.Name }},
+				column[client.BuildMachine]{"Class", func(m client.BuildMachine) string { return m.MachineClass }},
+				column[client.BuildMachine]{"State", func(m client.BuildMachine) string { return coloured(m.State) }},
+				column[client.BuildMachine]{"Base", func(m client.BuildMachine) string { return m.Base }},
+				column[client.BuildMachine]{"Changes", func(m client.BuildMachine) string { return m.Changes }})
+		}),
+	})
+	return cmd
+}
+
+func (a *app) image() *cobra.Command {
+	cmd := &cobra.Command{Use: "image", Short: "Golden images and their tracks"}
+	tracks := func(i client.Image) string {
+		var out []string
+		for _, t := range i.Tracks {
+			out = append(out, t.Name+" "+first(t.Version, "-"))
+		}
+		return strings.Join(out, ", ")
+	}
+	cmd.AddCommand(&cobra.Command{
+		Use: "list", Short: "All images", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			images, err := c.Images(ctx)
+			if err != nil {
+				return err
+			}
+			return list(a, images, "There is no image yet: load an estate file.",
+				column[client.Image]{"Image", func(i client.Image) string { return i.Name }},
+				column[client.Image]{"Title", func(i client.Image) string { return i.Title }},
+				column[client.Image]{"Class", func(i client.Image) string { return i.MachineClass }},
+				column[client.Image]{"Tracks", tracks},
+				column[client.Image]{"Fallback", func(i client.Image) string { return first(i.Fallback, "-") }},
+				column[client.Image]{"Versions", func(i client.Image) string { return fmt.Sprint(i.Versions) }})
+		}),
+	}, &cobra.Command{
+		Use: "show IMAGE", Short: "One image with its versions", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(imageNames),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			i, err := c.Image(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if a.structured() {
+				return a.object(i)
+			}
+			a.facts(fact{"Image", i.Name}, fact{"Title", i.Title}, fact{"Machine class", i.MachineClass}, fact{"Tracks", tracks(i)}, fact{"Fallback", i.Fallback},
+				fact{"Clearance", fmt.Sprintf("%d testers say yes, %s on pilot, %d copies per site", i.Testers, i.Soak, i.Copies)}, fact{"Next number", i.NextNumber})
+			a.say("")
+			versions, err := c.Versions(ctx, i.Name)
+			if err != nil {
+				return err
+			}
+			return a.versions(versions)
+		}),
+	}, &cobra.Command{
+		Use: "history IMAGE", Short: "What the tracks of an image pointed to, newest first", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(imageNames),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			moves, err := c.Moves(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return list(a, moves, "No track of it has named a version yet.",
+				column[client.TrackMove]{"At", func(m client.TrackMove) string { return when(&m.At) }},
+				column[client.TrackMove]{"Track", func(m client.TrackMove) string { return m.Track }},
+				column[client.TrackMove]{"Move", func(m client.TrackMove) string { return m.Kind }},
+				column[client.TrackMove]{"Version", func(m client.TrackMove) string { return m.Version }},
+				column[client.TrackMove]{"By", func(m client.TrackMove) string { return m.Actor }},
+				column[client.TrackMove]{"Reason", func(m client.TrackMove) string { return m.Reason }})
+		}),
+	})
+	return cmd
+}
+
+func (a *app) versions(versions []client.Version) error {
+	return list(a, versions, "There is no version yet: capture one.",
+		column[client.Version]{"Version", func(v client.Version) string { return v.Number }},
+		column[client.Version]{"State", func(v client.Version) string { return coloured(versionState(v)) }},
+		column[client.Version]{"Standing", func(v client.Version) string { return strings.Join(v.Standing, ", ") }},
+		column[client.Version]{"Hosts", func(v client.Version) string { return fmt.Sprint(v.Hosts) }},
+		column[client.Version]{"Copies", copies},
+		column[client.Version]{"End of life", func(v client.Version) string { return day(v.EndOfLife) }},
+		column[client.Version]{"Captured", func(v client.Version) string { return day(&v.CreatedAt) + " by " + v.CapturedBy }},
+		column[client.Version]{"Notes", func(v client.Version) string { return first(v.Barred, v.Failure, v.Notes) }})
+}
+
+func versionState(v client.Version) string {
+	switch {
+	case v.Barred != "":
+		return "barred"
+	case v.State == "capturing":
+		return fmt.Sprintf("capturing %d%%", v.Progress)
+	}
+	return v.State
+}
+
+// copies counts them by site: "north-quay 2, south-quay 1 of 2".
+func copies(v client.Version) string {
+	present, total := map[string]int{}, map[string]int{}
+	for _, c := range v.Copies {
+		total[c.Site]++
+		if c.State == "present" {
+			present[c.Site]++
+		}
+	}
+	var out []string
+	for site, n := range total {
+		if present[site] == n {
+			out = append(out, fmt.Sprintf("%s %d", site, n))
+		} else {
+			out = append(out, fmt.Sprintf("%s %d of %d", site, present[site], n))
+		}
+	}
+	sort.Strings(out)
+	return strings.Join(out, ", ")
+}
+
+func (a *app) showVersion(ctx context.Context, c *client.Client, v client.Version) error {
+	if a.output == "csv" {
+		return a.versions([]client.Version{v})
+	}
+	return a.object(v)
+}
+
+func (a *app) version() *cobra.Command {
+	cmd := &cobra.Command{Use: "version", Short: "Versions of images"}
+	cmd.AddCommand(&cobra.Command{
+		Use: "list IMAGE", Short: "The versions of an image, newest first", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(imageNames),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			versions, err := c.Versions(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.versions(versions)
+		}),
+	}, &cobra.Command{
+		Use: "show IMAGE NUMBER", Short: "One version", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			v, err := c.Version(ctx, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.showVersion(ctx, c, v)
+			}
+			barred := ""
+			if v.Barred != "" {
+				barred = fmt.Sprintf("by %s on %s: %s", v.BarredBy, day(v.BarredAt), v.Barred)
+			}
+			a.facts(fact{"Version", v.Image + " " + v.Number}, fact{"State", coloured(versionState(v))}, fact{"Standing", strings.Join(v.Standing, ", ")}, fact{"Barred", barred},
+				fact{"Failure", v.Failure}, fact{"Hosts", fmt.Sprint(v.Hosts)}, fact{"Copies", copies(v)}, fact{"Source", v.Source}, fact{"Notes", v.Notes}, fact{"Tags", strings.Join(v.Tags, ", ")},
+				fact{"End of life", day(v.EndOfLife)}, fact{"Captured", when(&v.CreatedAt) + " by " + v.CapturedBy}, fact{"Sealed", when(v.SealedAt)}, fact{"Size", size(v.SizeBytes)}, fact{"Digest", v.Digest})
+			return nil
+		}),
+	}, a.capture("capture"), a.editVersion(), a.versionAct("bar", "Mark a version as never to be used again", true, (*client.Client).Bar),
+		a.versionAct("retire", "Delete a version's copies and keep its record", false, (*client.Client).Retire))
+	return cmd
+}
+
+func (a *app) editVersion() *cobra.Command {
+	var notes, eol string
+	var tags []string
+	cmd := &cobra.Command{
+		Use: "edit IMAGE NUMBER", Short: "Change notes, tags or end-of-life of a version", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(imageNames, versionNumbers),
+	}
+	f := cmd.Flags()
+	f.StringVar(&notes, "notes", "", "what is new in it")
+	f.StringVar(&eol, "end-of-life", "", "until when it may be used, such as 2027-05-31; none to take it away")
+	f.StringSliceVar(&tags, "tag", nil, "tag, may be given several times; replaces those there are")
+	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) (err error) {
+		var in client.VersionEdit
+		if f.Changed("notes") {
+			in.Notes = &notes
+		}
+		if f.Changed("tag") {
+			in.Tags = &tags
+		}
+		if eol == "none" {
+			in.ClearEndOfLife = true
+		} else if in.EndOfLife, err = parseDay(eol); err != nil {
+			return err
+		}
+		v, err := c.Version(ctx, args[0], args[1])
+		if err != nil {
+			return err
+		}
+		if v, err = c.EditVersion(ctx, args[0], args[1], v.Edition, in); err != nil {
+			return err
+		}
+		a.say("%s %s was changed.", v.Image, v.Number)
+		if a.output != "table" {
+			return a.showVersion(ctx, c, v)
+		}
+		return nil
+	})
+	return cmd
+}
+
+func (a *app) versionAct(verb, short string, needsReason bool, act func(*client.Client, context.Context, string, string, string) (client.Version, error)) *cobra.Command {
+	var reason string
+	cmd := &cobra.Command{
+		Use: verb + " IMAGE NUMBER", Short: short, Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			if err := a.ask("This cannot be undone. %s %s %s?", strings.ToUpper(verb[:1])+verb[1:], args[0], args[1]); err != nil {
+				return err
+			}
+			v, err := act(c, ctx, args[0], args[1], reason)
+			if err != nil {
+				return err
+			}
+			a.say("%s %s is %s.", v.Image, v.Number, versionState(v))
+			if a.output != "table" {
+				return a.showVersion(ctx, c, v)
+			}
+			return nil
+		}),
+	}
+	cmd.Flags().StringVar(&reason, "reason", "", "why")
+	if needsReason {
+		_ = cmd.MarkFlagRequired("reason")
+	}
+	return cmd
+}
+
+func (a *app) trial() *cobra.Command {
+	cmd := &cobra.Command{Use: "trial", Short: "Trials of versions: clearance and sign-offs"}
+	show := func(ctx context.Context, t client.Trial) error {
+		if a.structured() {
+			return a.object(t)
+		}
+		if a.output == "table" {
+			a.say("%s %s %s.\n", t.Image, t.Number, map[bool]string{true: "has clearance", false: "has no clearance"}[t.Cleared])
+		}
+		if err := list(a, t.Rules, "",
+			column[client.Rule]{"Rule", func(r client.Rule) string { return r.Rule }},
+			column[client.Rule]{"", func(r client.Rule) string {
+				return coloured(map[bool]string{true: "met", false: "not met"}[r.Met])
+			}},
+			column[client.Rule]{"Why", func(r client.Rule) string { return r.Why }}); err != nil || a.output == "csv" {
+			return err
+		}
+		a.say("")
+		return list(a, t.SignOffs, "No tester has said anything yet.",
+			column[client.SignOff]{"Tester", func(s client.SignOff) string { return s.Tester }},
+			column[client.SignOff]{"Says", func(s client.SignOff) string { return yesNo(s.Yes) }},
+			column[client.SignOff]{"At", func(s client.SignOff) string { return when(&s.At) }},
+			column[client.SignOff]{"Comment", func(s client.SignOff) string { return s.Comment }})
+	}
+	var yes, no bool
+	var comment string
+	sign := &cobra.Command{
+		Use: "sign IMAGE NUMBER --pass|--fail", Short: "Say yes or no to a version on trial; your last word counts", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			if yes == no {
+				return usage("say --pass or --fail")
+			}
+			t, err := c.Sign(ctx, args[0], args[1], client.Sign{Yes: yes, Comment: comment})
+			if err != nil {
+				return err
+			}
+			return show(ctx, t)
+		}),
+	}
+	sign.Flags().BoolVar(&yes, "pass", false, "it works: yes")
+	sign.Flags().BoolVar(&no, "fail", false, "it does not: no, with a --comment")
+	sign.Flags().StringVar(&comment, "comment", "", "what you saw")
+	cmd.AddCommand(sign, &cobra.Command{
+		Use: "show IMAGE NUMBER", Short: "Clearance rule by rule, and what testers said", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			t, err := c.Trial(ctx, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return show(ctx, t)
+		}),
+	})
+	return cmd
+}

@@ -1,0 +1,313 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nimblepane/client"
+)
+
+// job returns the acts that are the job itself.
+func (a *app) job() []*cobra.Command {
+	cmds := []*cobra.Command{a.capture("capture"), a.stage(), a.activate(), a.rollback()}
+	for _, c := range cmds {
+		c.GroupID = "job"
+	}
+	return cmds
+}
+
+func parseDay(s string) (*time.Time, error) {
+	if s == "" {
+		return nil, nil
+	}
+	t, err := time.Parse(time.DateOnly, s)
+	if err != nil {
+		return nil, usage("%q is not a day: write it as 2027-05-31", s)
+	}
+	return &t, nil
+}
+
+func (a *app) capture(use string) *cobra.Command {
+	var in client.Capture
+	var eol string
+	var wait bool
+	cmd := &cobra.Command{
+		Use: use + " IMAGE --from BUILD-MACHINE", Short: "Capture a new version from a build machine", Args: cobra.ExactArgs(1),
+		Long:              "Seal a build machine, power it off and capture its disk as a new version. Nothing points to the new\nversion: stage it to try it.",
+		Example:           "  pane capture counter-desk --from bm-counter --notes 'November fixes' --end-of-life 2027-05-31 --wait",
+		ValidArgsFunction: a.complete(imageNames),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) (err error) {
+			if in.EndOfLife, err = parseDay(eol); err != nil {
+				return err
+			}
+			v, err := c.Capture(ctx, args[0], in)
+			if err != nil {
+				return err
+			}
+			a.say("Capturing %s %s from %s.", v.Image, v.Number, v.Source)
+			if wait {
+				if v, err = a.awaitCapture(ctx, c, v); err != nil {
+					return err
+				}
+				a.say("%s %s is sealed and its copies are delivered. Next: pane stage %s %s", v.Image, v.Number, v.Image, v.Number)
+			} else {
+				a.say("Follow it with: pane version show %s %s", v.Image, v.Number)
+			}
+			if a.output != "table" {
+				return a.showVersion(ctx, c, v)
+			}
+			return nil
+		}),
+	}
+	f := cmd.Flags()
+	f.StringVar(&in.BuildMachine, "from", "", "build machine to capture")
+	f.StringVar(&in.Site, "site", "", "site of the build machine, if several have one of the name")
+	f.StringVar(&in.Number, "number", "", "number of the version (default: the next one)")
+	f.StringVar(&in.Notes, "notes", "", "what is new in it")
+	f.StringVar(&eol, "end-of-life", "", "until when it may be used, such as 2027-05-31")
+	f.StringSliceVar(&in.Tags, "tag", nil, "tag, may be given several times")
+	f.BoolVar(&wait, "wait", false, "wait until it is sealed and delivered")
+	_ = cmd.MarkFlagRequired("from")
+	_ = cmd.RegisterFlagCompletionFunc("from", func(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+		var out []string
+		if c, err := a.client(); err == nil {
+			if sites, err := c.Sites(cmd.Context()); err == nil {
+				for _, s := range sites {
+					for _, m := range s.BuildMachines {
+						out = append(out, m.Name+"\t"+m.Changes)
+					}
+				}
+			}
+		}
+		return out, cobra.ShellCompDirectiveNoFileComp
+	})
+	return cmd
+}
+
+// awaitCapture waits until a version is sealed and all its copies are there, or one of that failed.
+func (a *app) awaitCapture(ctx context.Context, c *client.Client, v client.Version) (client.Version, error) {
+	p := a.newProgress()
+	defer p.end()
+	for {
+		var err error
+		if v, err = c.Version(ctx, v.Image, v.Number); err != nil {
+			return v, err
+		}
+		present, percent := 0, 0
+		for _, x := range v.Copies {
+			percent += x.Progress
+			switch x.State {
+			case "present":
+				present++
+			case "failed":
+				return v, &badOutcome{fmt.Sprintf("a copy of %s %s could not be delivered to %s: %s", v.Image, v.Number, x.Site, x.Failure)}
+			}
+		}
+		switch {
+		case v.State == "failed":
+			return v, &badOutcome{fmt.Sprintf("%s %s could not be captured: %s", v.Image, v.Number, v.Failure)}
+		case v.State == "capturing":
+			p.show("capturing: %d%%", v.Progress)
+		case present == len(v.Copies):
+			return v, nil
+		default:
+			p.show("delivering: %d of %d copies there, %d%%", present, len(v.Copies), percent/len(v.Copies))
+		}
+		if err := sleep(ctx, 300*time.Millisecond); err != nil {
+			return v, err
+		}
+	}
+}
+
+func sleep(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
+}
+
+func (a *app) stage() *cobra.Command {
+	var reason string
+	cmd := &cobra.Command{
+		Use: "stage IMAGE NUMBER", Short: "Point pilot at a version: the pilot pools take it, production does not change", Args: cobra.ExactArgs(2),
+		ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			v, err := c.Stage(ctx, args[0], args[1], reason)
+			if err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.showVersion(ctx, c, v)
+			}
+			a.say("Pilot of %s names %s. Production has not moved.", v.Image, v.Number)
+			return a.whatFollows(ctx, c, v.Image, "pilot")
+		}),
+	}
+	cmd.Flags().StringVar(&reason, "reason", "", "why")
+	return cmd
+}
+
+// whatFollows says which pools drift now.
+func (a *app) whatFollows(ctx context.Context, c *client.Client, image, track string) error {
+	pools, err := c.Pools(ctx)
+	if err != nil {
+		return err
+	}
+	var drifting []string
+	for _, p := range pools {
+		if p.Image == image && p.Track == track && p.Drifting > 0 {
+			a.say("Pool %s: %d of %d hosts drift.", p.Name, p.Drifting, p.Hosts)
+			drifting = append(drifting, "--pool "+p.Name)
+		}
+	}
+	if len(drifting) > 0 {
+		a.say("Next: pane rollover start %s", strings.Join(drifting, " "))
+	}
+	return nil
+}
+
+func (a *app) activate() *cobra.Command {
+	var in client.Activation
+	cmd := &cobra.Command{
+		Use: "activate IMAGE NUMBER", Short: "Point live at a version that has clearance", Args: cobra.ExactArgs(2),
+		Long:              "Point live at a version that has clearance. The version in use before is kept as the fallback, unless\n--let-go is given. No host changes by it: roll the pools over afterwards.",
+		ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			img, err := c.Image(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			before := ""
+			for _, t := range img.Tracks {
+				if t.Name == "live" {
+					before = t.Version
+				}
+			}
+			pools, err := c.Pools(ctx)
+			if err != nil {
+				return err
+			}
+			hosts, n := 0, 0
+			for _, p := range pools {
+				if p.Image == img.Name && p.Track == "live" && p.Pinned == "" {
+					hosts += p.Hosts
+					n++
+				}
+			}
+			if !a.yes && a.output == "table" {
+				a.say("Live of %s goes from %s to %s.", img.Name, first(before, "nothing"), args[1])
+				a.say("%d hosts in %d pools follow live. They drift until they are rolled over; nobody's session changes now.", hosts, n)
+				if before != "" && in.LetGo {
+					a.say("%s is let go: there will be nothing to fall back to.", before)
+				} else if before != "" {
+					a.say("%s is kept as the fallback.", before)
+				}
+			}
+			if err := a.ask("Activate %s %s?", img.Name, args[1]); err != nil {
+				return err
+			}
+			v, err := c.Activate(ctx, args[0], args[1], in)
+			if err != nil {
+				if client.IsStatus(err, http.StatusConflict) {
+					return fmt.Errorf("%w\nLook at it with: pane trial show %s %s", err, args[0], args[1])
+				}
+				return err
+			}
+			if a.output != "table" {
+				return a.showVersion(ctx, c, v)
+			}
+			a.say("Live of %s names %s.", v.Image, v.Number)
+			return a.whatFollows(ctx, c, v.Image, "live")
+		}),
+	}
+	f := cmd.Flags()
+	f.StringVar(&in.Reason, "reason", "", "why")
+	f.BoolVar(&in.LetGo, "let-go", false, "do not keep the version in use before as the fallback")
+	f.BoolVar(&in.Overrule, "overrule", false, "activate without clearance (administrators, with --reason)")
+	return cmd
+}
+
+func (a *app) rollback() *cobra.Command {
+	var in client.Rollback
+	cmd := &cobra.Command{
+		Use: "rollback IMAGE --reason WHY", Short: "Point live back at an earlier version, bar the bad one, and take the hosts back", Args: cobra.ExactArgs(1),
+		Long:              "Point live back at the fallback, or at --to; bar the version that live named; and take the hosts that\nrun it back: a rollover under way is reversed, and other pools with hosts on it are rolled over. Hosts\nthat were not touched yet stay as they are.",
+		ValidArgsFunction: a.complete(imageNames),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			img, err := c.Image(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			to := first(in.To, img.Fallback)
+			if err := a.ask("Roll %s back to %s?", img.Name, first(to, "its fallback")); err != nil {
+				return err
+			}
+			r, err := c.Rollback(ctx, args[0], in)
+			if err != nil {
+				return err
+			}
+			if a.structured() {
+				return a.object(r)
+			}
+			a.say("%s of %s names %s again.", strings.Join(r.Tracks, " and "), img.Name, r.To)
+			if !in.KeepUsable {
+				a.say("%s is barred: %s", r.From, in.Reason)
+			}
+			for _, id := range r.Rollovers {
+				a.say("Rollover %d takes hosts back. Watch it with: pane rollover watch %d", id, id)
+			}
+			return nil
+		}),
+	}
+	f := cmd.Flags()
+	f.StringVar(&in.To, "to", "", "version to go back to (default: the fallback)")
+	f.StringVar(&in.Reason, "reason", "", "why; it stands on the barred version")
+	f.BoolVar(&in.KeepUsable, "keep-usable", false, "do not bar the version that is rolled back")
+	f.BoolVar(&in.TrackOnly, "track-only", false, "start no rollover")
+	_ = cmd.MarkFlagRequired("reason")
+	_ = cmd.RegisterFlagCompletionFunc("to", func(cmd *cobra.Command, args []string, s string) ([]string, cobra.ShellCompDirective) {
+		if len(args) == 0 {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		return a.complete(imageNames, versionNumbers)(cmd, args[:1], s)
+	})
+	return cmd
+}
+
+// progress is a line that moves on a terminal, and nothing elsewhere but what changed.
+type progress struct {
+	app  *app
+	last string
+	live bool
+}
+
+func (a *app) newProgress() *progress {
+	return &progress{app: a, live: isTerminal(a.out)}
+}
+
+func (p *progress) show(format string, args ...any) {
+	line := fmt.Sprintf(format, args...)
+	if p.app.output != "table" || line == p.last {
+		return
+	}
+	p.last = line
+	if p.live {
+		fmt.Fprintf(p.app.out, "\r\x1b[K%s", line)
+	} else {
+		fmt.Fprintln(p.app.out, line)
+	}
+}
+
+func (p *progress) end() {
+	if p.live && p.last != "" {
+		fmt.Fprint(p.app.out, "\r\x1b[K")
+	}
+}
+

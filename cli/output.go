@@ -1,0 +1,155 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+)
+
+// column is one column of a table.
+type column[T any] struct {
+	name string
+	of   func(T) string
+}
+
+// list prints a list as the person asked for it.
+func list[T any](a *app, items []T, none string, columns ...column[T]) error {
+	switch a.output {
+	case "json", "yaml":
+		return a.object(items)
+	case "csv":
+		w := csv.NewWriter(a.out)
+		row := make([]string, len(columns))
+		for i, c := range columns {
+			row[i] = strings.ToLower(strings.ReplaceAll(c.name, " ", "_"))
+		}
+		_ = w.Write(row)
+		for _, item := range items {
+			for i, c := range columns {
+				row[i] = text.StripEscape(c.of(item))
+			}
+			_ = w.Write(row)
+		}
+		w.Flush()
+		return w.Error()
+	}
+	if len(items) == 0 {
+		fmt.Fprintln(a.out, none)
+		return nil
+	}
+	t := table.NewWriter()
+	t.SetOutputMirror(a.out)
+	style := table.StyleLight
+	style.Options = table.OptionsNoBordersAndSeparators
+	style.Format.Header = text.FormatDefault
+	style.Color.Header = text.Colors{text.Bold}
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	t.SetStyle(style)
+	header := make(table.Row, len(columns))
+	for i, c := range columns {
+		header[i] = c.name
+	}
+	t.AppendHeader(header)
+	for _, item := range items {
+		row := make(table.Row, len(columns))
+		for i, c := range columns {
+			row[i] = c.of(item)
+		}
+		t.AppendRow(row)
+	}
+	if f, ok := a.out.(*os.File); ok {
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 40 {
+			t.SetAllowedRowLength(width)
+		}
+	}
+	t.SuppressTrailingSpaces()
+	t.Render()
+	return nil
+}
+
+// object prints one thing as JSON or YAML. Both have the names of the API.
+func (a *app) object(v any) error {
+	b, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	if a.output == "yaml" {
+		if b, err = yaml.JSONToYAML(b); err != nil {
+			return err
+		}
+	}
+	_, err = fmt.Fprintln(a.out, strings.TrimRight(string(b), "\n"))
+	return err
+}
+
+// structured says whether the output is for programs that want whole objects.
+func (a *app) structured() bool { return a.output == "json" || a.output == "yaml" }
+
+// fact is one line of what is shown of one thing.
+type fact struct{ name, value string }
+
+// facts prints them below each other; those without a value are left out.
+func (a *app) facts(list ...fact) {
+	width := 0
+	for _, f := range list {
+		if f.value != "" {
+			width = max(width, len(f.name))
+		}
+	}
+	for _, f := range list {
+		if f.value != "" {
+			fmt.Fprintf(a.out, "%s  %s\n", text.Bold.Sprintf("%-*s", width, f.name), strings.ReplaceAll(f.value, "\n", "\n"+strings.Repeat(" ", width+2)))
+		}
+	}
+}
+
+func when(t *time.Time) string {
+	if t == nil || t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format("2006-01-02 15:04:05")
+}
+
+func day(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return t.UTC().Format(time.DateOnly)
+}
+
+func size(bytes int64) string {
+	if bytes == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%.1f GiB", float64(bytes)/(1<<30))
+}
+
+func yesNo(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+// Colours are a second sign beside the word, never the only one.
+var stateColours = map[string]text.Color{
+	"serving": text.FgGreen, "done": text.FgGreen, "finished": text.FgGreen, "sealed": text.FgGreen, "met": text.FgGreen,
+	"draining": text.FgYellow, "warned": text.FgYellow, "emptied": text.FgYellow, "waiting": text.FgYellow, "paused": text.FgHiYellow, "not met": text.FgHiYellow,
+	"rebuilding": text.FgCyan, "checking": text.FgCyan, "running": text.FgCyan, "capturing": text.FgCyan, "starting": text.FgCyan,
+	"faulty": text.FgRed, "failed": text.FgRed, "barred": text.FgRed, "stopped": text.FgRed,
+}
+
+func coloured(state string) string {
+	if c, ok := stateColours[state]; ok {
+		return c.Sprint(state)
+	}
+	return state
+}

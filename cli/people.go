@@ -1,0 +1,399 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"nimblepane/client"
+	"nimblepane/core/trail"
+)
+
+// saved is what signing in leaves behind, in a file that only its owner reads.
+type saved struct {
+	URL   string `yaml:"url"`
+	Token string `yaml:"token"`
+}
+
+func savedFile() (string, error) {
+	if f := os.Getenv("NIMBLEPANE_CONFIG"); f != "" {
+		return f, nil
+	}
+	dir, err := os.UserConfigDir()
+	return filepath.Join(dir, "nimblepane", "pane.yaml"), err
+}
+
+func readSaved() (s saved) {
+	file, err := savedFile()
+	if err != nil {
+		return s
+	}
+	if b, err := os.ReadFile(file); err == nil {
+		_ = yaml.Unmarshal(b, &s) // what cannot be read is as good as not signed in
+	}
+	return s
+}
+
+func writeSaved(s saved) (string, error) {
+	file, err := savedFile()
+	if err != nil {
+		return "", err
+	}
+	b, err := yaml.Marshal(s)
+	if err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return "", err
+	}
+	return file, os.WriteFile(file, b, 0o600)
+}
+
+func (a *app) secret(prompt string) (string, error) {
+	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprint(os.Stderr, prompt)
+		b, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(os.Stderr)
+		return string(b), err
+	}
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	if line == "" && err != nil {
+		return "", usage("no password was given on standard input")
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}
+
+func (a *app) people() []*cobra.Command {
+	var name string
+	signIn := &cobra.Command{
+		Use: "sign-in URL", Short: "Sign in to a service", Args: cobra.ExactArgs(1),
+		Long: "Sign in to a service. The password is asked for at a terminal, and otherwise read from standard input.\nA bearer token that lasts 30 days is kept in a file that only you can read.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			password, err := a.secret("Password of " + name + ": ")
+			if err != nil {
+				return err
+			}
+			machine, _ := os.Hostname()
+			in, err := client.New(args[0], "").SignIn(cmd.Context(), name, password, "pane on "+machine)
+			if err != nil {
+				return err
+			}
+			file, err := writeSaved(saved{strings.TrimSuffix(args[0], "/"), in.Token})
+			if err != nil {
+				return err
+			}
+			a.say("Signed in to %s as %s (%s). The token is kept in %s.", args[0], in.Account.Name, in.Account.Role, file)
+			return nil
+		},
+	}
+	signIn.Flags().StringVar(&name, "name", os.Getenv("USER"), "name of your account")
+	signOut := &cobra.Command{
+		Use: "sign-out", Short: "Sign out: revoke the token that sign-in kept", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			if err := c.SignOut(ctx); err != nil {
+				return err
+			}
+			file, err := savedFile()
+			if err == nil {
+				err = os.Remove(file)
+			}
+			if err == nil || errors.Is(err, fs.ErrNotExist) {
+				a.say("Signed out.")
+				return nil
+			}
+			return err
+		}),
+	}
+	who := &cobra.Command{
+		Use: "whoami", Short: "Who is signed in, and where", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			in, err := c.WhoAmI(ctx)
+			if err != nil {
+				return err
+			}
+			s, err := c.Status(ctx)
+			if err != nil {
+				return err
+			}
+			if a.structured() {
+				return a.object(map[string]any{"account": in.Account, "service": s})
+			}
+			a.say("%s (%s), %s; service version %s.", in.Account.Name, in.Account.Title, in.Account.Role, s.Version)
+			return a.clockLine(ctx, c)
+		}),
+	}
+	return []*cobra.Command{signIn, signOut, who, a.tokens(), a.accounts()}
+}
+
+func (a *app) tokens() *cobra.Command {
+	cmd := &cobra.Command{Use: "token", Short: "Your bearer tokens"}
+	days := 90
+	make := &cobra.Command{
+		Use: "make NAME", Short: "Make a bearer token; its secret is shown this once", Args: cobra.ExactArgs(1),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			t, err := c.MakeToken(ctx, client.NewToken{Name: args[0], Days: days})
+			if err != nil {
+				return err
+			}
+			if a.structured() {
+				return a.object(t)
+			}
+			a.say("Token %d, good until %s. Its secret is shown this once:\n%s", t.ID, when(&t.ExpiresAt), t.Secret)
+			return nil
+		}),
+	}
+	make.Flags().IntVar(&days, "days", days, "days until it expires")
+	cmd.AddCommand(make, &cobra.Command{
+		Use: "list", Short: "Your tokens", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			tokens, err := c.Tokens(ctx)
+			if err != nil {
+				return err
+			}
+			return list(a, tokens, "You have no token.",
+				column[client.Token]{"Token", func(t client.Token) string { return strconv.FormatInt(t.ID, 10) }},
+				column[client.Token]{"Name", func(t client.Token) string { return t.Name }},
+				column[client.Token]{"Made", func(t client.Token) string { return when(&t.CreatedAt) }},
+				column[client.Token]{"Expires", func(t client.Token) string { return when(&t.ExpiresAt) }},
+				column[client.Token]{"Revoked", func(t client.Token) string { return when(t.RevokedAt) }})
+		}),
+	}, &cobra.Command{
+		Use: "revoke NUMBER", Short: "Revoke a token", Args: cobra.ExactArgs(1),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return usage("%q is not the number of a token", args[0])
+			}
+			if err := c.RevokeToken(ctx, id); err != nil {
+				return err
+			}
+			a.say("Token %d is revoked.", id)
+			return nil
+		}),
+	})
+	return cmd
+}
+
+func (a *app) accounts() *cobra.Command {
+	cmd := &cobra.Command{Use: "account", Short: "Accounts (administrators)"}
+	var in client.NewAccount
+	add := &cobra.Command{
+		Use: "add NAME", Short: "Add an account; its password is asked for", Args: cobra.ExactArgs(1),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) (err error) {
+			in.Name = args[0]
+			if in.Password, err = a.secret("Password for " + in.Name + ": "); err != nil {
+				return err
+			}
+			acc, err := c.AddAccount(ctx, in)
+			if err == nil {
+				a.say("Account %s was added with the role %s.", acc.Name, acc.Role)
+			}
+			return err
+		}),
+	}
+	add.Flags().StringVar(&in.Title, "title", "", "the person's name")
+	add.Flags().StringVar(&in.Role, "role", client.Viewer, "viewer, operator, approver or administrator")
+	var edit struct {
+		title, role               string
+		disable, enable, password bool
+	}
+	change := &cobra.Command{Use: "edit NAME", Short: "Change an account", Args: cobra.ExactArgs(1)}
+	f := change.Flags()
+	f.StringVar(&edit.title, "title", "", "the person's name")
+	f.StringVar(&edit.role, "role", "", "viewer, operator, approver or administrator")
+	f.BoolVar(&edit.disable, "disable", false, "let them sign in no more")
+	f.BoolVar(&edit.enable, "enable", false, "let them sign in again")
+	f.BoolVar(&edit.password, "password", false, "set a new password, which is asked for; all sessions and tokens end")
+	change.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
+		var in client.AccountEdit
+		if f.Changed("title") {
+			in.Title = &edit.title
+		}
+		if f.Changed("role") {
+			in.Role = &edit.role
+		}
+		if edit.disable != edit.enable {
+			in.Disabled = &edit.disable
+		}
+		if edit.password {
+			p, err := a.secret("New password for " + args[0] + ": ")
+			if err != nil {
+				return err
+			}
+			in.Password = &p
+		}
+		acc, err := c.EditAccount(ctx, args[0], in)
+		if err == nil {
+			a.say("Account %s was changed.", acc.Name)
+		}
+		return err
+	})
+	cmd.AddCommand(add, change, &cobra.Command{
+		Use: "list", Short: "All accounts", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			accounts, err := c.Accounts(ctx)
+			if err != nil {
+				return err
+			}
+			return list(a, accounts, "",
+				column[client.Account]{"Name", func(x client.Account) string { return x.Name }},
+				column[client.Account]{"Title", func(x client.Account) string { return x.Title }},
+				column[client.Account]{"Role", func(x client.Account) string { return x.Role }},
+				column[client.Account]{"Disabled", func(x client.Account) string { return yesNo(x.Disabled) }})
+		}),
+	})
+	return cmd
+}
+
+func (a *app) trail() *cobra.Command {
+	cmd := &cobra.Command{Use: "trail", Short: "The audit trail: who did what, when, why"}
+	var q client.TrailQuery
+	var from, to string
+	filters := func(c *cobra.Command) {
+		f := c.Flags()
+		f.StringVar(&q.Actor, "actor", "", "only what this account did")
+		f.StringVar(&q.Verb, "verb", "", "only this, such as version.activate, or version for all of a kind")
+		f.StringVar(&q.Subject, "subject", "", "only what concerns this, such as tc-007 or counter-desk")
+		f.StringVar(&q.Scope, "scope", "", "only what belongs to this, such as 'rollover 3'")
+		f.StringVar(&from, "from", "", "from this time on, such as 2026-11-23 or 2026-11-23T08:00:00Z")
+		f.StringVar(&to, "to", "", "before this time")
+	}
+	times := func() (err error) {
+		if q.From, err = parseTime(from); err == nil {
+			q.To, err = parseTime(to)
+		}
+		return err
+	}
+	limit := 50
+	listing := &cobra.Command{
+		Use: "list", Short: "Entries, newest first", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			if err := times(); err != nil {
+				return err
+			}
+			entries, err := c.Trail(ctx, q, limit)
+			if err != nil {
+				return err
+			}
+			return list(a, entries, "No entry is like that.",
+				column[client.TrailEntry]{"#", func(e client.TrailEntry) string { return strconv.FormatInt(e.Seq, 10) }},
+				column[client.TrailEntry]{"At", func(e client.TrailEntry) string { return when(&e.At) }},
+				column[client.TrailEntry]{"Who", func(e client.TrailEntry) string { return e.Actor }},
+				column[client.TrailEntry]{"What", func(e client.TrailEntry) string { return e.Verb }},
+				column[client.TrailEntry]{"Of", func(e client.TrailEntry) string { return e.Subject }},
+				column[client.TrailEntry]{"In", func(e client.TrailEntry) string {
+					if e.Scope == e.Subject {
+						return ""
+					}
+					return e.Scope
+				}},
+				column[client.TrailEntry]{"Why", func(e client.TrailEntry) string { return e.Reason }})
+		}),
+	}
+	filters(listing)
+	listing.Flags().IntVar(&limit, "limit", limit, "at most so many, up to 1000")
+	var file string
+	verify := &cobra.Command{
+		Use: "verify", Short: "Verify the chain; exit code 7 if it does not fit", Args: cobra.NoArgs,
+		Long: "Verify the chain of the trail at the service, or of an exported file with --file, here and without it.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if file != "" {
+				return a.verifyFile(file)
+			}
+			return a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+				v, err := c.VerifyTrail(ctx)
+				if err != nil {
+					return err
+				}
+				return a.verdict(v)
+			})(cmd, args)
+		},
+	}
+	verify.Flags().StringVar(&file, "file", "", "verify this export instead (a whole one, from the first entry)")
+	var out string
+	export := &cobra.Command{
+		Use: "export", Short: "Write entries as JSON Lines, oldest first", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			if err := times(); err != nil {
+				return err
+			}
+			if out == "" {
+				return c.ExportTrail(ctx, q, a.out)
+			}
+			f, err := os.OpenFile(out, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+			if err != nil {
+				return err
+			}
+			return errors.Join(c.ExportTrail(ctx, q, f), f.Close())
+		}),
+	}
+	filters(export)
+	export.Flags().StringVar(&out, "to-file", "", "file to write, which must not exist (default: standard output)")
+	cmd.AddCommand(listing, verify, export)
+	return cmd
+}
+
+func parseTime(s string) (time.Time, error) {
+	if s == "" {
+		return time.Time{}, nil
+	}
+	for _, layout := range []string{time.RFC3339, time.DateOnly} {
+		if t, err := time.Parse(layout, s); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, usage("%q is not a time: write it as 2026-11-23 or 2026-11-23T08:00:00Z", s)
+}
+
+func (a *app) verdict(v client.TrailVerdict) error {
+	if a.structured() {
+		if err := a.object(v); err != nil {
+			return err
+		}
+	} else {
+		for _, b := range v.Breaks {
+			a.say("Entry %d: %s", b.Seq, b.Why)
+		}
+		a.say("%d entries; the hash of the last is %s", v.Entries, v.Last)
+	}
+	if n := len(v.Breaks); n > 0 {
+		return &badOutcome{fmt.Sprintf("the trail does not fit together in %d places: somebody changed it", n)}
+	}
+	a.say("The trail is whole.")
+	return nil
+}
+
+func (a *app) verifyFile(name string) error {
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	out := client.TrailVerdict{Breaks: []client.TrailBreak{}}
+	var v trail.Verifier
+	for d := json.NewDecoder(f); d.More(); {
+		var e trail.Entry
+		if err := d.Decode(&e); err != nil {
+			return fmt.Errorf("%s: entry %d: %w", name, out.Entries+1, err)
+		}
+		out.Entries++
+		out.Last = e.Hash
+		var b *trail.Break
+		if errors.As(v.Next(e), &b) {
+			out.Breaks = append(out.Breaks, client.TrailBreak{Seq: b.Seq, Why: b.Why})
+		}
+	}
+	return a.verdict(out)
+}

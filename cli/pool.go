@@ -1,0 +1,306 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"sort"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nimblepane/client"
+)
+
+// counts writes a map as "38 serving, 2 draining", the largest first.
+func counts(m map[string]int) string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	sort.Slice(keys, func(i, j int) bool {
+		if m[keys[i]] != m[keys[j]] {
+			return m[keys[i]] > m[keys[j]]
+		}
+		return keys[i] < keys[j]
+	})
+	var out []string
+	for _, k := range keys {
+		out = append(out, fmt.Sprintf("%d %s", m[k], first(k, "without a version")))
+	}
+	return strings.Join(out, ", ")
+}
+
+func follows(p client.Pool) string {
+	if p.Pinned != "" {
+		return "pinned to " + p.Pinned
+	}
+	return p.Track + " of " + p.Image
+}
+
+func (a *app) pool() *cobra.Command {
+	cmd := &cobra.Command{Use: "pool", Short: "Pools of hosts"}
+	act := func(use, short string, needsReason bool, do func(context.Context, *client.Client, []string, string) (client.Pool, error)) *cobra.Command {
+		var reason string
+		c := &cobra.Command{
+			Use: use, Short: short, Args: cobra.ExactArgs(strings.Count(use, " ")), ValidArgsFunction: a.complete(poolNames),
+			RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+				p, err := do(ctx, c, args, reason)
+				if err != nil {
+					return err
+				}
+				a.say("Pool %s is to run %s (%s); %d of %d hosts drift.", p.Name, first(p.Target, "nothing"), follows(p), p.Drifting, p.Hosts)
+				if a.structured() {
+					return a.object(p)
+				}
+				return nil
+			}),
+		}
+		c.Flags().StringVar(&reason, "reason", "", "why")
+		if needsReason {
+			_ = c.MarkFlagRequired("reason")
+		}
+		return c
+	}
+	cmd.AddCommand(&cobra.Command{
+		Use: "list", Short: "All pools", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			pools, err := c.Pools(ctx)
+			if err != nil {
+				return err
+			}
+			return list(a, pools, "There is no pool yet: load an estate file.",
+				column[client.Pool]{"Pool", func(p client.Pool) string { return p.Name }},
+				column[client.Pool]{"Site", func(p client.Pool) string { return p.Site }},
+				column[client.Pool]{"Follows", follows},
+				column[client.Pool]{"Version", func(p client.Pool) string { return first(p.Target, "-") }},
+				column[client.Pool]{"Hosts", func(p client.Pool) string { return fmt.Sprint(p.Hosts) }},
+				column[client.Pool]{"Serving", func(p client.Pool) string { return fmt.Sprint(p.States["serving"]) }},
+				column[client.Pool]{"Sessions", func(p client.Pool) string { return fmt.Sprint(p.Sessions) }},
+				column[client.Pool]{"Free seats", func(p client.Pool) string { return fmt.Sprintf("%d of %d", p.Free, p.Hosts*p.SeatsPerHost) }},
+				column[client.Pool]{"Drifting", func(p client.Pool) string { return fmt.Sprint(p.Drifting) }},
+				column[client.Pool]{"Rollover", func(p client.Pool) string {
+					if p.Rollover == 0 {
+						return "-"
+					}
+					return fmt.Sprint(p.Rollover)
+				}})
+		}),
+	}, &cobra.Command{
+		Use: "show POOL", Short: "One pool with its hosts", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(poolNames),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			p, err := c.Pool(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if a.structured() {
+				return a.object(p)
+			}
+			hosts, err := c.Hosts(ctx, client.HostQuery{Pool: p.Name})
+			if err != nil {
+				return err
+			}
+			if a.output == "table" {
+				rollover := ""
+				if p.Rollover != 0 {
+					rollover = fmt.Sprintf("%d is under way: pane rollover watch %d", p.Rollover, p.Rollover)
+				}
+				a.facts(fact{"Pool", p.Name}, fact{"Title", p.Title}, fact{"Site", p.Site}, fact{"Follows", follows(p)}, fact{"Pinned because", p.PinnedWhy}, fact{"Should run", p.Target}, fact{"Machine class", p.MachineClass},
+					fact{"Hosts", fmt.Sprintf("%d: %s", p.Hosts, counts(p.States))}, fact{"Versions", counts(p.Versions)}, fact{"Drifting", fmt.Sprint(p.Drifting)},
+					fact{"Seats", fmt.Sprintf("%d in service, %d free, %d sessions", p.InService, p.Free, p.Sessions)}, fact{"Rollover", rollover})
+				a.say("")
+			}
+			return a.hosts(hosts)
+		}),
+	}, act("pin POOL NUMBER", "Make a pool run one version, whatever its track names", true, func(ctx context.Context, c *client.Client, args []string, reason string) (client.Pool, error) {
+		return c.Pin(ctx, args[0], client.Pin{Version: args[1], Reason: reason})
+	}), act("unpin POOL", "Make a pool follow its track again", false, func(ctx context.Context, c *client.Client, args []string, reason string) (client.Pool, error) {
+		return c.Unpin(ctx, args[0], reason)
+	}), &cobra.Command{
+		Use: "tell POOL TEXT", Short: "Show a text to everybody in a pool", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(poolNames),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			r, err := c.TellPool(ctx, args[0], args[1])
+			if err == nil {
+				a.say("%d people are told.", r.Sessions)
+			}
+			return err
+		}),
+	})
+	return cmd
+}
+
+func (a *app) hosts(hosts []client.Host) error {
+	return list(a, hosts, "No host is like that.",
+		column[client.Host]{"Host", func(h client.Host) string { return h.Name }},
+		column[client.Host]{"Pool", func(h client.Host) string { return h.Pool }},
+		column[client.Host]{"State", func(h client.Host) string { return coloured(h.State) }},
+		column[client.Host]{"Version", func(h client.Host) string { return first(h.Version, "-") }},
+		column[client.Host]{"Drift", func(h client.Host) string {
+			if h.Drifts {
+				return "should run " + h.Target
+			}
+			return ""
+		}},
+		column[client.Host]{"Sessions", func(h client.Host) string { return fmt.Sprintf("%d of %d", h.Sessions, h.Seats) }},
+		column[client.Host]{"Heard", func(h client.Host) string { return first(when(h.SeenAt), "never") }},
+		column[client.Host]{"Why", func(h client.Host) string {
+			if h.DrainedBy != "" {
+				return "drained by " + h.DrainedBy
+			}
+			return h.Why
+		}})
+}
+
+func (a *app) host() *cobra.Command {
+	cmd := &cobra.Command{Use: "host", Short: "Hosts"}
+	var q client.HostQuery
+	listing := &cobra.Command{
+		Use: "list", Short: "Hosts by name", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			hosts, err := c.Hosts(ctx, q)
+			if err != nil {
+				return err
+			}
+			return a.hosts(hosts)
+		}),
+	}
+	f := listing.Flags()
+	f.StringVar(&q.Pool, "pool", "", "only hosts of this pool")
+	f.StringVar(&q.Site, "site", "", "only hosts at this site")
+	f.StringVar(&q.Image, "image", "", "only hosts of this image")
+	f.StringVar(&q.State, "state", "", "only hosts in this state")
+	f.StringVar(&q.Version, "version", "", "only hosts that run this version")
+	f.BoolVar(&q.Drifts, "drifts", false, "only hosts that run another version than they should")
+	_ = listing.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"starting", "checking", "serving", "draining", "emptied", "rebuilding", "faulty", "off"}, cobra.ShellCompDirectiveNoFileComp))
+
+	act := func(verb, short string, do func(*client.Client, context.Context, string, string) (client.Host, error)) *cobra.Command {
+		var reason string
+		c := &cobra.Command{
+			Use: verb + " HOST...", Short: short, Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.complete(hostNames),
+			RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+				for _, name := range args {
+					h, err := do(c, ctx, name, reason)
+					if err != nil {
+						return err
+					}
+					a.say("Host %s is %s, with %d sessions.", h.Name, h.State, h.Sessions)
+				}
+				return nil
+			}),
+		}
+		c.Flags().StringVar(&reason, "reason", "", "why")
+		return c
+	}
+	var rebuild client.RebuildHost
+	rebuilding := &cobra.Command{
+		Use: "rebuild HOST", Short: "Give a host a new disk of the version that it should run", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(hostNames),
+		Long: "Give a host a new disk, by a rollover of this one host: it drains, its people leave, it is rebuilt,\nchecked and put back. A faulty host whose agent is silent is rebuilt only with --vouch-empty: silence\nproves nothing about who is on it.",
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			if err := a.ask("Throw the disk of %s away and make a new one?", args[0]); err != nil {
+				return err
+			}
+			r, err := c.RebuildHost(ctx, args[0], rebuild)
+			if err != nil {
+				return err
+			}
+			a.say("Rollover %d rebuilds %s. Watch it with: pane rollover watch %d", r.ID, args[0], r.ID)
+			if a.structured() {
+				return a.object(r)
+			}
+			return nil
+		}),
+	}
+	rebuilding.Flags().StringVar(&rebuild.Reason, "reason", "", "why")
+	rebuilding.Flags().BoolVar(&rebuild.VouchEmpty, "vouch-empty", false, "you have made sure that nobody is on it")
+	cmd.AddCommand(listing, &cobra.Command{
+		Use: "show HOST", Short: "One host with its sessions", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(hostNames),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			h, err := c.Host(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if a.structured() {
+				return a.object(h)
+			}
+			a.facts(fact{"Host", h.Name}, fact{"Pool", h.Pool}, fact{"Site", h.Site}, fact{"State", coloured(h.State) + " since " + when(&h.Since)}, fact{"Why", h.Why}, fact{"Drained by", h.DrainedBy},
+				fact{"Runs", h.Version}, fact{"Reports", h.Stamp}, fact{"Should run", h.Target}, fact{"Drifts", yesNo(h.Drifts)}, fact{"Checks", strings.TrimSpace(h.Checks + " " + h.ChecksWhy)}, fact{"Heard", first(when(h.SeenAt), "never")}, fact{"Load", fmt.Sprintf("%.2f", h.Load)})
+			a.say("")
+			return a.sessions(ctx, c, client.SessionQuery{Host: h.Name})
+		}),
+	}, act("drain", "Give hosts no new sessions; those there go on", (*client.Client).DrainHost),
+		act("return", "Put drained or faulty hosts back to service", (*client.Client).ReturnHost), rebuilding)
+	return cmd
+}
+
+func (a *app) sessions(ctx context.Context, c *client.Client, q client.SessionQuery) error {
+	sessions, err := c.Sessions(ctx, q)
+	if err != nil {
+		return err
+	}
+	return list(a, sessions, "Nobody is signed in.",
+		column[client.Session]{"Host", func(s client.Session) string { return s.Host }},
+		column[client.Session]{"Session", func(s client.Session) string { return s.Key }},
+		column[client.Session]{"Person", func(s client.Session) string { return s.Person }},
+		column[client.Session]{"State", func(s client.Session) string { return s.State }},
+		column[client.Session]{"Since", func(s client.Session) string { return when(&s.Since) }},
+		column[client.Session]{"Host is", func(s client.Session) string { return coloured(s.HostState) }})
+}
+
+func (a *app) session() *cobra.Command {
+	cmd := &cobra.Command{Use: "session", Short: "People's sessions"}
+	var q client.SessionQuery
+	listing := &cobra.Command{
+		Use: "list", Short: "Sessions by host", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error { return a.sessions(ctx, c, q) }),
+	}
+	f := listing.Flags()
+	f.StringVar(&q.Pool, "pool", "", "only sessions in this pool")
+	f.StringVar(&q.Host, "host", "", "only sessions on this host")
+	f.StringVar(&q.Person, "person", "", "only sessions of this person")
+	f.StringVar(&q.State, "state", "", "active, idle or disconnected")
+	var reason string
+	signOff := &cobra.Command{
+		Use: "sign-off HOST SESSION", Short: "End a session; what is not saved is lost", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(hostNames, sessionKeys),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			if err := a.ask("End session %s on %s? What is not saved is lost.", args[1], args[0]); err != nil {
+				return err
+			}
+			if err := c.SignOffSession(ctx, args[0], args[1], reason); err != nil {
+				return err
+			}
+			a.say("Session %s on %s is being ended.", args[1], args[0])
+			return nil
+		}),
+	}
+	signOff.Flags().StringVar(&reason, "reason", "", "why")
+	cmd.AddCommand(listing, signOff, &cobra.Command{
+		Use: "tell HOST SESSION TEXT", Short: "Show a text to one person", Args: cobra.ExactArgs(3), ValidArgsFunction: a.complete(hostNames, sessionKeys),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			_, err := c.TellSession(ctx, args[0], args[1], args[2])
+			if err == nil {
+				a.say("They are told.")
+			}
+			return err
+		}),
+	})
+	return cmd
+}
+
+func (a *app) drift() *cobra.Command {
+	var pool string
+	cmd := &cobra.Command{
+		Use: "drift", Short: "Hosts that run another version than they should", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			hosts, err := c.Hosts(ctx, client.HostQuery{Pool: pool, Drifts: true})
+			if err != nil {
+				return err
+			}
+			if len(hosts) == 0 && a.output == "table" {
+				a.say("No host drifts.")
+				return nil
+			}
+			return a.hosts(hosts)
+		}),
+	}
+	cmd.Flags().StringVar(&pool, "pool", "", "only hosts of this pool")
+	return cmd
+}

@@ -1,0 +1,359 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"nimblepane/client"
+)
+
+func (a *app) rollover() *cobra.Command {
+	cmd := &cobra.Command{Use: "rollover", Short: "Rollovers: hosts move to the version they should run, batch by batch"}
+	cmd.AddCommand(a.startRollover(), a.listRollovers(), a.showRollover(), a.watchRollover(),
+		a.rolloverAct("pause", "Take no further host and end no session; finish the hosts whose disk is gone", false),
+		a.rolloverAct("resume", "Go on; failures so far no longer count against the budget", false),
+		a.rolloverAct("stop", "End early: put drained hosts back, finish those whose disk is gone", false),
+		a.rolloverAct("reverse", "Stop it, and take the hosts that it has done or has in flight back", true))
+	return cmd
+}
+
+func (a *app) startRollover() *cobra.Command {
+	var in client.StartRollovers
+	var earliest string
+	var budget int
+	var watch bool
+	cmd := &cobra.Command{
+		Use: "start --pool POOL", Short: "Start a rollover of one or several pools", Args: cobra.NoArgs,
+		Example: "  pane rollover start --pool ticket-counters --batch 20% --floor 10% --log-off warn --grace 15m --watch-it",
+	}
+	f := cmd.Flags()
+	f.StringSliceVar(&in.Pools, "pool", nil, "pool to roll over, may be given several times")
+	f.StringVar(&in.Options.Batch, "batch", "", "hosts of a batch: 5, or 10% of the pool (default 10%)")
+	f.StringVar(&in.Options.Floor, "floor", "", "seats that stay free and in service: 20, or 10% of the pool (default 10%)")
+	f.StringVar(&in.Options.LogOff, "log-off", "", "wait for people to leave, or warn them and end the session after the grace period (default wait)")
+	f.StringVar(&in.Options.Grace, "grace", "", "from the delivered warning to the sign-off (default 15m)")
+	f.StringVar(&in.Options.LastNotice, "last-notice", "", "how long before the end the last notice is given (default 2m)")
+	f.StringVar(&in.Options.FirstText, "first-text", "", "what people are told first; {minutes} stands for the grace period")
+	f.StringVar(&in.Options.LastText, "last-text", "", "what people are told last; {minutes} stands for what is left")
+	f.StringVar(&in.Options.Deadline, "deadline", "", "how long a host may drain under wait before warn applies")
+	f.IntVar(&in.Options.Stagger, "stagger", 0, "hosts started per minute at most (default: the site's own limit)")
+	f.StringVar(&in.Options.Watch, "watch", "", "pause between batches, to watch the last one")
+	f.IntVar(&budget, "failure-budget", 0, "hosts that may fail before the rollover pauses (default 1)")
+	f.StringVar(&earliest, "earliest-start", "", "not before this time, such as 2026-11-23T20:00:00Z")
+	f.StringVar(&in.Reason, "reason", "", "why")
+	f.BoolVar(&watch, "watch-it", false, "watch it until it ends")
+	_ = cmd.MarkFlagRequired("pool")
+	_ = cmd.RegisterFlagCompletionFunc("pool", a.complete(poolNames))
+	_ = cmd.RegisterFlagCompletionFunc("log-off", cobra.FixedCompletions([]string{"wait", "warn"}, cobra.ShellCompDirectiveNoFileComp))
+	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+		if f.Changed("failure-budget") {
+			in.Options.FailureBudget = &budget
+		}
+		if earliest != "" {
+			t, err := time.Parse(time.RFC3339, earliest)
+			if err != nil {
+				return usage("--earliest-start %q: write it as 2026-11-23T20:00:00Z", earliest)
+			}
+			in.Options.EarliestStart = &t
+		}
+		rows, err := c.StartRollovers(ctx, in)
+		if err != nil {
+			return err
+		}
+		for _, r := range rows {
+			a.say("Rollover %d takes %d hosts of %s to %s %s: batches of %d, floor of %d seats, log-off policy %s.", r.ID, r.Total, r.Pool, r.Image, r.Version, r.BatchSize, r.FloorSeats, r.Options.LogOff)
+		}
+		if a.structured() {
+			return a.object(rows)
+		}
+		if watch && len(rows) == 1 {
+			return a.watch(ctx, c, rows[0].ID, "")
+		}
+		for _, r := range rows {
+			a.say("Watch it with: pane rollover watch %d", r.ID)
+		}
+		return nil
+	})
+	return cmd
+}
+
+func progressOf(r client.Rollover) string {
+	settled := r.Phases["done"] + r.Phases["failed"] + r.Phases["left"]
+	return fmt.Sprintf("%d of %d", settled, r.Total)
+}
+
+func (a *app) listRollovers() *cobra.Command {
+	var pool, state string
+	var open bool
+	var limit int
+	cmd := &cobra.Command{
+		Use: "list", Short: "Rollovers, newest first", Args: cobra.NoArgs,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			rows, err := c.Rollovers(ctx, pool, state, open, limit)
+			if err != nil {
+				return err
+			}
+			return list(a, rows, "There is no rollover like that.",
+				column[client.Rollover]{"Rollover", func(r client.Rollover) string { return fmt.Sprint(r.ID) }},
+				column[client.Rollover]{"Pool", func(r client.Rollover) string { return r.Pool }},
+				column[client.Rollover]{"To", func(r client.Rollover) string { return r.Image + " " + r.Version }},
+				column[client.Rollover]{"State", func(r client.Rollover) string { return coloured(r.State) }},
+				column[client.Rollover]{"Settled", progressOf},
+				column[client.Rollover]{"Failed", func(r client.Rollover) string { return fmt.Sprint(r.Phases["failed"]) }},
+				column[client.Rollover]{"Started", func(r client.Rollover) string { return when(r.StartedAt) }},
+				column[client.Rollover]{"Ended", func(r client.Rollover) string { return when(r.EndedAt) }},
+				column[client.Rollover]{"By", func(r client.Rollover) string { return r.CreatedBy }})
+		}),
+	}
+	f := cmd.Flags()
+	f.StringVar(&pool, "pool", "", "only of this pool")
+	f.StringVar(&state, "state", "", "only in this state")
+	f.BoolVar(&open, "open", false, "only those with something in flight or to come")
+	f.IntVar(&limit, "limit", 50, "at most so many")
+	return cmd
+}
+
+func parseID(s string) (int64, error) {
+	id, err := strconv.ParseInt(s, 10, 64)
+	if err != nil || id < 1 {
+		return 0, usage("%q is not the number of a rollover", s)
+	}
+	return id, nil
+}
+
+func (a *app) showRollover() *cobra.Command {
+	return &cobra.Command{
+		Use: "show NUMBER", Short: "One rollover with its hosts", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(rolloverIDs),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			id, err := parseID(args[0])
+			if err != nil {
+				return err
+			}
+			r, err := c.Rollover(ctx, id)
+			if err != nil {
+				return err
+			}
+			if a.structured() {
+				return a.object(r)
+			}
+			hosts, err := c.RolloverHosts(ctx, id)
+			if err != nil {
+				return err
+			}
+			if a.output == "table" {
+				reverses := ""
+				if r.Reverses != 0 {
+					reverses = fmt.Sprintf("rollover %d", r.Reverses)
+				}
+				a.facts(fact{"Rollover", fmt.Sprint(r.ID)}, fact{"Pool", r.Pool}, fact{"To", r.Image + " " + r.Version}, fact{"State", coloured(r.State)}, fact{"Paused because", r.PausedWhy}, fact{"Reverses", reverses}, fact{"Reason", r.Reason},
+					fact{"Hosts", fmt.Sprintf("%d: %s", r.Total, counts(r.Phases))}, fact{"Waits for", strings.Join(r.Holds, "\n")},
+					fact{"Options", fmt.Sprintf("batches of %d, floor of %d seats, log-off policy %s, grace %s, failure budget %d", r.BatchSize, r.FloorSeats, r.Options.LogOff, r.Options.Grace, *r.Options.FailureBudget)},
+					fact{"Planned", when(&r.CreatedAt) + " by " + r.CreatedBy}, fact{"Started", when(r.StartedAt)}, fact{"Ended", when(r.EndedAt)})
+				a.say("")
+			}
+			return list(a, hosts, "It has no hosts.",
+				column[client.RolloverHost]{"Host", func(h client.RolloverHost) string { return h.Host }},
+				column[client.RolloverHost]{"Batch", func(h client.RolloverHost) string {
+					if h.Batch == 0 {
+						return "-"
+					}
+					return fmt.Sprint(h.Batch)
+				}},
+				column[client.RolloverHost]{"Phase", func(h client.RolloverHost) string { return coloured(h.Phase) }},
+				column[client.RolloverHost]{"Since", func(h client.RolloverHost) string { return when(&h.Since) }},
+				column[client.RolloverHost]{"From", func(h client.RolloverHost) string { return first(h.From, "-") }},
+				column[client.RolloverHost]{"Runs", func(h client.RolloverHost) string { return first(h.Version, "-") }},
+				column[client.RolloverHost]{"Sessions", func(h client.RolloverHost) string { return fmt.Sprint(h.Sessions) }},
+				column[client.RolloverHost]{"Why", func(h client.RolloverHost) string { return h.Why }})
+		}),
+	}
+}
+
+func (a *app) rolloverAct(verb, short string, needsReason bool) *cobra.Command {
+	var reason string
+	cmd := &cobra.Command{
+		Use: verb + " NUMBER", Short: short, Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(rolloverIDs),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			id, err := parseID(args[0])
+			if err != nil {
+				return err
+			}
+			if verb == "stop" || verb == "reverse" {
+				if err := a.ask("%s rollover %d?", strings.ToUpper(verb[:1])+verb[1:], id); err != nil {
+					return err
+				}
+			}
+			r, err := c.ChangeRollover(ctx, id, verb, reason)
+			if err != nil {
+				return err
+			}
+			if a.structured() {
+				return a.object(r)
+			}
+			if verb == "reverse" {
+				a.say("Rollover %d takes %d hosts of %s back to %s. Watch it with: pane rollover watch %d", r.ID, r.Phases["queued"], r.Pool, r.Version, r.ID)
+			} else {
+				a.say("Rollover %d of %s is %s; %s hosts are settled.", r.ID, r.Pool, r.State, progressOf(r))
+			}
+			return nil
+		}),
+	}
+	cmd.Flags().StringVar(&reason, "reason", "", "why")
+	if needsReason {
+		_ = cmd.MarkFlagRequired("reason")
+	}
+	return cmd
+}
+
+func (a *app) watchRollover() *cobra.Command {
+	var until string
+	cmd := &cobra.Command{
+		Use: "watch NUMBER", Short: "Watch a rollover until it ends or pauses", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(rolloverIDs),
+		Long: "Watch a rollover until it ends or pauses. Exit code 0: it finished; 7: it paused, was stopped, or\nfinished with failed hosts. With --until batch=N it ends as soon as batch N is there, with exit code 0.",
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			id, err := parseID(args[0])
+			if err != nil {
+				return err
+			}
+			return a.watch(ctx, c, id, until)
+		}),
+	}
+	cmd.Flags().StringVar(&until, "until", "", "end early: batch=N or done=N")
+	return cmd
+}
+
+// The sign of each phase in the drawn panes; the colour says it once more.
+var phaseSigns = map[string]string{
+	"queued": "·", "draining": "v", "warned": "!", "emptied": "o", "rebuilding": "*", "checking": "?", "done": "#", "failed": "X", "left": "-",
+}
+
+func (a *app) watch(ctx context.Context, c *client.Client, id int64, until string) error {
+	what, number, _ := strings.Cut(until, "=")
+	goal, err := strconv.Atoi(first(number, "0"))
+	if err != nil || until != "" && what != "batch" && what != "done" {
+		return usage("--until %q: write batch=N or done=N", until)
+	}
+	drawn, last := 0, ""
+	live := isTerminal(a.out)
+	for {
+		r, err := c.Rollover(ctx, id)
+		if err != nil {
+			// The service may be on its way back: a watcher waits for it.
+			if ExitCode(err) != ExitNoAnswer && !client.IsStatus(err, 503) {
+				return err
+			}
+			if last != "away" {
+				last = "away"
+				a.say("The service does not answer; waiting for it.")
+			}
+			if err := sleep(ctx, 500*time.Millisecond); err != nil {
+				return err
+			}
+			continue
+		}
+		ended := r.Settled || r.State == "paused"
+		reached := what == "batch" && r.Batch >= goal || what == "done" && r.Phases["done"] >= goal
+		switch {
+		case a.output != "table":
+		case live:
+			hosts, err := c.RolloverHosts(ctx, id)
+			if err != nil {
+				return err
+			}
+			lines := drawing(r, hosts)
+			if drawn > 0 {
+				fmt.Fprintf(a.out, "\x1b[%dA\x1b[J", drawn)
+			}
+			drawn = len(lines)
+			fmt.Fprintln(a.out, strings.Join(lines, "\n"))
+		default:
+			if line := summary(r); line != last {
+				last = line
+				a.say("%s", line)
+			}
+		}
+		if ended || reached {
+			if a.structured() {
+				if err := a.object(r); err != nil {
+					return err
+				}
+			}
+			if reached && !ended {
+				return nil
+			}
+			return outcome(r)
+		}
+		if err := sleep(ctx, 400*time.Millisecond); err != nil {
+			return err
+		}
+	}
+}
+
+func summary(r client.Rollover) string {
+	line := fmt.Sprintf("rollover %d %s, batch %d: %s", r.ID, r.State, r.Batch, counts(r.Phases))
+	if r.PausedWhy != "" {
+		line += "; " + r.PausedWhy
+	} else if len(r.Holds) > 0 {
+		line += "; " + r.Holds[0]
+	}
+	return line
+}
+
+func outcome(r client.Rollover) error {
+	failed := r.Phases["failed"]
+	switch {
+	case r.State == "finished" && failed == 0:
+		return nil
+	case r.State == "finished":
+		return &badOutcome{fmt.Sprintf("rollover %d finished, and %d hosts failed: pane rollover show %d", r.ID, failed, r.ID)}
+	case r.State == "paused":
+		return &badOutcome{fmt.Sprintf("rollover %d is paused: %s\nLook at it, then go on with: pane rollover resume %d", r.ID, first(r.PausedWhy, "by hand"), r.ID)}
+	}
+	return &badOutcome{fmt.Sprintf("rollover %d was %s", r.ID, r.State)}
+}
+
+// drawing draws a rollover: a line a batch, a sign a host.
+func drawing(r client.Rollover, hosts []client.RolloverHost) []string {
+	lines := []string{
+		text.Bold.Sprintf("Rollover %d", r.ID) + fmt.Sprintf(" of %s to %s %s: %s, %s settled", r.Pool, r.Image, r.Version, coloured(r.State), progressOf(r)),
+	}
+	batches := map[int][]client.RolloverHost{}
+	for _, h := range hosts {
+		batches[h.Batch] = append(batches[h.Batch], h)
+	}
+	var order []int
+	for b := range batches {
+		order = append(order, b)
+	}
+	sort.Slice(order, func(i, j int) bool { return order[j] == 0 && order[i] != 0 || order[i] != 0 && order[i] < order[j] })
+	for _, b := range order {
+		name := fmt.Sprintf("batch %d", b)
+		if b == 0 {
+			name = "no batch yet"
+		}
+		var signs strings.Builder
+		for _, h := range batches[b] {
+			sign := phaseSigns[h.Phase]
+			if c, ok := stateColours[h.Phase]; ok {
+				sign = c.Sprint(sign)
+			}
+			signs.WriteString(sign + " ")
+		}
+		lines = append(lines, fmt.Sprintf("  %-13s %s", name, signs.String()))
+	}
+	lines = append(lines, "  "+counts(r.Phases))
+	for _, h := range r.Holds {
+		lines = append(lines, "  waits: "+h)
+	}
+	if r.PausedWhy != "" {
+		lines = append(lines, "  "+text.FgHiYellow.Sprint("paused: "+r.PausedWhy))
+	}
+	return append(lines, text.Faint.Sprint("  · queued  v draining  ! warned  o emptied  * rebuilding  ? checking  # done  X failed  - left"))
+}

@@ -1,0 +1,25 @@
+// Command pane is the command-line client of Nimble Pane.
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"nimblepane/cli"
+)
+
+// version is set when the program is built.
+var version = "dev"
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	err := cli.New(version).ExecuteContext(ctx)
+	stop()
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "pane:", err)
+	}
+	os.Exit(cli.ExitCode(err))
+}
