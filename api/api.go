@@ -3,7 +3,7 @@
 // the console.
 //
 // Everything needs a sign-in but health, readiness, the API's description, the
-// console's files, the sign-in itself and the agents, which have credentials of
+// console's files, the sign-in itself and the agents, which have Credentials of
 // their own. Errors are problem details (RFC 9457).
 package api
 
@@ -224,8 +224,8 @@ func done(err error) (*empty, error) {
 	return &empty{}, nil
 }
 
-// paging is how lists are asked for.
-type paging struct {
+// Paging is how lists are asked for.
+type Paging struct {
 	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"Items of a page"`
 	Cursor string `query:"cursor" doc:"Next of the page before"`
 }

@@ -16,11 +16,13 @@ import (
 	"nimblepane/store"
 )
 
-type imagePath struct {
+// ImagePath and its like are the parameters that operations share; they are
+// exported because they are filled in by reflection.
+type ImagePath struct {
 	Image string `path:"image"`
 }
 
-type versionPath struct {
+type VersionPath struct {
 	Image  string `path:"image"`
 	Number string `path:"number"`
 }
@@ -43,7 +45,7 @@ func (s *Server) images() {
 			return ok(out, nil)
 		})
 	register(s, operation{method: "GET", path: "/images/{image}", id: "show-image", summary: "One image with its tracks", role: client.Viewer, tag: "images"},
-		func(ctx context.Context, in *imagePath) (*body[client.Image], error) {
+		func(ctx context.Context, in *ImagePath) (*body[client.Image], error) {
 			row, err := store.ImageNamed(s.store.DB.WithContext(ctx), in.Image)
 			if err != nil {
 				return nil, err
@@ -53,7 +55,7 @@ func (s *Server) images() {
 	register(s, operation{method: "GET", path: "/images/{image}/moves", id: "list-moves", summary: "What the tracks of an image pointed to, newest first", role: client.Viewer, tag: "images"}, s.moves)
 	register(s, operation{method: "POST", path: "/images/{image}/rollback", id: "rollback", summary: "Point live back at an earlier version, bar the one it named, and take the hosts back", role: client.Approver, tag: "images"},
 		func(ctx context.Context, in *struct {
-			imagePath
+			ImagePath
 			Body client.Rollback
 		},
 		) (*body[client.RolledBack], error) {
@@ -66,7 +68,7 @@ func (s *Server) images() {
 		})
 
 	register(s, operation{method: "GET", path: "/images/{image}/versions", id: "list-versions", summary: "The versions of an image, newest first", role: client.Viewer, tag: "versions"},
-		func(ctx context.Context, in *imagePath) (*body[client.Page[client.Version]], error) {
+		func(ctx context.Context, in *ImagePath) (*body[client.Page[client.Version]], error) {
 			row, err := store.ImageNamed(s.store.DB.WithContext(ctx), in.Image)
 			if err != nil {
 				return nil, err
@@ -76,7 +78,7 @@ func (s *Server) images() {
 		})
 	register(s, operation{method: "POST", path: "/images/{image}/versions", id: "capture", summary: "Capture a new version from a build machine", role: client.Operator, tag: "versions", status: 202},
 		func(ctx context.Context, in *struct {
-			imagePath
+			ImagePath
 			Body client.Capture
 		},
 		) (*body[client.Version], error) {
@@ -90,37 +92,37 @@ func (s *Server) images() {
 			return ok(s.versionNamed(ctx, in.Image, v.Number))
 		})
 	register(s, operation{method: "GET", path: "/images/{image}/versions/{number}", id: "show-version", summary: "One version", role: client.Viewer, tag: "versions"},
-		func(ctx context.Context, in *versionPath) (*etagged[client.Version], error) {
+		func(ctx context.Context, in *VersionPath) (*etagged[client.Version], error) {
 			v, err := s.versionNamed(ctx, in.Image, in.Number)
 			return &etagged[client.Version]{etag(v.Edition), v}, err
 		})
 	register(s, operation{method: "PATCH", path: "/images/{image}/versions/{number}", id: "edit-version", summary: "Change notes, tags or end-of-life of a version", role: client.Operator, tag: "versions"}, s.editVersion)
 
-	act := func(verb, role, summary string, do func(context.Context, versionPath, string) error) {
+	act := func(verb, role, summary string, do func(context.Context, VersionPath, string) error) {
 		register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/" + verb, id: verb, summary: summary, role: role, tag: "versions"},
 			func(ctx context.Context, in *struct {
-				versionPath
+				VersionPath
 				Body client.Reason
 			},
 			) (*body[client.Version], error) {
-				if err := do(ctx, in.versionPath, in.Body.Reason); err != nil {
+				if err := do(ctx, in.VersionPath, in.Body.Reason); err != nil {
 					return nil, err
 				}
 				return ok(s.versionNamed(ctx, in.Image, in.Number))
 			})
 	}
-	act("stage", client.Operator, "Point pilot at a version", func(ctx context.Context, p versionPath, reason string) error {
+	act("stage", client.Operator, "Point pilot at a version", func(ctx context.Context, p VersionPath, reason string) error {
 		return s.engine.Stage(ctx, actor(ctx), p.Image, p.Number, reason)
 	})
-	act("bar", client.Approver, "Mark a version as never to be used again", func(ctx context.Context, p versionPath, reason string) error {
+	act("bar", client.Approver, "Mark a version as never to be used again", func(ctx context.Context, p VersionPath, reason string) error {
 		return s.engine.Bar(ctx, actor(ctx), p.Image, p.Number, reason)
 	})
-	act("retire", client.Operator, "Delete a version's copies and keep its record", func(ctx context.Context, p versionPath, reason string) error {
+	act("retire", client.Operator, "Delete a version's copies and keep its record", func(ctx context.Context, p VersionPath, reason string) error {
 		return s.engine.Retire(ctx, actor(ctx), p.Image, p.Number, reason)
 	})
 	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/activate", id: "activate", summary: "Point live at a version that has clearance", role: client.Approver, tag: "versions"},
 		func(ctx context.Context, in *struct {
-			versionPath
+			VersionPath
 			Body client.Activation
 		},
 		) (*body[client.Version], error) {
@@ -135,14 +137,14 @@ func (s *Server) images() {
 	register(s, operation{method: "GET", path: "/images/{image}/versions/{number}/trial", id: "show-trial", summary: "Clearance of a version, rule by rule, and what testers said", role: client.Viewer, tag: "versions"}, s.trialOf)
 	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/sign-off", id: "sign", summary: "Say yes or no to a version on trial", role: client.Operator, tag: "versions"},
 		func(ctx context.Context, in *struct {
-			versionPath
+			VersionPath
 			Body client.Sign
 		},
 		) (*body[client.Trial], error) {
 			if err := s.engine.SignOff(ctx, actor(ctx), in.Image, in.Number, in.Body.Yes, in.Body.Comment); err != nil {
 				return nil, err
 			}
-			return s.trialOf(ctx, &in.versionPath)
+			return s.trialOf(ctx, &in.VersionPath)
 		})
 }
 
@@ -163,7 +165,7 @@ func editionOf(header string) (int, error) {
 }
 
 func (s *Server) editVersion(ctx context.Context, in *struct {
-	versionPath
+	VersionPath
 	IfMatch string `header:"If-Match" doc:"ETag of the version as it was read"`
 	Body    client.VersionEdit
 },
@@ -183,7 +185,7 @@ func (s *Server) editVersion(ctx context.Context, in *struct {
 	return &etagged[client.Version]{etag(v.Edition), v}, err
 }
 
-func (s *Server) moves(ctx context.Context, in *imagePath) (*body[client.Page[client.TrackMove]], error) {
+func (s *Server) moves(ctx context.Context, in *ImagePath) (*body[client.Page[client.TrackMove]], error) {
 	db := s.store.DB.WithContext(ctx)
 	row, err := store.ImageNamed(db, in.Image)
 	if err != nil {
@@ -196,7 +198,7 @@ func (s *Server) moves(ctx context.Context, in *imagePath) (*body[client.Page[cl
 	return ok(out, err)
 }
 
-func (s *Server) trialOf(ctx context.Context, in *versionPath) (*body[client.Trial], error) {
+func (s *Server) trialOf(ctx context.Context, in *VersionPath) (*body[client.Trial], error) {
 	db := s.store.DB.WithContext(ctx)
 	img, err := store.ImageNamed(db, in.Image)
 	if err != nil {

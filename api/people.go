@@ -59,7 +59,7 @@ func hash(secret string) []byte {
 func (s *Server) authenticate(c *gin.Context) {
 	var account store.Account
 	var err error
-	now := time.Now() // credentials expire by the real clock, whatever the product's shows
+	now := time.Now() // Credentials expire by the real clock, whatever the product's shows
 	db := s.store.DB.WithContext(c.Request.Context())
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
 		if account, _, err = store.AccountOfToken(db, hash(token), now); err != nil {
@@ -403,12 +403,12 @@ func (s *Server) cookie(value string, age int) http.Cookie {
 	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode}
 }
 
-type credentials struct {
+type Credentials struct {
 	Authorization string `header:"Authorization" hidden:"true"`
 	Session       string `cookie:"nimblepane_session" hidden:"true"`
 }
 
-func (s *Server) whoAmI(ctx context.Context, in *credentials) (*body[client.SignedIn], error) {
+func (s *Server) whoAmI(ctx context.Context, in *Credentials) (*body[client.SignedIn], error) {
 	out := client.SignedIn{Account: accountOut(whoever(ctx))}
 	if in.Authorization == "" {
 		_, session, err := store.AccountOfSession(s.store.DB.WithContext(ctx), hash(in.Session), time.Now())
@@ -420,7 +420,7 @@ func (s *Server) whoAmI(ctx context.Context, in *credentials) (*body[client.Sign
 	return ok(out, nil)
 }
 
-func (s *Server) signOut(ctx context.Context, in *credentials) (*struct {
+func (s *Server) signOut(ctx context.Context, in *Credentials) (*struct {
 	Cookie http.Cookie `header:"Set-Cookie"`
 }, error,
 ) {

@@ -9,11 +9,11 @@ import (
 	"nimblepane/store"
 )
 
-type poolPath struct {
+type PoolPath struct {
 	Pool string `path:"pool"`
 }
 
-type hostPath struct {
+type HostPath struct {
 	Host string `path:"host"`
 }
 
@@ -37,29 +37,29 @@ func (s *Server) pools() {
 	register(s, operation{method: "GET", path: "/pools/{pool}", id: "show-pool", summary: "One pool", role: client.Viewer, tag: "pools"}, s.showPool)
 	register(s, operation{method: "POST", path: "/pools/{pool}/pin", id: "pin", summary: "Make a pool run one version, whatever its track names", role: client.Operator, tag: "pools"},
 		func(ctx context.Context, in *struct {
-			poolPath
+			PoolPath
 			Body client.Pin
 		},
 		) (*body[client.Pool], error) {
 			if err := s.engine.Pin(ctx, actor(ctx), in.Pool, in.Body.Version, in.Body.Reason); err != nil {
 				return nil, err
 			}
-			return s.showPool(ctx, &in.poolPath)
+			return s.showPool(ctx, &in.PoolPath)
 		})
 	register(s, operation{method: "POST", path: "/pools/{pool}/unpin", id: "unpin", summary: "Make a pool follow its track again", role: client.Operator, tag: "pools"},
 		func(ctx context.Context, in *struct {
-			poolPath
+			PoolPath
 			Body client.Reason
 		},
 		) (*body[client.Pool], error) {
 			if err := s.engine.Unpin(ctx, actor(ctx), in.Pool, in.Body.Reason); err != nil {
 				return nil, err
 			}
-			return s.showPool(ctx, &in.poolPath)
+			return s.showPool(ctx, &in.PoolPath)
 		})
 	register(s, operation{method: "POST", path: "/pools/{pool}/tell", id: "tell-pool", summary: "Show a text to everybody in a pool", role: client.Operator, tag: "sessions"},
 		func(ctx context.Context, in *struct {
-			poolPath
+			PoolPath
 			Body client.Tell
 		},
 		) (*body[client.Told], error) {
@@ -72,7 +72,7 @@ func (s *Server) pools() {
 
 	register(s, operation{method: "GET", path: "/hosts", id: "list-hosts", summary: "Hosts by name", role: client.Viewer, tag: "hosts"},
 		func(ctx context.Context, in *struct {
-			paging
+			Paging
 			Pool    string `query:"pool"`
 			Site    string `query:"site"`
 			Image   string `query:"image"`
@@ -94,14 +94,14 @@ func (s *Server) pools() {
 	act := func(verb, summary string, do func(context.Context, string, string) error) {
 		register(s, operation{method: "POST", path: "/hosts/{host}/" + verb, id: verb + "-host", summary: summary, role: client.Operator, tag: "hosts"},
 			func(ctx context.Context, in *struct {
-				hostPath
+				HostPath
 				Body client.Reason
 			},
 			) (*body[client.Host], error) {
 				if err := do(ctx, in.Host, in.Body.Reason); err != nil {
 					return nil, err
 				}
-				return s.showHost(ctx, &in.hostPath)
+				return s.showHost(ctx, &in.HostPath)
 			})
 	}
 	act("drain", "Give a host no new sessions; those there go on", func(ctx context.Context, host, reason string) error {
@@ -112,7 +112,7 @@ func (s *Server) pools() {
 	})
 	register(s, operation{method: "POST", path: "/hosts/{host}/rebuild", id: "rebuild-host", summary: "Give a host a new disk, by a rollover of this one host", role: client.Operator, tag: "hosts", status: 202},
 		func(ctx context.Context, in *struct {
-			hostPath
+			HostPath
 			Body client.RebuildHost
 		},
 		) (*body[client.Rollover], error) {
@@ -125,7 +125,7 @@ func (s *Server) pools() {
 
 	register(s, operation{method: "GET", path: "/sessions", id: "list-sessions", summary: "Sessions by host", role: client.Viewer, tag: "sessions"},
 		func(ctx context.Context, in *struct {
-			paging
+			Paging
 			Pool   string `query:"pool"`
 			Host   string `query:"host"`
 			Person string `query:"person"`
@@ -144,7 +144,7 @@ func (s *Server) pools() {
 		})
 	register(s, operation{method: "POST", path: "/hosts/{host}/sessions/{key}/tell", id: "tell-session", summary: "Show a text to one person", role: client.Operator, tag: "sessions"},
 		func(ctx context.Context, in *struct {
-			hostPath
+			HostPath
 			Key  string `path:"key"`
 			Body client.Tell
 		},
@@ -154,7 +154,7 @@ func (s *Server) pools() {
 		})
 	register(s, operation{method: "POST", path: "/hosts/{host}/sessions/{key}/sign-off", id: "sign-off-session", summary: "End one session", role: client.Operator, tag: "sessions", status: 202},
 		func(ctx context.Context, in *struct {
-			hostPath
+			HostPath
 			Key  string `path:"key"`
 			Body client.Reason
 		},
@@ -164,7 +164,7 @@ func (s *Server) pools() {
 		})
 }
 
-func (s *Server) showHost(ctx context.Context, in *hostPath) (*body[client.Host], error) {
+func (s *Server) showHost(ctx context.Context, in *HostPath) (*body[client.Host], error) {
 	row, err := store.HostRowNamed(s.store.DB.WithContext(ctx), in.Host)
 	return ok(hostOut(row), err)
 }
@@ -177,7 +177,7 @@ func hostOut(r store.HostRow) client.Host {
 	}
 }
 
-func (s *Server) showPool(ctx context.Context, in *poolPath) (*body[client.Pool], error) {
+func (s *Server) showPool(ctx context.Context, in *PoolPath) (*body[client.Pool], error) {
 	if _, err := store.PoolNamed(s.store.DB.WithContext(ctx), in.Pool); err != nil {
 		return nil, err
 	}

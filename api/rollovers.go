@@ -13,7 +13,7 @@ import (
 	"nimblepane/store"
 )
 
-type rolloverPath struct {
+type RolloverPath struct {
 	ID int64 `path:"id" minimum:"1"`
 }
 
@@ -44,7 +44,7 @@ func (s *Server) rollovers() {
 		})
 	register(s, operation{method: "GET", path: "/rollovers", id: "list-rollovers", summary: "Rollovers, newest first", role: client.Viewer, tag: "rollovers"},
 		func(ctx context.Context, in *struct {
-			paging
+			Paging
 			Pool  string `query:"pool"`
 			State string `query:"state" enum:"planned,waiting,running,paused,finished,stopped"`
 			Open  bool   `query:"open" doc:"Only those with something in flight or to come"`
@@ -71,11 +71,11 @@ func (s *Server) rollovers() {
 			return ok(page(list, in.Limit, func(r client.Rollover) string { return cursor(itoa(r.ID)) }), err)
 		})
 	register(s, operation{method: "GET", path: "/rollovers/{id}", id: "show-rollover", summary: "One rollover", role: client.Viewer, tag: "rollovers"},
-		func(ctx context.Context, in *rolloverPath) (*body[client.Rollover], error) {
+		func(ctx context.Context, in *RolloverPath) (*body[client.Rollover], error) {
 			return ok(s.rolloverOut(ctx, in.ID))
 		})
 	register(s, operation{method: "GET", path: "/rollovers/{id}/hosts", id: "list-rollover-hosts", summary: "The hosts of a rollover by name", role: client.Viewer, tag: "rollovers"},
-		func(ctx context.Context, in *rolloverPath) (*body[client.Page[client.RolloverHost]], error) {
+		func(ctx context.Context, in *RolloverPath) (*body[client.Page[client.RolloverHost]], error) {
 			db := s.store.DB.WithContext(ctx)
 			if _, err := store.RolloverByID(db, in.ID); err != nil {
 				return nil, err
@@ -90,7 +90,7 @@ func (s *Server) rollovers() {
 	act := func(verb, summary string, do func(context.Context, string, int64, string) error) {
 		register(s, operation{method: "POST", path: "/rollovers/{id}/" + verb, id: verb + "-rollover", summary: summary, role: client.Operator, tag: "rollovers"},
 			func(ctx context.Context, in *struct {
-				rolloverPath
+				RolloverPath
 				Body client.Reason
 			},
 			) (*body[client.Rollover], error) {
@@ -105,7 +105,7 @@ func (s *Server) rollovers() {
 	act("stop", "End early: put drained hosts back to service, finish those whose disk is gone", s.engine.StopRollover)
 	register(s, operation{method: "POST", path: "/rollovers/{id}/reverse", id: "reverse-rollover", summary: "Stop it, and take the hosts that it has done or has in flight back", role: client.Operator, tag: "rollovers", status: 202},
 		func(ctx context.Context, in *struct {
-			rolloverPath
+			RolloverPath
 			Body client.Reason
 		},
 		) (*body[client.Rollover], error) {

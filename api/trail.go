@@ -14,7 +14,7 @@ import (
 	"nimblepane/store"
 )
 
-type trailQuery struct {
+type TrailQuery struct {
 	Actor   string    `query:"actor"`
 	Verb    string    `query:"verb" doc:"Such as version.activate, or version for all of a kind"`
 	Subject string    `query:"subject" doc:"Such as host tc-007, or any word of it"`
@@ -23,15 +23,15 @@ type trailQuery struct {
 	To      time.Time `query:"to"`
 }
 
-func (q trailQuery) filter() store.TrailFilter {
+func (q TrailQuery) filter() store.TrailFilter {
 	return store.TrailFilter{Actor: q.Actor, Verb: q.Verb, Subject: q.Subject, Scope: q.Scope, From: q.From, To: q.To}
 }
 
 func (s *Server) trail() {
 	register(s, operation{method: "GET", path: "/trail", id: "list-trail", summary: "The audit trail, newest first", role: client.Viewer, tag: "trail"},
 		func(ctx context.Context, in *struct {
-			trailQuery
-			paging
+			TrailQuery
+			Paging
 		},
 		) (*body[client.Page[client.TrailEntry]], error) {
 			f := in.filter()
@@ -55,7 +55,7 @@ func (s *Server) trail() {
 			return ok(client.TrailVerdict{Entries: n, Last: last, Breaks: each(breaks, func(b trail.Break) client.TrailBreak { return client.TrailBreak(b) })}, err)
 		})
 	register(s, operation{method: "GET", path: "/trail/export", id: "export-trail", summary: "The audit trail as JSON Lines, oldest first", role: client.Viewer, tag: "trail"},
-		func(_ context.Context, in *trailQuery) (*huma.StreamResponse, error) {
+		func(_ context.Context, in *TrailQuery) (*huma.StreamResponse, error) {
 			return &huma.StreamResponse{Body: func(c huma.Context) {
 				c.SetHeader("Content-Type", "application/jsonl")
 				enc := json.NewEncoder(c.BodyWriter())

@@ -310,4 +310,3 @@ func (p *progress) end() {
 		fmt.Fprint(p.app.out, "\r\x1b[K")
 	}
 }
-

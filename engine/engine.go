@@ -24,6 +24,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivertype"
 
 	"nimblepane/platform"
 	"nimblepane/platform/practice"
@@ -80,6 +81,7 @@ func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
 		Logger:                      slog.New(quiet{o.Log.Handler()}),
 		Queues:                      map[string]river.QueueConfig{queueTicks: {MaxWorkers: 4}, queueWorks: {MaxWorkers: 16}},
 		Workers:                     workers,
+		ErrorHandler:                failures{o.Log},
 		FetchCooldown:               50 * time.Millisecond,
 		FetchPollInterval:           200 * time.Millisecond,
 		JobTimeout:                  30 * time.Second,
@@ -204,6 +206,19 @@ func (e *Engine) BeatInterval() time.Duration {
 // intervals, so that one lost heartbeat is nothing.
 func (e *Engine) silentAfter() time.Duration {
 	return max(silentAtLeast, time.Duration(6*float64(e.BeatInterval())*e.Clock.Rate()))
+}
+
+// failures logs what jobs fail with. They are due again by themselves.
+type failures struct{ log *slog.Logger }
+
+func (f failures) HandleError(_ context.Context, job *rivertype.JobRow, err error) *river.ErrorHandlerResult {
+	f.log.Error("a job failed; it is done again", "kind", job.Kind, "args", string(job.EncodedArgs), "err", err)
+	return nil
+}
+
+func (f failures) HandlePanic(_ context.Context, job *rivertype.JobRow, cause any, trace string) *river.ErrorHandlerResult {
+	f.log.Error("a job failed badly; it is done again", "kind", job.Kind, "args", string(job.EncodedArgs), "cause", cause, "trace", trace)
+	return nil
 }
 
 // quiet lets only warnings and errors of the job engine through.

@@ -355,7 +355,7 @@ func (e *Engine) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, site 
 		from hosts h
 		join pulses u on u.host_id = h.id
 		left join rollover_hosts m on m.host_id = h.id and m.rollover_id = @r
-		left join works w on w.key = 'rebuild-' || @r || '-' || h.id
+		left join works w on w.key = 'rebuild-' || m.rollover_id || '-' || h.id
 		where h.pool_id = @pool`, map[string]any{"r": r.ID, "pool": pool.ID}).Scan(&records).Error
 	if err != nil {
 		return s, fmt.Errorf("read the hosts: %w", err)

@@ -23,6 +23,10 @@ type Server struct {
 	cmd  *exec.Cmd
 }
 
+// ErrUnreachable is returned, wrapped, for a data folder below one that the
+// user postgres cannot get into.
+var ErrUnreachable = errors.New("the user postgres cannot get into the folder")
+
 // bin returns the folder of the newest PostgreSQL that Debian's packages installed.
 func bin() (string, error) {
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
@@ -144,7 +148,7 @@ func reachable(dir string, uid int) error {
 			return err
 		}
 		if info.Mode().Perm()&0o001 == 0 && int(info.Sys().(*syscall.Stat_t).Uid) != uid {
-			return fmt.Errorf("the user postgres cannot get into %s: put the data folder elsewhere, or chmod o+x %s", d, d)
+			return fmt.Errorf("%w: %s", ErrUnreachable, d)
 		}
 	}
 	return nil
