@@ -285,6 +285,7 @@ func (a *app) rollback() *cobra.Command {
 type progress struct {
 	app  *app
 	last string
+	said string // what it was about, without the numbers
 	live bool
 }
 
@@ -292,17 +293,19 @@ func (a *app) newProgress() *progress {
 	return &progress{app: a, live: isTerminal(a.out)}
 }
 
+// show shows how far something is. Where nothing moves, a line for each stage is enough.
 func (p *progress) show(format string, args ...any) {
 	line := fmt.Sprintf(format, args...)
 	if p.app.output != "table" || line == p.last {
 		return
 	}
-	p.last = line
 	if p.live {
 		fmt.Fprintf(p.app.out, "\r\x1b[K%s", line)
-	} else {
-		fmt.Fprintln(p.app.out, line)
+	} else if stage, _, _ := strings.Cut(line, ":"); stage != p.said {
+		p.said = stage
+		fmt.Fprintf(p.app.out, "%s ...\n", stage)
 	}
+	p.last = line
 }
 
 func (p *progress) end() {

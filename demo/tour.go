@@ -15,12 +15,16 @@ import (
 	"nimblepane/client"
 )
 
+// storyRate lets an evening pass in a minute.
+const storyRate = 300
+
 // guide tells the story by the client, and stops at the first thing that is not as told.
 type guide struct {
 	*seeder
 	ctx    context.Context
 	tokens map[string]string
 	step   int
+	began  time.Time
 
 	backOffice string // the number of its rollover
 }
@@ -55,7 +59,10 @@ func tour(ctx context.Context, state, bin string) (err error) {
 	if err := d.morning(ctx); err != nil {
 		return err
 	}
-	g := &guide{seeder: d, ctx: ctx, tokens: map[string]string{}}
+	if err := s.rate(ctx, storyRate); err != nil {
+		return err
+	}
+	g := &guide{seeder: d, began: began, ctx: ctx, tokens: map[string]string{}}
 	for _, p := range staff {
 		_, token, err := s.signedIn(ctx, p.name)
 		if err != nil {
@@ -72,7 +79,7 @@ func tour(ctx context.Context, state, bin string) (err error) {
 
 func (g *guide) say(format string, args ...any) {
 	g.step++
-	fmt.Printf("\n%d. %s\n", g.step, fmt.Sprintf(format, args...))
+	fmt.Printf("\n%d. %s  [%s]\n", g.step, fmt.Sprintf(format, args...), time.Since(g.began).Round(time.Second))
 }
 
 // as runs pane as somebody, shows the command and its output, and returns output and exit code.
@@ -204,7 +211,7 @@ func (g *guide) pilot() error {
 
 func (g *guide) live() error {
 	g.say("When it has been on pilot for two hours (the practice clock is made to run), Tove activates it. Production drifts, and says so.")
-	if err := g.rate(g.ctx, 1200); err != nil {
+	if err := g.rate(g.ctx, 2000); err != nil {
 		return err
 	}
 	if err := until(g.ctx, "clearance", func() (bool, error) {
@@ -213,7 +220,7 @@ func (g *guide) live() error {
 	}); err != nil {
 		return err
 	}
-	if err := g.rate(g.ctx, 120); err != nil {
+	if err := g.rate(g.ctx, storyRate); err != nil {
 		return err
 	}
 	if _, err := g.done("tove", words("activate counter-desk 2026.11.2 --yes"), "names 2026.11.2", "40 of 40 hosts drift"); err != nil {

@@ -1,0 +1,83 @@
+# Nimble Pane: everything is made from here. `make` or `make help` lists the targets.
+
+SHELL   := /bin/bash
+VERSION := $(shell cat VERSION)
+LDFLAGS := -X main.version=$(VERSION)
+GO      := go
+SOURCES := $(shell git ls-files '*.go' '*.sql' '*.yaml' 2>/dev/null) go.mod go.sum
+CONSOLE := $(shell git ls-files console 2>/dev/null | grep -v dist)
+
+.DEFAULT_GOAL := help
+
+.PHONY: help
+help: ## List the targets
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1|\2/' | column -t -s '|'
+
+.PHONY: setup
+setup: ## Install what is missing: PostgreSQL, Chromium, Node packages, Go modules
+	@./setup.sh
+	@$(GO) mod download
+
+.PHONY: demo
+demo: setup build ## Start everything with the demo estate; Ctrl-C stops it
+	@bin/demo run
+
+.PHONY: demo-reset
+demo-reset: bin/demo ## Throw the demo's data away, to begin anew
+	@bin/demo reset
+
+.PHONY: tour
+tour: setup build ## Tell the story of a month's work on a fresh estate
+	@bin/demo tour
+
+.PHONY: build
+build: bin/nimblepaned bin/pane bin/nimblepane-practice bin/demo ## Build the programs, with the console in the service
+
+bin/nimblepaned bin/pane bin/nimblepane-practice: $(SOURCES) VERSION console/dist/index.html
+	@$(GO) build -ldflags '$(LDFLAGS)' -o bin/ ./cmd/...
+
+bin/demo: $(SOURCES)
+	@$(GO) build -o bin/demo ./demo
+
+console/dist/index.html: $(CONSOLE) console/node_modules/.package-lock.json
+	@cd console && npm run --silent build
+
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+	@cd console && npm ci --no-audit --no-fund --loglevel=error
+
+.PHONY: generate
+generate: ## Write what is made from the code: API types of the console, reference pages
+	@$(GO) run -ldflags '$(LDFLAGS)' ./cmd/nimblepaned openapi > docs/openapi.json
+	@cd console && npx openapi-typescript ../docs/openapi.json -o src/schema.gen.ts >/dev/null
+	@$(GO) run ./docs/reference
+
+.PHONY: test
+test: setup build lint test-console test-go ## Lint and run all tests
+
+.PHONY: test-go
+test-go: build
+	@$(GO) tool gotestsum --format pkgname -- -timeout 12m ./...
+
+.PHONY: test-console
+test-console: console/node_modules/.package-lock.json
+	@cd console && npm run --silent test
+
+.PHONY: lint
+lint: console/dist/index.html ## Check form and soundness of the Go code and the console
+	@unformatted=$$($(GO) tool gofumpt -l $$(git ls-files '*.go')); if [ -n "$$unformatted" ]; then echo "not formatted (make fmt): $$unformatted"; exit 1; fi
+	@$(GO) vet ./...
+	@$(GO) tool staticcheck ./...
+	@cd console && npm run --silent lint
+
+.PHONY: fmt
+fmt: ## Format the Go code and the console
+	@$(GO) tool gofumpt -w $$(git ls-files '*.go')
+	@cd console && npm run --silent fmt
+
+.PHONY: bench
+bench: setup build ## Measure speed and print a table
+	@$(GO) run ./bench
+
+.PHONY: clean
+clean: ## Remove what was built
+	@rm -rf bin console/dist/* console/node_modules

@@ -1,0 +1,73 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema.gen";
+
+type Schemas = components["schemas"];
+export type Account = Schemas["Account"];
+export type Image = Schemas["Image"];
+export type Version = Schemas["Version"];
+export type Trial = Schemas["Trial"];
+export type Pool = Schemas["Pool"];
+export type Host = Schemas["Host"];
+export type Session = Schemas["Session"];
+export type Rollover = Schemas["Rollover"];
+export type RolloverHost = Schemas["RolloverHost"];
+export type TrailEntry = Schemas["TrailEntry"];
+export type Matter = Schemas["Matter"];
+export type Options = Schemas["Options"];
+
+/** What the service answered when it would not do something. */
+export class Refusal extends Error {
+  constructor(
+    readonly status: number,
+    detail: string,
+    readonly reasons: string[],
+  ) {
+    super(detail);
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: "/" });
+
+let csrf = "";
+
+/** Keeps the token that goes with what changes something. */
+export function setCsrf(token: string) {
+  csrf = token;
+}
+
+api.use({
+  onRequest({ request }) {
+    if (request.method !== "GET") {
+      request.headers.set("X-CSRF-Token", csrf);
+      // A click that is sent twice, by an impatient finger or a bad line, does the thing once.
+      if (request.method === "POST") request.headers.set("Idempotency-Key", crypto.randomUUID());
+    }
+    return request;
+  },
+});
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** Returns the answer of a call, or throws the Refusal. */
+export async function call<T>(request: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>;
+  try {
+    answer = await request;
+  } catch {
+    throw new Refusal(0, "The service does not answer.", []);
+  }
+  if (!answer.response.ok) {
+    const problem = (answer.error ?? {}) as {
+      detail?: string;
+      title?: string;
+      errors?: { message?: string }[];
+    };
+    const reasons = (problem.errors ?? []).map((e) => e.message ?? "");
+    throw new Refusal(
+      answer.response.status,
+      problem.detail || problem.title || answer.response.statusText,
+      reasons,
+    );
+  }
+  return answer.data as T;
+}

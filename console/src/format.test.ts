@@ -1,0 +1,23 @@
+import { describe, expect, it } from "vitest";
+import { count, counts, day, shortDigest, size, time } from "./format";
+
+describe("format", () => {
+  it("writes times in UTC without seconds", () => {
+    expect(time("2026-11-23T09:05:59Z")).toBe("2026-11-23 09:05");
+    expect(time(undefined)).toBe("");
+    expect(day("2026-11-23T09:05:59Z")).toBe("2026-11-23");
+  });
+
+  it("writes counts with the largest first and without zeros", () => {
+    expect(counts({ draining: 2, serving: 38, faulty: 0 })).toBe("38 serving, 2 draining");
+    expect(counts({ "": 3 })).toBe("3 without a version");
+    expect(count(1, "host")).toBe("1 host");
+    expect(count(0, "host")).toBe("0 hosts");
+  });
+
+  it("writes sizes and digests short", () => {
+    expect(size(24 * 2 ** 30)).toBe("24.0 GiB");
+    expect(size(0)).toBe("");
+    expect(shortDigest(`sha256:${"ab".repeat(32)}`)).toBe("abababababab");
+  });
+});

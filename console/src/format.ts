@@ -1,0 +1,33 @@
+/** Writes a time of the service, in UTC. */
+export function time(at?: string | null): string {
+  return at ? `${at.slice(0, 10)} ${at.slice(11, 16)}` : "";
+}
+
+/** Writes the day of a time. */
+export function day(at?: string | null): string {
+  return at ? at.slice(0, 10) : "";
+}
+
+/** Writes a number of bytes in GiB. */
+export function size(bytes: number): string {
+  return bytes ? `${(bytes / 2 ** 30).toFixed(1)} GiB` : "";
+}
+
+/** Writes "1 host" or "3 hosts". */
+export function count(n: number, noun: string): string {
+  return `${n} ${noun}${n === 1 ? "" : "s"}`;
+}
+
+/** Writes a record of counts as "38 serving, 2 draining", the largest first. */
+export function counts(of: Record<string, number>): string {
+  return Object.entries(of)
+    .filter(([, n]) => n > 0)
+    .sort(([a, n], [b, m]) => m - n || a.localeCompare(b))
+    .map(([name, n]) => `${n} ${name || "without a version"}`)
+    .join(", ");
+}
+
+/** Writes a digest short enough to compare by eye. */
+export function shortDigest(digest: string): string {
+  return digest.replace("sha256:", "").slice(0, 12);
+}

@@ -1,0 +1,176 @@
+import { Box, Button, Flex, HStack, IconButton, Text, Toast, Toaster, VStack } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import {
+  CalendarCheck,
+  HardDrive,
+  LayoutGrid,
+  type LucideIcon,
+  Moon,
+  RefreshCw,
+  ScrollText,
+  Sun,
+} from "lucide-react";
+import { useEffect, useState } from "react";
+import { NavLink, Outlet } from "react-router";
+import { api, call } from "./api";
+import { useLive } from "./live";
+import { useSigned } from "./session";
+import { toaster } from "./ui";
+
+const pages: { to: string; label: string; icon: LucideIcon }[] = [
+  { to: "/", label: "Today", icon: CalendarCheck },
+  { to: "/images", label: "Images", icon: HardDrive },
+  { to: "/pools", label: "Pools", icon: LayoutGrid },
+  { to: "/rollovers", label: "Rollovers", icon: RefreshCw },
+  { to: "/trail", label: "Trail", icon: ScrollText },
+];
+
+/** Light or dark: what was chosen here, else what the system prefers. */
+function useShade(): [boolean, () => void] {
+  const [dark, setDark] = useState(() => {
+    const chosen = localStorage.getItem("shade");
+    return chosen ? chosen === "dark" : matchMedia("(prefers-color-scheme: dark)").matches;
+  });
+  useEffect(() => {
+    document.documentElement.classList.toggle("dark", dark);
+    document.documentElement.style.colorScheme = dark ? "dark" : "light";
+  }, [dark]);
+  return [
+    dark,
+    () => {
+      localStorage.setItem("shade", dark ? "light" : "dark");
+      setDark(!dark);
+    },
+  ];
+}
+
+/** The practice clock, if that is what the service goes by. */
+function PracticeClock() {
+  const status = useQuery({
+    queryKey: ["status"],
+    queryFn: () => call(api.GET("/api/v1/status")),
+    refetchInterval: 1000,
+  });
+  if (!status.data?.practice) return null;
+  const now = new Date(status.data.now);
+  return (
+    <Box
+      bg="bg.panel"
+      borderWidth="1px"
+      borderColor="line"
+      borderLeftWidth="4px"
+      borderLeftColor="orange.500"
+      rounded="sm"
+      px="3"
+      py="2"
+      fontSize="xs"
+    >
+      <Text fontWeight="600">Practice clock</Text>
+      <Text fontVariantNumeric="tabular-nums">
+        {now.toLocaleDateString("en-GB", {
+          weekday: "short",
+          day: "numeric",
+          month: "short",
+          timeZone: "UTC",
+        })}{" "}
+        {now.toISOString().slice(11, 16)} UTC
+      </Text>
+      <Text color="fg.quiet">{status.data.rate} × real time</Text>
+    </Box>
+  );
+}
+
+export function Layout() {
+  const { account, signOut } = useSigned();
+  const connected = useLive();
+  const [dark, turn] = useShade();
+  return (
+    <Flex minH="100vh">
+      <Box asChild position="absolute" left="-999px" _focus={{ left: "2", top: "2", zIndex: 10 }}>
+        <a href="#content">Skip to the content</a>
+      </Box>
+      <Flex
+        as="header"
+        direction="column"
+        w="180px"
+        flexShrink={0}
+        bg="bg.rail"
+        borderRightWidth="1px"
+        borderColor="line"
+        p="3"
+        gap="4"
+        position="sticky"
+        top="0"
+        h="100vh"
+      >
+        <HStack px="2" pt="1" gap="2">
+          <img src="/icon.svg" alt="" width="24" height="24" />
+          <Text fontWeight="650" fontSize="md">
+            Nimble Pane
+          </Text>
+        </HStack>
+        <VStack as="nav" align="stretch" gap="1" aria-label="Pages">
+          {pages.map((p) => (
+            <Box
+              key={p.to}
+              asChild
+              rounded="sm"
+              px="2"
+              py="1.5"
+              _hover={{ bg: "deep.muted" }}
+              css={{
+                "&[aria-current=page]": {
+                  bg: "deep.muted",
+                  fontWeight: 600,
+                  boxShadow: "inset 3px 0 0 var(--chakra-colors-deep-solid)",
+                },
+              }}
+            >
+              <NavLink to={p.to} end={p.to === "/"}>
+                <HStack>
+                  <p.icon size={16} aria-hidden /> <span>{p.label}</span>
+                </HStack>
+              </NavLink>
+            </Box>
+          ))}
+        </VStack>
+        <Box flex="1" />
+        {!connected && (
+          <Text role="status" fontSize="xs" fontWeight="600" color="red.fg">
+            No connection; what is shown may be old.
+          </Text>
+        )}
+        <PracticeClock />
+        <Box fontSize="sm" px="1">
+          <Text fontWeight="600">{account.title || account.name}</Text>
+          <Text color="fg.quiet">{account.role}</Text>
+        </Box>
+        <HStack>
+          <Button size="xs" variant="outline" flex="1" onClick={() => void signOut()}>
+            Sign out
+          </Button>
+          <IconButton
+            size="xs"
+            variant="outline"
+            aria-label={dark ? "Light colours" : "Dark colours"}
+            onClick={turn}
+          >
+            {dark ? <Sun /> : <Moon />}
+          </IconButton>
+        </HStack>
+      </Flex>
+      <Box as="main" id="content" flex="1" minW="0">
+        <Outlet />
+      </Box>
+      <Toaster toaster={toaster}>
+        {(toast) => (
+          <Toast.Root width="sm">
+            <Toast.Indicator />
+            <Toast.Title>{toast.title}</Toast.Title>
+            <Toast.CloseTrigger />
+          </Toast.Root>
+        )}
+      </Toaster>
+    </Flex>
+  );
+}

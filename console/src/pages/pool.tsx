@@ -1,0 +1,397 @@
+import {
+  Box,
+  Button,
+  CloseButton,
+  Dialog,
+  Flex,
+  HStack,
+  NativeSelect,
+  Portal,
+  Table,
+  Text,
+} from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
+import { api, call, type Host, type Pool, type Session } from "../api";
+import { counts, time } from "../format";
+import { lookOfHost } from "../panes";
+import { useSigned } from "../session";
+import { Act, Empty, Facts, List, Page, Panel, Shown, State, To } from "../ui";
+import { Pane, Window } from "../window";
+
+export function PoolPage() {
+  const name = useParams().pool ?? "";
+  const { may } = useSigned();
+  const [search, setSearch] = useSearchParams();
+  const pool = useQuery({
+    queryKey: ["pools", name],
+    queryFn: () => call(api.GET("/api/v1/pools/{pool}", { params: { path: { pool: name } } })),
+  });
+  const hosts = useQuery({
+    queryKey: ["hosts", name],
+    queryFn: () => call(api.GET("/api/v1/hosts", { params: { query: { pool: name, limit: 1000 } } })),
+  });
+  const chosen = hosts.data?.items.find((h) => h.name === search.get("host"));
+  return (
+    <Page
+      title={name}
+      lead={pool.data?.title}
+      actions={
+        pool.data &&
+        may("operator") && (
+          <>
+            {pool.data.rollover > 0 ? (
+              <Button asChild size="sm" colorPalette="deep">
+                <Link to={`/rollovers/${pool.data.rollover}`}>Rollover {pool.data.rollover}</Link>
+              </Button>
+            ) : (
+              <Button
+                asChild
+                size="sm"
+                colorPalette="deep"
+                variant={pool.data.drifting ? "solid" : "outline"}
+              >
+                <Link to={`/rollovers/new?pool=${name}`}>Start a rollover</Link>
+              </Button>
+            )}
+            <Act
+              label="Tell everybody"
+              title={`Tell everybody in ${name}`}
+              reason="needed"
+              reasonLabel="Text"
+              button={{ size: "sm" }}
+              done="They are told."
+              run={(text) =>
+                call(
+                  api.POST("/api/v1/pools/{pool}/tell", { params: { path: { pool: name } }, body: { text } }),
+                )
+              }
+            />
+            {pool.data.pinned ? (
+              <Act
+                label="Unpin"
+                title={`Unpin ${name}`}
+                reason="wanted"
+                button={{ size: "sm" }}
+                done={`${name} follows ${pool.data.track}.`}
+                run={(reason) =>
+                  call(
+                    api.POST("/api/v1/pools/{pool}/unpin", {
+                      params: { path: { pool: name } },
+                      body: { reason },
+                    }),
+                  )
+                }
+              >
+                The pool will follow {pool.data.track} of {pool.data.image} again.
+              </Act>
+            ) : (
+              <PinPool pool={pool.data} />
+            )}
+          </>
+        )
+      }
+    >
+      <Shown query={pool}>
+        {(p) => (
+          <Panel>
+            <Flex gap="10" wrap="wrap">
+              <Facts
+                of={[
+                  [
+                    "Follows",
+                    p.pinned ? `pinned to ${p.pinned}: ${p.pinned_why}` : `${p.track} of ${p.image}`,
+                  ],
+                  ["Should run", p.target || "nothing yet"],
+                  ["Runs", counts(p.versions)],
+                ]}
+              />
+              <Facts
+                of={[
+                  ["Site", p.site],
+                  ["Machines", p.machine_class],
+                  ["Hosts", `${p.hosts}: ${counts(p.states)}`],
+                ]}
+              />
+              <Facts
+                of={[
+                  ["Seats in service", `${p.in_service}, ${p.seats_per_host} a host`],
+                  ["Free seats", p.free],
+                  ["People", p.sessions],
+                ]}
+              />
+            </Flex>
+          </Panel>
+        )}
+      </Shown>
+      <Panel
+        title="Hosts"
+        aside="A pane is a host: its state, its version, its people. Choose one to see more."
+      >
+        <Shown query={hosts}>
+          {({ items }) => (
+            <Window label={`Hosts of ${name}`}>
+              {items.map((h) => {
+                const look = lookOfHost(h.state, h.drifts);
+                return (
+                  <Pane
+                    key={h.name}
+                    name={h.name}
+                    look={look}
+                    line={`${h.version.slice(2) || "no disk"} · ${h.sessions}/${h.seats}`}
+                    label={`${h.name}, ${look.word}, version ${h.version || "none"}, ${h.sessions} of ${h.seats} seats taken`}
+                    onOpen={() => setSearch({ host: h.name })}
+                  />
+                );
+              })}
+            </Window>
+          )}
+        </Shown>
+      </Panel>
+      <Sessions pool={name} />
+      {chosen && <HostDialog host={chosen} onClose={() => setSearch({})} />}
+    </Page>
+  );
+}
+
+function PinPool({ pool }: { pool: Pool }) {
+  const versions = useQuery({
+    queryKey: ["versions", pool.image],
+    queryFn: () =>
+      call(api.GET("/api/v1/images/{image}/versions", { params: { path: { image: pool.image } } })),
+  });
+  const usable = (versions.data?.items ?? []).filter((v) => v.state === "sealed" && !v.barred);
+  const [chosen, setChosen] = useState("");
+  const version = chosen || (usable[0]?.number ?? "");
+  return (
+    <Act
+      label="Pin"
+      title={`Pin ${pool.name} to a version`}
+      reason="needed"
+      button={{ size: "sm" }}
+      done={`${pool.name} is pinned.`}
+      run={(reason) =>
+        call(
+          api.POST("/api/v1/pools/{pool}/pin", {
+            params: { path: { pool: pool.name } },
+            body: { version, reason },
+          }),
+        )
+      }
+    >
+      <Text mb="2">The pool will run this version, whatever {pool.track} names.</Text>
+      <NativeSelect.Root>
+        <NativeSelect.Field aria-label="Version" value={version} onChange={(e) => setChosen(e.target.value)}>
+          {usable.map((v) => (
+            <option key={v.number} value={v.number}>
+              {v.number} ({v.standing.join(", ")})
+            </option>
+          ))}
+        </NativeSelect.Field>
+        <NativeSelect.Indicator />
+      </NativeSelect.Root>
+    </Act>
+  );
+}
+
+/** The people on a host, or in a pool, with what can be done about them. */
+export function SessionList({ sessions }: { sessions: Session[] }) {
+  const { may } = useSigned();
+  return (
+    <List label="Sessions" head={["Person", "Host", "State", "Since", "Actions"]}>
+      {sessions.map((s) => (
+        <Table.Row key={`${s.host}/${s.key}`}>
+          <Table.Cell>{s.person}</Table.Cell>
+          <Table.Cell>
+            <To to={`/pools/${s.pool}?host=${s.host}`}>{s.host}</To>
+          </Table.Cell>
+          <Table.Cell>{s.state}</Table.Cell>
+          <Table.Cell whiteSpace="nowrap">{time(s.since)}</Table.Cell>
+          <Table.Cell>
+            {may("operator") && (
+              <HStack gap="1">
+                <Act
+                  label="Tell"
+                  title={`Tell ${s.person}`}
+                  reason="needed"
+                  reasonLabel="Text"
+                  done={`${s.person} is told.`}
+                  run={(text) =>
+                    call(
+                      api.POST("/api/v1/hosts/{host}/sessions/{key}/tell", {
+                        params: { path: { host: s.host, key: s.key } },
+                        body: { text },
+                      }),
+                    )
+                  }
+                />
+                <Act
+                  label="Sign off"
+                  title={`Sign ${s.person} off`}
+                  reason="wanted"
+                  danger
+                  done={`${s.person} is being signed off.`}
+                  run={(reason) =>
+                    call(
+                      api.POST("/api/v1/hosts/{host}/sessions/{key}/sign-off", {
+                        params: { path: { host: s.host, key: s.key } },
+                        body: { reason },
+                      }),
+                    )
+                  }
+                >
+                  The session on {s.host} ends now. What is not saved is lost.
+                </Act>
+              </HStack>
+            )}
+          </Table.Cell>
+        </Table.Row>
+      ))}
+    </List>
+  );
+}
+
+const shownAtFirst = 10;
+
+function Sessions({ pool }: { pool: string }) {
+  const [all, setAll] = useState(false);
+  const sessions = useQuery({
+    queryKey: ["sessions", "pool", pool],
+    queryFn: () => call(api.GET("/api/v1/sessions", { params: { query: { pool, limit: 1000 } } })),
+  });
+  return (
+    <Panel title="People" aside={sessions.data && `${sessions.data.items.length} signed in`}>
+      <Shown query={sessions}>
+        {({ items }) =>
+          items.length === 0 ? (
+            <Empty>Nobody is signed in.</Empty>
+          ) : (
+            <>
+              <SessionList sessions={all ? items : items.slice(0, shownAtFirst)} />
+              {items.length > shownAtFirst && (
+                <Button size="xs" variant="outline" mt="2" onClick={() => setAll(!all)}>
+                  {all ? "Show fewer" : `Show all ${items.length}`}
+                </Button>
+              )}
+            </>
+          )
+        }
+      </Shown>
+    </Panel>
+  );
+}
+
+function HostDialog({ host: h, onClose }: { host: Host; onClose: () => void }) {
+  const { may } = useSigned();
+  const sessions = useQuery({
+    queryKey: ["sessions", "host", h.name],
+    queryFn: () => call(api.GET("/api/v1/sessions", { params: { query: { host: h.name } } })),
+  });
+  const at = { params: { path: { host: h.name } } };
+  const silent = h.state === "faulty";
+  return (
+    <Dialog.Root open size="xl" onOpenChange={(e) => !e.open && onClose()}>
+      <Portal>
+        <Dialog.Backdrop />
+        <Dialog.Positioner>
+          <Dialog.Content>
+            <Dialog.Header>
+              <HStack>
+                <Dialog.Title>{h.name}</Dialog.Title>
+                <State>{h.state}</State>
+              </HStack>
+            </Dialog.Header>
+            <Dialog.Body>
+              <Facts
+                of={[
+                  ["Since", time(h.since)],
+                  ["Why", h.why],
+                  ["Drained by", h.drained_by],
+                  ["Runs", h.version],
+                  ["Its agent reports", h.stamp],
+                  ["Should run", h.drifts ? `${h.target} (it drifts)` : h.target],
+                  ["Checks", `${h.checks} ${h.checks_why}`.trim()],
+                  ["Last heard", h.seen_at ? time(h.seen_at) : "never"],
+                  ["Load", h.load.toFixed(2)],
+                ]}
+              />
+              <Box mt="4">
+                <Shown query={sessions}>
+                  {({ items }) =>
+                    items.length ? <SessionList sessions={items} /> : <Empty>Nobody is signed in.</Empty>
+                  }
+                </Shown>
+              </Box>
+            </Dialog.Body>
+            {may("operator") && (
+              <Dialog.Footer>
+                {h.state === "serving" && (
+                  <Act
+                    label="Drain"
+                    title={`Drain ${h.name}`}
+                    reason="wanted"
+                    done={`${h.name} drains.`}
+                    run={(reason) =>
+                      call(api.POST("/api/v1/hosts/{host}/drain", { ...at, body: { reason } }))
+                    }
+                  >
+                    It takes no new sessions; those there go on.
+                  </Act>
+                )}
+                {["draining", "emptied", "faulty"].includes(h.state) && (
+                  <Act
+                    label="Return"
+                    title={`Return ${h.name} to service`}
+                    reason={silent ? "needed" : "wanted"}
+                    done={`${h.name} serves.`}
+                    run={(reason) =>
+                      call(api.POST("/api/v1/hosts/{host}/return", { ...at, body: { reason } }))
+                    }
+                  />
+                )}
+                <Rebuild host={h} />
+              </Dialog.Footer>
+            )}
+            <Dialog.CloseTrigger asChild>
+              <CloseButton size="sm" />
+            </Dialog.CloseTrigger>
+          </Dialog.Content>
+        </Dialog.Positioner>
+      </Portal>
+    </Dialog.Root>
+  );
+}
+
+function Rebuild({ host: h }: { host: Host }) {
+  const [vouch, setVouch] = useState(false);
+  const faulty = h.state === "faulty";
+  return (
+    <Act
+      label="Rebuild"
+      title={`Rebuild ${h.name}`}
+      reason={vouch ? "needed" : "wanted"}
+      danger
+      done={`A rollover rebuilds ${h.name}.`}
+      run={(reason) =>
+        call(
+          api.POST("/api/v1/hosts/{host}/rebuild", {
+            params: { path: { host: h.name } },
+            body: { reason, vouch_empty: vouch },
+          }),
+        )
+      }
+    >
+      <Text>
+        It drains, its people leave, its disk is thrown away and made anew of{" "}
+        {h.target || "the version it should run"}, it is checked and put back.
+      </Text>
+      {faulty && (
+        <label>
+          <input type="checkbox" checked={vouch} onChange={(e) => setVouch(e.target.checked)} /> I have made
+          sure that nobody is on it
+        </label>
+      )}
+    </Act>
+  );
+}

@@ -1,0 +1,49 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { createContext, type ReactNode, useContext } from "react";
+import { type Account, api, call, Refusal, setCsrf } from "./api";
+import { Loading, Problem } from "./ui";
+
+const roles = ["viewer", "operator", "approver", "administrator"];
+
+type Signed = { account: Account; may: (role: string) => boolean; signOut: () => Promise<void> };
+
+const Context = createContext<Signed | null>(null);
+
+/** Who is signed in, and what they may do. */
+export function useSigned(): Signed {
+  const signed = useContext(Context);
+  if (!signed) throw new Error("useSigned is for pages behind the sign-in");
+  return signed;
+}
+
+/** Shows its children to who is signed in, and the sign-in to others. */
+export function Signed({ children, otherwise }: { children: ReactNode; otherwise: ReactNode }) {
+  const queries = useQueryClient();
+  const who = useQuery({
+    queryKey: ["session"],
+    retry: (n, error) => n < 3 && !(error instanceof Refusal && error.status === 401),
+    queryFn: async () => {
+      const me = await call(api.GET("/api/v1/session"));
+      setCsrf(me.csrf ?? "");
+      return me.account;
+    },
+  });
+  if (who.isPending) return <Loading />;
+  if (who.error instanceof Refusal && who.error.status === 401) return otherwise;
+  if (who.error) return <Problem error={who.error} />;
+  const account = who.data;
+  return (
+    <Context
+      value={{
+        account,
+        may: (role) => roles.indexOf(account.role) >= roles.indexOf(role),
+        signOut: async () => {
+          await call(api.DELETE("/api/v1/session"));
+          queries.clear();
+        },
+      }}
+    >
+      {children}
+    </Context>
+  );
+}

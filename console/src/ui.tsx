@@ -1,0 +1,302 @@
+import {
+  Alert,
+  Badge,
+  Box,
+  Button,
+  type ButtonProps,
+  CloseButton,
+  createToaster,
+  Dialog,
+  Field,
+  Flex,
+  Heading,
+  HStack,
+  Link,
+  Portal,
+  Spinner,
+  Table,
+  Text,
+  Textarea,
+  VStack,
+} from "@chakra-ui/react";
+import { useMutation } from "@tanstack/react-query";
+import { type ReactNode, useEffect, useState } from "react";
+import { Link as RouterLink } from "react-router";
+import { Refusal } from "./api";
+
+export const toaster = createToaster({ placement: "bottom-end", pauseOnPageIdle: true });
+
+/** The frame of every page: a title, what can be done, and what there is. */
+export function Page(props: { title: string; lead?: ReactNode; actions?: ReactNode; children: ReactNode }) {
+  useEffect(() => {
+    document.title = `${props.title} · Nimble Pane`;
+  }, [props.title]);
+  return (
+    <Box px="6" py="5" maxW="1500px">
+      <Flex justify="space-between" align="start" gap="4" mb="4" wrap="wrap">
+        <Box>
+          <Heading as="h1" size="xl" fontWeight="600">
+            {props.title}
+          </Heading>
+          {props.lead && (
+            <Box color="fg.quiet" mt="1">
+              {props.lead}
+            </Box>
+          )}
+        </Box>
+        {props.actions && <HStack wrap="wrap">{props.actions}</HStack>}
+      </Flex>
+      {props.children}
+    </Box>
+  );
+}
+
+export function Panel(props: { title?: string; aside?: ReactNode; children: ReactNode }) {
+  return (
+    <Box
+      as="section"
+      bg="bg.panel"
+      borderWidth="1px"
+      borderColor="line"
+      rounded="md"
+      mb="4"
+      overflow="hidden"
+    >
+      {props.title && (
+        <Flex px="4" pt="3" pb="2" justify="space-between" align="baseline" gap="3" wrap="wrap">
+          <Heading as="h2" size="sm" fontWeight="600">
+            {props.title}
+          </Heading>
+          <Box color="fg.quiet" fontSize="sm">
+            {props.aside}
+          </Box>
+        </Flex>
+      )}
+      <Box px="4" pb="4" pt={props.title ? "0" : "4"}>
+        {props.children}
+      </Box>
+    </Box>
+  );
+}
+
+export function Loading() {
+  return (
+    <HStack p="8" color="fg.quiet" role="status">
+      <Spinner size="sm" /> <Text>Loading</Text>
+    </HStack>
+  );
+}
+
+export function Empty({ children }: { children: ReactNode }) {
+  return (
+    <Text color="fg.quiet" py="5">
+      {children}
+    </Text>
+  );
+}
+
+/** Says what went wrong, and why. */
+export function Problem({ error }: { error: Error }) {
+  return (
+    <Alert.Root status="error" variant="surface" my="3" role="alert">
+      <Alert.Indicator />
+      <Alert.Content>
+        <Alert.Title>{error.message}</Alert.Title>
+        {error instanceof Refusal && error.reasons.length > 0 && (
+          <Alert.Description>
+            <Box as="ul" ps="4" listStyleType="disc">
+              {error.reasons.map((r) => (
+                <li key={r}>{r}</li>
+              ))}
+            </Box>
+          </Alert.Description>
+        )}
+      </Alert.Content>
+    </Alert.Root>
+  );
+}
+
+/** Shows a query's data, or that it loads, or what went wrong. */
+export function Shown<T>(props: {
+  query: { data?: T; error: Error | null; isPending: boolean };
+  children: (data: T) => ReactNode;
+}) {
+  const { data, error, isPending } = props.query;
+  if (data !== undefined) return <>{props.children(data)}</>;
+  if (isPending) return <Loading />;
+  return error && <Problem error={error} />;
+}
+
+export function To({ to, children }: { to: string; children: ReactNode }) {
+  return (
+    <Link asChild color="deep.fg" fontWeight="500" textDecoration="underline" textUnderlineOffset="2px">
+      <RouterLink to={to}>{children}</RouterLink>
+    </Link>
+  );
+}
+
+const palettes: Record<string, string> = {
+  serving: "green",
+  done: "green",
+  finished: "green",
+  sealed: "green",
+  met: "green",
+  draining: "orange",
+  warned: "orange",
+  emptied: "orange",
+  paused: "orange",
+  "not met": "orange",
+  rebuilding: "teal",
+  checking: "teal",
+  running: "teal",
+  capturing: "teal",
+  starting: "teal",
+  delivering: "teal",
+  faulty: "red",
+  failed: "red",
+  barred: "red",
+  stopped: "red",
+};
+
+/** A state, in words on a tint. */
+export function State({ children }: { children: string }) {
+  return (
+    <Badge colorPalette={palettes[children] ?? "gray"} variant="surface" size="sm">
+      {children}
+    </Badge>
+  );
+}
+
+/** A table with a name for those who cannot see it. */
+export function List(props: { label: string; head: string[]; children: ReactNode }) {
+  return (
+    <Table.ScrollArea>
+      <Table.Root
+        size="sm"
+        aria-label={props.label}
+        css={{ "& td, & th": { px: "2", borderColor: "line" }, "& tr": { bg: "transparent" } }}
+      >
+        <Table.Header>
+          <Table.Row>
+            {props.head.map((h) => (
+              <Table.ColumnHeader key={h} color="fg.quiet" fontWeight="500">
+                {h}
+              </Table.ColumnHeader>
+            ))}
+          </Table.Row>
+        </Table.Header>
+        <Table.Body>{props.children}</Table.Body>
+      </Table.Root>
+    </Table.ScrollArea>
+  );
+}
+
+/** Names and values below each other. */
+export function Facts({ of }: { of: [string, ReactNode][] }) {
+  return (
+    <Box as="dl" display="grid" gridTemplateColumns="max-content 1fr" columnGap="5" rowGap="1">
+      {of
+        .filter(([, value]) => value !== "" && value !== undefined && value !== null)
+        .map(([name, value]) => (
+          <Box key={name} display="contents">
+            <Box as="dt" color="fg.quiet">
+              {name}
+            </Box>
+            <Box as="dd" overflowWrap="anywhere">
+              {value}
+            </Box>
+          </Box>
+        ))}
+    </Box>
+  );
+}
+
+type ActProps = {
+  /** What stands on the button. */
+  label: string;
+  title: string;
+  /** What will happen, in a sentence or two. */
+  children?: ReactNode;
+  /** Asks for a reason: "wanted" may stay empty, "needed" may not. */
+  reason?: "wanted" | "needed";
+  reasonLabel?: string;
+  run: (reason: string) => Promise<unknown>;
+  done?: string;
+  danger?: boolean;
+  button?: ButtonProps;
+};
+
+/** A button that asks before it acts, shows why it was refused, and says when it is done. */
+export function Act(props: ActProps) {
+  const [open, setOpen] = useState(false);
+  const [reason, setReason] = useState("");
+  const act = useMutation({
+    mutationFn: () => props.run(reason.trim()),
+    onSuccess: () => {
+      setOpen(false);
+      setReason("");
+      if (props.done) toaster.create({ title: props.done, type: "success" });
+    },
+  });
+  return (
+    <Dialog.Root
+      open={open}
+      onOpenChange={(e) => {
+        setOpen(e.open);
+        act.reset();
+      }}
+    >
+      <Dialog.Trigger asChild>
+        <Button size="xs" variant="outline" {...props.button}>
+          {props.label}
+        </Button>
+      </Dialog.Trigger>
+      <Portal>
+        <Dialog.Backdrop />
+        <Dialog.Positioner>
+          <Dialog.Content>
+            <form
+              onSubmit={(e) => {
+                e.preventDefault();
+                e.stopPropagation();
+                act.mutate();
+              }}
+            >
+              <Dialog.Header>
+                <Dialog.Title>{props.title}</Dialog.Title>
+              </Dialog.Header>
+              <Dialog.Body>
+                <VStack align="stretch" gap="3">
+                  {props.children && <Box>{props.children}</Box>}
+                  {props.reason && (
+                    <Field.Root required={props.reason === "needed"}>
+                      <Field.Label>{props.reasonLabel ?? "Reason"}</Field.Label>
+                      <Textarea
+                        value={reason}
+                        onChange={(e) => setReason(e.target.value)}
+                        rows={2}
+                        maxLength={2000}
+                      />
+                    </Field.Root>
+                  )}
+                  {act.error && <Problem error={act.error} />}
+                </VStack>
+              </Dialog.Body>
+              <Dialog.Footer>
+                <Dialog.ActionTrigger asChild>
+                  <Button variant="ghost">Cancel</Button>
+                </Dialog.ActionTrigger>
+                <Button type="submit" colorPalette={props.danger ? "red" : "deep"} loading={act.isPending}>
+                  {props.label}
+                </Button>
+              </Dialog.Footer>
+            </form>
+            <Dialog.CloseTrigger asChild>
+              <CloseButton size="sm" />
+            </Dialog.CloseTrigger>
+          </Dialog.Content>
+        </Dialog.Positioner>
+      </Portal>
+    </Dialog.Root>
+  );
+}
