@@ -17,6 +17,8 @@ func (s *Server) agents() {
 		switch {
 		case errors.Is(err, engine.ErrUnknownAgent):
 			problem(c, http.StatusUnauthorized, err.Error())
+		case c.Request.Context().Err() != nil:
+			c.Abort() // the agent went away, or the service stops
 		case err != nil:
 			s.log.Error("an agent could not be answered", "err", err)
 			problem(c, http.StatusServiceUnavailable, "the service cannot take this in now; try again")

@@ -26,6 +26,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	"nimblepane/core/rollover"
 	"nimblepane/platform"
 	"nimblepane/platform/practice"
 	"nimblepane/store"
@@ -55,15 +56,14 @@ type Options struct {
 
 // How often a process looks for what is due, in real time.
 const (
-	promptEvery   = 100 * time.Millisecond
-	tickEvery     = "250 milliseconds"
-	pollEvery     = "250 milliseconds"
-	sweepEvery    = time.Second
-	eventsKept    = 200_000
-	repliesKept   = 24 * time.Hour
-	beatInterval  = 30 * time.Second // of product time
-	beatAtLeast   = 500 * time.Millisecond
-	silentAtLeast = 3 * time.Minute // of product time
+	promptEvery  = 100 * time.Millisecond
+	tickEvery    = "250 milliseconds"
+	pollEvery    = "250 milliseconds"
+	sweepEvery   = time.Second
+	eventsKept   = 200_000
+	repliesKept  = 24 * time.Hour
+	beatInterval = 30 * time.Second // of product time
+	beatAtLeast  = 500 * time.Millisecond
 )
 
 // New returns an engine that does nothing by itself until Run.
@@ -202,11 +202,18 @@ func (e *Engine) BeatInterval() time.Duration {
 	return max(beatAtLeast, time.Duration(float64(beatInterval)/e.Clock.Rate()))
 }
 
-// silentAfter is how long an agent may be silent, in product time: some
-// intervals, so that one lost heartbeat is nothing.
-func (e *Engine) silentAfter() time.Duration {
-	return max(silentAtLeast, time.Duration(6*float64(e.BeatInterval())*e.Clock.Rate()))
+// limits are the default ones, stretched as far as the heartbeats are: with a
+// fast clock more of the product's time passes between two of them.
+func (e *Engine) limits() rollover.Limits {
+	stretch := max(1, float64(e.BeatInterval())*e.Clock.Rate()/float64(beatInterval))
+	by := func(d time.Duration) time.Duration { return time.Duration(float64(d) * stretch) }
+	l := rollover.DefaultLimits
+	return rollover.Limits{Silent: by(l.Silent), Confirm: by(l.Confirm), SignOff: by(l.SignOff), Rebuild: by(l.Rebuild), Check: by(l.Check)}
 }
+
+// silentAfter is how long an agent may be silent: some intervals, so that one
+// lost heartbeat is nothing.
+func (e *Engine) silentAfter() time.Duration { return e.limits().Silent }
 
 // failures logs what jobs fail with. They are due again by themselves.
 type failures struct{ log *slog.Logger }

@@ -521,7 +521,7 @@ func (e *Engine) tick(ctx context.Context, id int64) error {
 		}
 		plan := r.Plan.V
 		plan.State = r.State
-		plan.Limits.Silent = e.silentAfter()
+		plan.Limits = e.limits()
 		began := time.Now()
 		d := rollover.Decide(plan, s, tx.Now)
 		decisionTime.Observe(time.Since(began).Seconds())

@@ -1,0 +1,77 @@
+// Package nimblepane holds only the tests of how its packages are put together.
+package nimblepane
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// layers are the parts of the product from top to bottom. A package may import
+// packages of its own part and of those below it.
+var layers = []string{"demo", "bench", "docs", "cmd", "internal", "cli", "console", "api", "client", "engine", "store", "platform", "agent", "core"}
+
+type listed struct {
+	ImportPath string
+	Imports    []string
+}
+
+func packages(t *testing.T) (list []listed) {
+	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")
+	out, err := cmd.Output()
+	require.NoError(t, err)
+	for d := json.NewDecoder(strings.NewReader(string(out))); ; {
+		var p listed
+		err := d.Decode(&p)
+		if errors.Is(err, io.EOF) {
+			return list
+		}
+		require.NoError(t, err)
+		list = append(list, p)
+	}
+}
+
+func layer(path string) (string, int) {
+	rest, ok := strings.CutPrefix(path, "nimblepane/")
+	if !ok {
+		return "", -1
+	}
+	part, _, _ := strings.Cut(rest, "/")
+	return part, slices.Index(layers, part)
+}
+
+func TestImportsPointDown(t *testing.T) {
+	t.Parallel()
+	for _, p := range packages(t) {
+		part, from := layer(p.ImportPath)
+		if p.ImportPath == "nimblepane" {
+			continue
+		}
+		require.GreaterOrEqual(t, from, 0, "%s is in no layer: add %q to the list", p.ImportPath, part)
+		for _, i := range p.Imports {
+			if _, to := layer(i); to >= 0 {
+				require.GreaterOrEqual(t, to, from, "%s imports %s, which is above it", p.ImportPath, i)
+			}
+		}
+	}
+}
+
+// TestCoreIsPure keeps clocks, networks, databases and loggers out of the core.
+func TestCoreIsPure(t *testing.T) {
+	t.Parallel()
+	banned := []string{"net", "net/http", "os", "os/exec", "database/sql", "log", "log/slog", "sync", "context", "gorm.io/gorm", "github.com/jackc/pgx/v5"}
+	for _, p := range packages(t) {
+		if part, _ := layer(p.ImportPath); part != "core" {
+			continue
+		}
+		for _, i := range p.Imports {
+			require.NotContains(t, banned, i, "%s imports %s", p.ImportPath, i)
+		}
+	}
+}

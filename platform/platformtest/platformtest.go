@@ -1,0 +1,259 @@
+// Package platformtest is what every platform must do, as tests.
+//
+// It knows nothing of any one platform. Whoever has a platform gives a Bench:
+// the platform of a site with two build machines, and a service for agents to
+// enrol with.
+package platformtest
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/stretchr/testify/require"
+
+	"nimblepane/agent"
+	"nimblepane/platform"
+)
+
+// Bench is a platform to be tested.
+type Bench struct {
+	Platform platform.Platform
+	// BuildMachine can be captured; its class is MachineClass.
+	BuildMachine, MachineClass string
+	// Patience is how long an operation may take before the test gives up.
+	Patience time.Duration
+}
+
+// Service takes enrolments and heartbeats, and remembers the last of each host.
+type Service struct {
+	URL string
+
+	mu     sync.Mutex
+	tokens map[string]string // host by token
+	beats  map[string]agent.Heartbeat
+}
+
+// NewService starts a service for agents on loopback.
+func NewService(t *testing.T) *Service {
+	s := &Service{tokens: map[string]string{}, beats: map[string]agent.Heartbeat{}}
+	router := gin.New()
+	router.POST(agent.EnrolPath, func(c *gin.Context) {
+		var in agent.EnrolRequest
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		host, ok := "", false
+		if c.BindJSON(&in) == nil {
+			host, ok = s.tokens[in.Token]
+			delete(s.tokens, in.Token)
+		}
+		if !ok {
+			c.Status(http.StatusUnauthorized)
+			return
+		}
+		c.JSON(http.StatusOK, agent.EnrolReply{Host: host, Credential: "credential of " + host})
+	})
+	router.POST(agent.HeartbeatPath, func(c *gin.Context) {
+		var in agent.Heartbeat
+		host, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer credential of ")
+		if !ok || c.BindJSON(&in) != nil {
+			c.Status(http.StatusUnauthorized)
+			return
+		}
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.beats[host] = in
+		c.JSON(http.StatusOK, agent.Answer{NextMillis: 100, Drain: 7, Check: 9})
+	})
+	server := httptest.NewServer(router)
+	t.Cleanup(server.Close)
+	s.URL = server.URL
+	return s
+}
+
+func (s *Service) token(host string) platform.Seed {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	token := fmt.Sprintf("token %d", time.Now().UnixNano())
+	s.tokens[token] = host
+	return platform.Seed{Service: s.URL, Token: token}
+}
+
+func (s *Service) beat(host string) (agent.Heartbeat, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	b, ok := s.beats[host]
+	return b, ok
+}
+
+// Test runs the suite. start gives a new bench to each test.
+func Test(t *testing.T, start func(*testing.T) Bench) {
+	for name, test := range map[string]func(*suite){
+		"an unknown key is unknown":                   (*suite).unknownKey,
+		"build machines are listed":                   (*suite).buildMachines,
+		"what can never succeed is refused":           (*suite).refusals,
+		"starting twice under one key does it once":   (*suite).once,
+		"a copy has the digest of its disk":           (*suite).deliver,
+		"a delivery of another content fails":         (*suite).wrongDigest,
+		"a host boots from its copy and speaks":       (*suite).rebuild,
+		"a rebuilt host is another machine":           (*suite).rebuildAgain,
+		"a deleted copy is gone":                      (*suite).deleted,
+		"a host of another class is refused the disk": (*suite).otherClass,
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			test(&suite{T: t, Bench: start(t), ctx: t.Context()})
+		})
+	}
+}
+
+type suite struct {
+	*testing.T
+	Bench
+	ctx context.Context
+}
+
+// end waits for the operation's end.
+func (s *suite) end(key string) platform.Progress {
+	s.Helper()
+	var p platform.Progress
+	require.Eventually(s, func() bool {
+		var err error
+		p, err = s.Platform.Ask(s.ctx, key)
+		require.NoError(s, err)
+		require.True(s, p.Percent >= 0 && p.Percent <= 100)
+		return p.State != platform.UnderWay
+	}, s.Patience, 20*time.Millisecond)
+	return p
+}
+
+func (s *suite) captured(disk string) platform.Progress {
+	s.Helper()
+	op := platform.Operation{Capture: &platform.Capture{BuildMachine: s.BuildMachine, Disk: disk, Stamp: "desk " + disk, MachineClass: s.MachineClass}}
+	require.NoError(s, s.Platform.Start(s.ctx, "capture "+disk, op))
+	p := s.end("capture " + disk)
+	require.Equal(s, platform.Succeeded, p.State, p.Why)
+	require.Regexp(s, "^sha256:[0-9a-f]{64}$", p.Digest)
+	require.Positive(s, p.Size)
+	return p
+}
+
+func (s *suite) delivered(disk, digest, name string) platform.Progress {
+	s.Helper()
+	require.NoError(s, s.Platform.Start(s.ctx, "deliver "+name, platform.Operation{Deliver: &platform.Deliver{Disk: disk, Digest: digest, Copy: name}}))
+	return s.end("deliver " + name)
+}
+
+func (s *suite) refused(key string, op platform.Operation, want string) {
+	s.Helper()
+	var r *platform.Refusal
+	require.ErrorAs(s, s.Platform.Start(s.ctx, key, op), &r)
+	require.Contains(s, r.Why, want)
+	_, err := s.Platform.Ask(s.ctx, key)
+	require.ErrorIs(s, err, platform.ErrUnknown, "a refused operation was not begun")
+}
+
+func (s *suite) unknownKey() {
+	_, err := s.Platform.Ask(s.ctx, "nobody asked for this")
+	require.True(s, errors.Is(err, platform.ErrUnknown), "%v", err)
+}
+
+func (s *suite) buildMachines() {
+	list, err := s.Platform.BuildMachines(s.ctx)
+	require.NoError(s, err)
+	for _, m := range list {
+		if m.Name == s.BuildMachine {
+			require.Equal(s, s.MachineClass, m.MachineClass)
+			require.NotEmpty(s, m.State)
+			return
+		}
+	}
+	require.Fail(s, "the build machine is not listed")
+}
+
+func (s *suite) refusals() {
+	s.refused("a", platform.Operation{}, "nothing")
+	s.refused("b", platform.Operation{Capture: &platform.Capture{BuildMachine: "bm-none", Disk: "d", MachineClass: s.MachineClass}}, "bm-none")
+	s.refused("c", platform.Operation{Capture: &platform.Capture{BuildMachine: s.BuildMachine, Disk: "d", MachineClass: "toaster"}}, "toaster")
+	s.refused("d", platform.Operation{Deliver: &platform.Deliver{Disk: "no-disk", Copy: "c"}}, "no-disk")
+	s.refused("e", platform.Operation{Rebuild: &platform.Rebuild{Host: "h", Copies: []string{"no-copy"}, MachineClass: s.MachineClass}}, "no-copy")
+}
+
+func (s *suite) once() {
+	first := s.captured("one")
+	op := platform.Operation{Capture: &platform.Capture{BuildMachine: s.BuildMachine, Disk: "one", Stamp: "desk one", MachineClass: s.MachineClass}}
+	require.NoError(s, s.Platform.Start(s.ctx, "capture one", op))
+	require.Equal(s, first, s.end("capture one"), "it was captured a second time")
+}
+
+func (s *suite) deliver() {
+	disk := s.captured("two")
+	p := s.delivered("two", disk.Digest, "two-copy-1")
+	require.Equal(s, platform.Succeeded, p.State, p.Why)
+	require.Equal(s, disk.Digest, p.Digest)
+}
+
+func (s *suite) wrongDigest() {
+	s.captured("three")
+	p := s.delivered("three", "sha256:"+strings.Repeat("1", 64), "three-copy-1")
+	require.Equal(s, platform.Failed, p.State)
+	require.Contains(s, p.Why, "digest")
+}
+
+// host delivers a version and builds a host from it.
+func (s *suite) host(service *Service, disk, host string) platform.Progress {
+	s.Helper()
+	d := s.captured(disk)
+	require.Equal(s, platform.Succeeded, s.delivered(disk, d.Digest, disk+"-copy-1").State)
+	op := platform.Operation{Rebuild: &platform.Rebuild{Host: host, Copies: []string{disk + "-copy-1"}, Digest: d.Digest, MachineClass: s.MachineClass, Seats: 4, Seed: service.token(host)}}
+	require.NoError(s, s.Platform.Start(s.ctx, "rebuild "+host+" from "+disk, op))
+	p := s.end("rebuild " + host + " from " + disk)
+	require.Equal(s, platform.Succeeded, p.State, p.Why)
+	require.Equal(s, d.Digest, p.Digest)
+	return p
+}
+
+func (s *suite) speaks(service *Service, host, stamp string) {
+	s.Helper()
+	require.Eventually(s, func() bool {
+		b, ok := service.beat(host)
+		return ok && b.Stamp == stamp && b.Drain == 7 && b.Checks.Order == 9 && b.Checks.State == agent.ChecksPassed
+	}, s.Patience, 20*time.Millisecond, "the host has to report its stamp, confirm the drain and pass its checks")
+}
+
+func (s *suite) rebuild() {
+	service := NewService(s.T)
+	s.host(service, "four", "h-1")
+	s.speaks(service, "h-1", "desk four")
+}
+
+func (s *suite) rebuildAgain() {
+	service := NewService(s.T)
+	s.host(service, "five", "h-2")
+	s.speaks(service, "h-2", "desk five")
+	s.host(service, "six", "h-2")
+	s.speaks(service, "h-2", "desk six")
+}
+
+func (s *suite) deleted() {
+	d := s.captured("seven")
+	require.Equal(s, platform.Succeeded, s.delivered("seven", d.Digest, "seven-copy-1").State)
+	for _, key := range []string{"delete", "delete again"} {
+		require.NoError(s, s.Platform.Start(s.ctx, key, platform.Operation{DeleteCopy: &platform.DeleteCopy{Copy: "seven-copy-1"}}))
+		require.Equal(s, platform.Succeeded, s.end(key).State)
+	}
+	s.refused("late", platform.Operation{Rebuild: &platform.Rebuild{Host: "h-3", Copies: []string{"seven-copy-1"}, Digest: d.Digest, MachineClass: s.MachineClass}}, "seven-copy-1")
+}
+
+func (s *suite) otherClass() {
+	d := s.captured("eight")
+	require.Equal(s, platform.Succeeded, s.delivered("eight", d.Digest, "eight-copy-1").State)
+	s.refused("toast", platform.Operation{Rebuild: &platform.Rebuild{Host: "h-4", Copies: []string{"eight-copy-1"}, Digest: d.Digest, MachineClass: "toaster"}}, "toaster")
+}
