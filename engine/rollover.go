@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -95,16 +96,11 @@ func (e *Engine) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store.Rol
 	if err != nil {
 		return row, err
 	}
-	named := map[string]bool{}
-	for _, n := range r.Hosts {
-		named[n] = true
-	}
 	var members []store.RolloverHost
 	for _, h := range hosts {
-		if len(named) > 0 && !named[h.Name] {
+		if len(r.Hosts) > 0 && !slices.Contains(r.Hosts, h.Name) {
 			continue
 		}
-		delete(named, h.Name)
 		if len(r.Hosts) == 0 && h.VersionID != nil && *h.VersionID == v.ID && h.State == rollover.HostServing {
 			continue
 		}
@@ -117,9 +113,6 @@ func (e *Engine) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store.Rol
 			}
 		}
 		members = append(members, m)
-	}
-	for n := range named {
-		return row, invalid("host %q is not in pool %s", n, p.Name)
 	}
 	if len(members) == 0 {
 		return row, &nothingToDo{Problem{Kind: Conflict, Text: fmt.Sprintf("all %d hosts of pool %s run %s already: there is nothing to roll over", len(hosts), p.Name, label(img, v))}}

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -104,6 +105,12 @@ func (e *Engine) versionMatters(db *gorm.DB, now time.Time, add func(Matter)) er
 		if err != nil {
 			return err
 		}
+		named := map[int64][]string{} // tracks by the version that they name
+		for _, t := range tracks {
+			if t.VersionID != nil {
+				named[*t.VersionID] = append(named[*t.VersionID], t.Name)
+			}
+		}
 		for _, t := range tracks {
 			if t.VersionID == nil {
 				continue
@@ -112,8 +119,12 @@ func (e *Engine) versionMatters(db *gorm.DB, now time.Time, add func(Matter)) er
 			if err != nil {
 				return err
 			}
-			if v.EndOfLife != nil && v.EndOfLife.Sub(now) < endOfLifeNear {
-				add(Matter{Kind: "end-of-life", Urgent: !now.Before(*v.EndOfLife), Title: fmt.Sprintf("%s reaches its end-of-life on %s", label(img, v), v.EndOfLife.Format(time.DateOnly)), Detail: "track " + t.Name + " names it", Link: "images/" + img.Name})
+			// Said once, at the first of its tracks.
+			if v.EndOfLife != nil && v.EndOfLife.Sub(now) < endOfLifeNear && named[v.ID][0] == t.Name {
+				add(Matter{
+					Kind: "end-of-life", Urgent: !now.Before(*v.EndOfLife), Title: fmt.Sprintf("%s reaches its end-of-life on %s", label(img, v), v.EndOfLife.Format(time.DateOnly)),
+					Detail: strings.Join(named[v.ID], " and ") + " of " + img.Name + " still name it", Link: "images/" + img.Name, Command: "pane version list " + img.Name,
+				})
 			}
 			if t.Name == image.Pilot {
 				if err := e.trialMatter(db, now, img, v, tracks[len(tracks)-1], add); err != nil {

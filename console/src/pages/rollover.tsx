@@ -258,7 +258,6 @@ function Progress({ of: r }: { of: Rollover }) {
                 key={p}
                 flexGrow={r.phases[p]}
                 bg={lookOfPhase(p).fill}
-                borderRightWidth="1px"
                 borderColor="fg.quiet"
               />
             ),

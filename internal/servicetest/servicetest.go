@@ -1,0 +1,261 @@
+// Package servicetest runs the service and a practice world inside a test, on
+// loopback and with a database of its own, for tests that drive the real
+// interfaces.
+package servicetest
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nimblepane/api"
+	"nimblepane/client"
+	"nimblepane/engine"
+	"nimblepane/platform/practice/world"
+	"nimblepane/store"
+	"nimblepane/store/storetest"
+)
+
+// Password of every account of a test service.
+const Password = "a long enough one"
+
+// Service is a running service with its practice world.
+type Service struct {
+	URL         string
+	Store       *store.Store
+	Engine      *engine.Engine
+	World       *world.World
+	PlatformURL string
+
+	t       testing.TB
+	clients map[string]*client.Client
+}
+
+// Options of a test service.
+type Options struct {
+	Scenario string // Scenario if empty
+	Estate   string // Estate if empty; "none" loads nothing
+	Console  fs.FS
+}
+
+// Scenario plays two small sites at a fast clock, with nobody at work.
+const Scenario = `
+seed: 11
+start: 2026-11-23T06:00:00Z
+rate: 300
+sites:
+  - name: north-quay
+    knobs: {clone: 60s, spread: 0.2, boot: 20s, check: 20s, capture: 60s, deliver: 60s}
+  - name: south-quay
+    knobs: {clone: 60s, spread: 0.2, boot: 20s, check: 20s, capture: 60s, deliver: 60s}
+build-machines:
+  - {name: bm-counter, site: north-quay, machine-class: standard, base: vendor}
+  - {name: bm-chart, site: south-quay, machine-class: graphics, base: vendor}
+`
+
+// Estate has one image with a pilot and two production pools, and one of another class.
+const Estate = `
+sites:
+  - {name: north-quay, platform: practice, address: WORLD, starts-per-minute: 600, clones-per-copy: 4}
+  - {name: south-quay, platform: practice, address: WORLD, starts-per-minute: 600, clones-per-copy: 4}
+images:
+  - {name: counter-desk, machine-class: standard, clearance: {testers: 1, soak: 0s, copies: 2}}
+  - {name: chart-desk, machine-class: graphics, numbering: semver, clearance: {testers: 0, soak: 0s, copies: 1}}
+pools:
+  - {name: ticket-pilot, site: north-quay, image: counter-desk, track: pilot, hosts: 2, host-prefix: tp, seats-per-host: 4, machine-class: standard}
+  - {name: ticket-counters, site: north-quay, image: counter-desk, track: live, hosts: 8, host-prefix: tc, seats-per-host: 4, machine-class: standard}
+  - {name: back-office, site: south-quay, image: counter-desk, track: live, hosts: 4, host-prefix: bo, seats-per-host: 4, machine-class: standard}
+  - {name: chart-plotters, site: south-quay, image: chart-desk, track: live, hosts: 1, host-prefix: cp, seats-per-host: 4, machine-class: graphics}
+`
+
+// Start runs a service until the test ends.
+func Start(t testing.TB, o Options) *Service {
+	t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	s := &Service{t: t, clients: map[string]*client.Client{}}
+	log := slog.New(slog.NewTextHandler(t.Output(), &slog.HandlerOptions{Level: slog.LevelWarn}))
+
+	if o.Scenario == "" {
+		o.Scenario = Scenario
+	}
+	scenario, err := world.ParseScenario([]byte(o.Scenario))
+	require.NoError(t, err)
+	s.World, err = world.New(scenario, "", log)
+	require.NoError(t, err)
+	played := make(chan error, 1)
+	go func() { played <- s.World.Run(ctx) }()
+	platform := httptest.NewServer(s.World.Handler())
+	s.PlatformURL = platform.URL
+
+	s.Store, err = store.Open(ctx, storetest.URL(t))
+	require.NoError(t, err)
+	clock, err := engine.NewPracticeClock(ctx, platform.URL, log)
+	require.NoError(t, err)
+	go clock.Follow(ctx)
+
+	// The agents have to be told where the service is before it is there.
+	server := httptest.NewUnstartedServer(nil)
+	s.URL = "http://" + server.Listener.Addr().String()
+	s.Engine, err = engine.New(s.Store, clock, engine.Options{AgentURL: s.URL, Log: log})
+	require.NoError(t, err)
+	server.Config.Handler = api.New(ctx, s.Engine, api.Options{Version: "test", Console: o.Console, Log: log})
+	server.Config.BaseContext = nil
+	server.Start()
+	worked := make(chan error, 1)
+	go func() { worked <- s.Engine.Run(ctx) }()
+	t.Cleanup(func() {
+		cancel()
+		require.NoError(t, <-played)
+		require.NoError(t, <-worked)
+		server.CloseClientConnections()
+		server.Close()
+		platform.Close()
+		s.Store.Close()
+	})
+
+	for _, role := range []string{client.Viewer, client.Operator, client.Approver, client.Administrator} {
+		_, err := api.AddAccount(ctx, s.Engine, "test", client.NewAccount{Name: role, Role: role, Password: Password})
+		require.NoError(t, err)
+	}
+	if o.Estate != "none" {
+		if o.Estate == "" {
+			o.Estate = Estate
+		}
+		_, err = s.As(client.Administrator).LoadEstate(ctx, s.EstateFile(o.Estate), false)
+		require.NoError(t, err)
+	}
+	return s
+}
+
+// EstateFile fills the address of the practice world into an estate file.
+func (s *Service) EstateFile(text string) []byte {
+	return []byte(strings.ReplaceAll(text, "WORLD", s.PlatformURL))
+}
+
+// As returns a client of the account that has the role as its name.
+func (s *Service) As(role string) *client.Client {
+	s.t.Helper()
+	if c, ok := s.clients[role]; ok {
+		return c
+	}
+	s.clients[role] = client.New(s.URL, s.Token(role))
+	return s.clients[role]
+}
+
+// Token signs in as the account that has the role as its name.
+func (s *Service) Token(role string) string {
+	s.t.Helper()
+	in, err := client.New(s.URL, "").SignIn(context.Background(), role, Password, "test")
+	require.NoError(s.t, err)
+	return in.Token
+}
+
+const patience = 90 * time.Second
+
+// Until waits for something that comes about by itself.
+func (s *Service) Until(what string, is func() bool) {
+	s.t.Helper()
+	deadline := time.Now().Add(patience)
+	for !is() {
+		if time.Now().After(deadline) {
+			require.FailNow(s.t, "it did not come about: "+what)
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+}
+
+// Captured makes a version of counter-desk, with all its copies.
+func (s *Service) Captured(image, machine string) string {
+	s.t.Helper()
+	ctx := context.Background()
+	c := s.As(client.Operator)
+	v, err := c.Capture(ctx, image, client.Capture{BuildMachine: machine, Notes: "made for a test"})
+	require.NoError(s.t, err)
+	s.Until("copies of "+v.Number, func() bool {
+		v, err := c.Version(ctx, image, v.Number)
+		require.NoError(s.t, err)
+		require.Empty(s.t, v.Failure)
+		present := 0
+		for _, c := range v.Copies {
+			if c.State == "present" {
+				present++
+			}
+		}
+		return v.State == "sealed" && present == len(v.Copies) && present > 0
+	})
+	return v.Number
+}
+
+// Quick rolls all hosts of a pool at once.
+var Quick = client.Options{Batch: "100%", Floor: "0"}
+
+// Roll rolls pools over and returns when they are done.
+func (s *Service) Roll(o client.Options, pools ...string) {
+	s.t.Helper()
+	rows, err := s.As(client.Operator).StartRollovers(context.Background(), client.StartRollovers{Pools: pools, Options: o})
+	require.NoError(s.t, err)
+	for _, r := range rows {
+		s.Ended(r.ID)
+	}
+}
+
+// Ended waits until a rollover is settled, and returns it.
+func (s *Service) Ended(id int64) (r client.Rollover) {
+	s.t.Helper()
+	s.Until("the end of a rollover", func() bool {
+		var err error
+		r, err = s.As(client.Operator).Rollover(context.Background(), id)
+		require.NoError(s.t, err)
+		require.NotEqual(s.t, "paused", r.State, r.PausedWhy)
+		return r.Settled
+	})
+	return r
+}
+
+// Tried stages a version, rolls the pilot pool and has a tester sign.
+func (s *Service) Tried(number string) {
+	s.t.Helper()
+	ctx := context.Background()
+	_, err := s.As(client.Operator).Stage(ctx, "counter-desk", number, "")
+	require.NoError(s.t, err)
+	s.Roll(Quick, "ticket-pilot")
+	_, err = s.As(client.Operator).Sign(ctx, "counter-desk", number, client.Sign{Yes: true})
+	require.NoError(s.t, err)
+}
+
+// Live makes a first version and brings it into service in the pilot pool and the pools.
+func (s *Service) Live(pools ...string) string {
+	s.t.Helper()
+	number := s.Captured("counter-desk", "bm-counter")
+	s.Tried(number)
+	s.Activated(number)
+	if len(pools) > 0 {
+		s.Roll(Quick, pools...)
+	}
+	return number
+}
+
+// Activated activates a version that has clearance.
+func (s *Service) Activated(number string) {
+	s.t.Helper()
+	_, err := s.As(client.Approver).Activate(context.Background(), "counter-desk", number, client.Activation{})
+	require.NoError(s.t, err)
+}
+
+// Fault makes something go wrong on hosts of a site from now on; no kind lets nothing go wrong.
+func (s *Service) Fault(site string, kind world.FaultKind, hosts string) {
+	s.t.Helper()
+	k, err := s.World.Knobs(site)
+	require.NoError(s.t, err)
+	k.Faults = nil
+	if kind != "" {
+		k.Faults = []world.Fault{{Hosts: hosts, Kind: kind, Chance: 1}}
+	}
+	require.NoError(s.t, s.World.SetKnobs(site, k))
+}
