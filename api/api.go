@@ -64,9 +64,7 @@ func New(ctx context.Context, e *engine.Engine, o Options) *Server {
 	s.agents()
 	s.describe()
 	s.events()
-	if o.Console != nil {
-		s.console(o.Console)
-	}
+	s.console(o.Console)
 	return s
 }
 
@@ -243,12 +241,12 @@ func page[T any](items []T, limit int, cursor func(T) string) client.Page[T] {
 	return p
 }
 
-// console serves the built console: its files, and its page for every path that is a page of it.
+// console serves the built console, if there is one: its files, and its page
+// for every path that is a page of it.
 func (s *Server) console(files fs.FS) {
-	server := http.FileServerFS(files)
 	s.gin.NoRoute(func(c *gin.Context) {
 		path := strings.TrimPrefix(c.Request.URL.Path, "/")
-		if strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "agent/") || c.Request.Method != http.MethodGet {
+		if files == nil || strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "agent/") || c.Request.Method != http.MethodGet {
 			problem(c, http.StatusNotFound, "there is nothing at "+c.Request.Method+" "+c.Request.URL.Path+"; the API is described at /api/openapi.json")
 			return
 		}
@@ -258,6 +256,6 @@ func (s *Server) console(files fs.FS) {
 		} else if strings.HasPrefix(path, "assets/") {
 			c.Header("Cache-Control", "public, max-age=31536000, immutable")
 		}
-		server.ServeHTTP(c.Writer, c.Request)
+		http.FileServerFS(files).ServeHTTP(c.Writer, c.Request)
 	})
 }

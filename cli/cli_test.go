@@ -1,0 +1,200 @@
+package cli_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/goccy/go-yaml"
+	"github.com/stretchr/testify/require"
+
+	"nimblepane/cli"
+	"nimblepane/client"
+	"nimblepane/internal/servicetest"
+)
+
+// pane runs a command as the account of a role, and returns its output and exit code.
+func pane(t *testing.T, s *servicetest.Service, role string, args ...string) (string, int) {
+	t.Helper()
+	return typed(t, "", append([]string{"--url", s.URL, "--token", s.Token(role)}, args...)...)
+}
+
+func typed(t *testing.T, input string, args ...string) (string, int) {
+	t.Helper()
+	var out bytes.Buffer
+	cmd := cli.New("test")
+	cmd.SetArgs(args)
+	cmd.SetIn(strings.NewReader(input))
+	cmd.SetOut(&out)
+	cmd.SetErr(&out)
+	err := cmd.ExecuteContext(context.Background())
+	if err != nil {
+		out.WriteString("pane: " + err.Error() + "\n")
+	}
+	return out.String(), cli.ExitCode(err)
+}
+
+func TestAMonthsWorkAtTheCommandLine(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	one := s.Live("back-office")
+	run := func(role string, code int, want string, args ...string) string {
+		t.Helper()
+		out, got := pane(t, s, role, args...)
+		require.Equal(t, code, got, out)
+		require.Contains(t, out, want)
+		return out
+	}
+	out := run(client.Operator, 0, "is sealed and its copies are delivered", "capture", "counter-desk", "--from", "bm-counter", "--notes", "winter timetable", "--tag", "winter", "--end-of-life", "2031-05-31", "--wait")
+	two := strings.Fields(out)[2]
+	run(client.Viewer, 0, "winter timetable", "version", "show", "counter-desk", two)
+	run(client.Approver, cli.ExitRefused, "testers: 0 of 1", "activate", "counter-desk", two, "--yes")
+	run(client.Operator, 0, "Production has not moved", "stage", "counter-desk", two)
+	run(client.Operator, 0, "finished", "rollover", "start", "--pool", "ticket-pilot", "--batch", "100%", "--floor", "0", "--watch-it")
+	run(client.Operator, cli.ExitUsage, "--pass or --fail", "trial", "sign", "counter-desk", two)
+	run(client.Operator, 0, "1 of 1 testers said yes: operator", "trial", "sign", "counter-desk", two, "--pass")
+	run(client.Approver, 0, "4 of 4 hosts drift", "activate", "counter-desk", two, "--yes")
+	run(client.Viewer, 0, "should run "+two, "drift", "--pool", "back-office")
+	run(client.Viewer, 0, "4 of 4 hosts of back-office drift", "today")
+	run(client.Operator, 0, "finished", "rollover", "start", "--pool", "back-office", "--batch", "2", "--floor", "0", "--watch-it")
+	run(client.Viewer, 0, "finished", "rollover", "list", "--pool", "back-office")
+	run(client.Viewer, 0, "No host drifts.", "drift", "--pool", "back-office")
+	out = run(client.Approver, 0, two+" is barred: printers", "rollback", "counter-desk", "--reason", "printers", "--yes")
+	require.Contains(t, out, one+" again")
+	run(client.Viewer, 0, "image.rollback", "trail", "list", "--actor", "approver")
+	run(client.Viewer, 0, "The trail is whole.", "trail", "verify")
+
+	file := filepath.Join(t.TempDir(), "trail.jsonl")
+	run(client.Viewer, 0, "", "trail", "export", "--to-file", file)
+	out, code := typed(t, "", "trail", "verify", "--file", file)
+	require.Equal(t, 0, code, out)
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, bytes.Replace(text, []byte("printers"), []byte("seagulls"), 1), 0o600))
+	out, code = typed(t, "", "trail", "verify", "--file", file)
+	require.Equal(t, cli.ExitBad, code, out)
+	require.Contains(t, out, "was altered")
+}
+
+func TestOutputForPrograms(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	out, code := pane(t, s, client.Viewer, "pool", "list", "-o", "json")
+	require.Zero(t, code)
+	var pools []client.Pool
+	require.NoError(t, json.Unmarshal([]byte(out), &pools))
+	require.Len(t, pools, 4)
+	out, _ = pane(t, s, client.Viewer, "pool", "show", "back-office", "-o", "yaml")
+	var pool map[string]any
+	require.NoError(t, yaml.Unmarshal([]byte(out), &pool))
+	require.Equal(t, "back-office", pool["name"])
+	out, _ = pane(t, s, client.Viewer, "host", "list", "--pool", "back-office", "-o", "csv")
+	rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
+	require.NoError(t, err)
+	require.Len(t, rows, 5)
+	require.Equal(t, "host", rows[0][0])
+	require.Equal(t, "bo-001", rows[1][0])
+	out, code = pane(t, s, client.Viewer, "pool", "list", "-o", "xml")
+	require.Equal(t, cli.ExitUsage, code)
+	require.Contains(t, out, "table, json, yaml or csv")
+}
+
+func TestExitCodesSayWhatSortOfFailureItIs(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	for _, tc := range []struct {
+		role string
+		args []string
+		code int
+		want string
+	}{
+		{client.Viewer, []string{"pool", "show", "tea-room"}, cli.ExitNotFound, `pool "tea-room": not found`},
+		{client.Viewer, []string{"host", "drain", "bo-001"}, cli.ExitNotYou, "this needs operator"},
+		{client.Operator, []string{"host", "drain", "bo-001"}, cli.ExitRefused, "only a serving host"},
+		{client.Operator, []string{"rollover", "start", "--pool", "back-office", "--batch", "101%"}, cli.ExitRefused, "stage or activate a version first"},
+		{client.Operator, []string{"rollover", "show", "first"}, cli.ExitUsage, "not the number of a rollover"},
+		{client.Operator, []string{"rollover", "start"}, cli.ExitUsage, "pool"},
+		{client.Operator, []string{"capture", "counter-desk", "--from", "bm-counter", "--end-of-life", "May"}, cli.ExitUsage, "2027-05-31"},
+		{client.Viewer, []string{"fly"}, cli.ExitUsage, "unknown command"},
+		{client.Viewer, []string{"estate", "load", "/no/such/file"}, cli.ExitFailed, "no such file"},
+	} {
+		out, code := pane(t, s, tc.role, tc.args...)
+		require.Equal(t, tc.code, code, "%v: %s", tc.args, out)
+		require.Contains(t, out, tc.want)
+	}
+	out, code := typed(t, "", "--url", "http://127.0.0.1:1", "--token", "x", "today")
+	require.Equal(t, cli.ExitNoAnswer, code, out)
+}
+
+func TestAQuestionIsAskedBeforeWhatCannotBeUndone(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	number := s.Captured("counter-desk", "bm-counter")
+	args := []string{"--url", s.URL, "--token", s.Token(client.Approver), "version", "bar", "counter-desk", number, "--reason", "printers"}
+	out, code := typed(t, "n\n", args...)
+	require.Equal(t, cli.ExitRefused, code)
+	require.Contains(t, out, "nothing was done")
+	out, code = typed(t, "y\n", args...)
+	require.Zero(t, code, out)
+	require.Contains(t, out, "is barred")
+}
+
+func TestAMalformedEstateFileIsExplainedWithLines(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
+	file := filepath.Join(t.TempDir(), "estate.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("sites:\n  - name: North\n    platform: cloud\n    address: x\n"), 0o600))
+	out, code := pane(t, s, client.Administrator, "estate", "load", file)
+	require.Equal(t, cli.ExitUsage, code)
+	for _, want := range []string{"has 3 problems", "line 2", "line 3", "line 4"} {
+		require.Contains(t, out, want)
+	}
+}
+
+func TestSigningInKeepsATokenThatOnlyTheOwnerReads(t *testing.T) {
+	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
+	file := filepath.Join(t.TempDir(), "np", "pane.yaml")
+	t.Setenv("NIMBLEPANE_CONFIG", file)
+	_, code := typed(t, "", "today")
+	require.Equal(t, cli.ExitNotYou, code)
+	out, code := typed(t, "wrong\n", "sign-in", s.URL, "--name", client.Operator)
+	require.Equal(t, cli.ExitNotYou, code, out)
+	out, code = typed(t, servicetest.Password+"\n", "sign-in", s.URL, "--name", client.Operator)
+	require.Zero(t, code, out)
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	out, code = typed(t, "", "whoami")
+	require.Zero(t, code, out)
+	require.Contains(t, out, "operator")
+	_, code = typed(t, "", "sign-out")
+	require.Zero(t, code)
+	_, code = typed(t, "", "whoami")
+	require.Equal(t, cli.ExitNotYou, code)
+}
+
+func TestCompletionKnowsTheEstate(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	number := s.Captured("counter-desk", "bm-counter")
+	for _, tc := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"stage", ""}, "counter-desk"},
+		{[]string{"stage", "counter-desk", ""}, number},
+		{[]string{"pool", "show", ""}, "back-office"},
+		{[]string{"rollover", "start", "--pool", ""}, "ticket-counters"},
+		{[]string{"host", "drain", ""}, "bo-001"},
+		{[]string{"capture", "counter-desk", "--from", ""}, "bm-counter"},
+	} {
+		out, code := typed(t, "", append([]string{"__complete", "--url", s.URL, "--token", s.Token(client.Viewer)}, tc.args...)...)
+		require.Zero(t, code)
+		require.Contains(t, out, tc.want, "%v", tc.args)
+	}
+}

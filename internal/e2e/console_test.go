@@ -1,0 +1,215 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"nimblepane/client"
+	"nimblepane/console"
+	"nimblepane/internal/servicetest"
+)
+
+// browser is one tab of headless Chromium.
+type browser struct {
+	t   *testing.T
+	ctx context.Context
+	url string
+}
+
+func open(t *testing.T, url string) *browser {
+	t.Helper()
+	allocate, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true))...)
+	t.Cleanup(cancel)
+	ctx, cancel := chromedp.NewContext(allocate)
+	t.Cleanup(cancel)
+	ctx, cancel = context.WithTimeout(ctx, 3*time.Minute)
+	t.Cleanup(cancel)
+	b := &browser{t, ctx, url}
+	b.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url), chromedp.WaitVisible(`input[name=name]`))
+	return b
+}
+
+func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	require.NoError(b.t, chromedp.Do(b.ctx, steps...))
+}
+
+// script runs JavaScript in the page.
+func script[T any](b *browser, text string) T {
+	b.t.Helper()
+	v, err := chromedp.Run(b.ctx, chromedp.Evaluate[T](text, chromedp.EvalAwaitPromise))
+	require.NoError(b.t, err)
+	return v
+}
+
+// sees waits until the page shows a text.
+func (b *browser) sees(text string) {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, 60*time.Second)
+	defer cancel()
+	_, err := chromedp.Run(ctx, chromedp.Poll[bool](fmt.Sprintf(`document.body.innerText.includes(%q)`, text)))
+	if err != nil {
+		require.FailNow(b.t, "the page does not show "+text, script[string](b, `document.body.innerText`))
+	}
+}
+
+// click presses the button of the label; in an open dialog, its own.
+func (b *browser) click(label string) {
+	b.t.Helper()
+	press := fmt.Sprintf(`(() => {
+		const within = [...document.querySelectorAll('[role=dialog]')].pop() ?? document;
+		const b = [...within.querySelectorAll('button, a')].find(b => b.textContent.trim() === %q && !b.disabled);
+		b?.click();
+		return !!b;
+	})()`, label)
+	require.Eventually(b.t, func() bool { return script[bool](b, press) }, 20*time.Second, 50*time.Millisecond, "there is no button %q", label)
+}
+
+func (b *browser) signIn(name string) {
+	b.t.Helper()
+	b.do(chromedp.SendKeys(`input[name=name]`, name), chromedp.SendKeys(`input[name=password]`, servicetest.Password+"\r"), chromedp.WaitVisible(`nav`))
+}
+
+func (b *browser) visit(path string) {
+	b.t.Helper()
+	b.do(chromedp.Navigate(b.url+path), chromedp.WaitVisible(`h1`))
+	_, err := chromedp.Run(b.ctx, chromedp.Poll[bool](`!document.body.innerText.includes("Loading")`))
+	require.NoError(b.t, err)
+}
+
+func serveConsole(t *testing.T, o servicetest.Options) *servicetest.Service {
+	t.Helper()
+	files, built := console.Files()
+	require.True(t, built, "make build first")
+	o.Console = files
+	return servicetest.Start(t, o)
+}
+
+func TestPagesAreAccessibleAndFit(t *testing.T) {
+	t.Parallel()
+	axe, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err)
+	s := serveConsole(t, servicetest.Options{Scenario: servicetest.Scenario + "crowds:\n  - {hosts: bo-, people: 6, shifts: [\"00:00-23:59\"]}\n"})
+	number := s.Live("back-office")
+	_, err = s.As(client.Operator).DrainHost(t.Context(), "bo-001", "to be looked at")
+	require.NoError(t, err)
+	two := s.Captured("counter-desk", "bm-counter")
+	_, err = s.As(client.Operator).Stage(t.Context(), "counter-desk", two, "")
+	require.NoError(t, err)
+
+	b := open(t, s.URL)
+	check := func(page string) {
+		t.Helper()
+		require.LessOrEqual(t, script[int](b, `document.documentElement.scrollWidth`), 1280, "%s scrolls sideways", page)
+		script[any](b, string(axe)+"; undefined")
+		found := script[[]string](b, `axe.run(document, {resultTypes: ["violations"]}).then(r => r.violations.map(v => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 200)).join(" | ")))`)
+		require.Empty(t, found, "%s", page)
+	}
+	check("sign-in")
+	b.signIn(client.Administrator)
+	for _, shade := range []string{"light", "dark"} {
+		script[any](b, `localStorage.setItem("shade", "`+shade+`")`)
+		for path, shows := range map[string]string{
+			"/": "drained by hand", "/images": "fallback", "/images/counter-desk": number, "/pools": "back-office", "/pools/back-office": "bo-004",
+			"/rollovers": "finished", "/rollovers/1": "Hosts by batch", "/rollovers/new?pool=ticket-pilot": "Log-off policy", "/trail": "version.activate", "/nowhere": "no page",
+			"/pools/back-office?host=bo-001": "Drained by",
+		} {
+			b.visit(path)
+			b.sees(shows)
+			check(shade + " " + path)
+		}
+	}
+	b.visit("/pools/tea-room")
+	b.sees(`pool "tea-room": not found`)
+}
+
+func TestAMonthsWorkInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := serveConsole(t, servicetest.Options{})
+	one := s.Live("back-office")
+	b := open(t, s.URL)
+	b.signIn(client.Administrator)
+	b.sees("Nothing needs you now.")
+
+	b.visit("/images/counter-desk")
+	b.click("Capture a version")
+	b.sees("Build machine")
+	b.click("Capture a version")
+	two := strings.Replace(one, ".1", ".2", 1)
+	if !strings.HasSuffix(two, ".2") {
+		two = one[:len(one)-1] + "2"
+	}
+	b.sees(two)
+	s.Until("the seal, seen live", func() bool { return script[int](b, `document.body.innerText.split("sealed").length - 1`) == 2 })
+	b.click("Stage")
+	b.sees("Pilot will name this version")
+	b.click("Stage")
+	b.sees("Trial of " + two)
+
+	b.visit("/rollovers/new?pool=ticket-pilot")
+	b.click("Start")
+	b.sees("Hosts by batch")
+	b.sees("finished")
+
+	b.visit("/images/counter-desk")
+	b.click("Activate")
+	b.sees("Keep the version in use before as the fallback")
+	b.click("Activate")
+	b.sees("0 of 1 testers said yes")
+	b.click("Cancel")
+	b.click("Sign: yes")
+	b.click("Sign: yes")
+	b.sees("It has clearance.")
+	b.click("Activate")
+	b.click("Activate")
+	b.sees("Live names " + two)
+
+	b.visit("/")
+	b.sees("4 of 4 hosts of back-office drift")
+	b.visit("/trail")
+	b.click("Verify")
+	b.sees("The trail is whole")
+	b.click("Sign out")
+	b.do(chromedp.WaitVisible(`input[name=password]`))
+}
+
+func TestAViewerIsShownNothingThatChangesSomething(t *testing.T) {
+	t.Parallel()
+	s := serveConsole(t, servicetest.Options{})
+	b := open(t, s.URL)
+	b.signIn(client.Viewer)
+	for _, path := range []string{"/images/counter-desk", "/pools/back-office", "/rollovers"} {
+		b.visit(path)
+		labels := script[[]string](b, `[...document.querySelectorAll("main button, main a")].map(b => b.textContent.trim())`)
+		for _, l := range labels {
+			require.NotContains(t, []string{"Capture a version", "Roll back", "Stage", "Activate", "Pin", "Tell everybody", "Start a rollover"}, l)
+		}
+	}
+}
+
+func TestTheKeyboardIsEnough(t *testing.T) {
+	t.Parallel()
+	s := serveConsole(t, servicetest.Options{})
+	b := open(t, s.URL)
+	b.signIn(client.Operator)
+	b.visit("/pools/back-office")
+	focused := func() string {
+		return script[string](b, `document.activeElement.getAttribute("aria-label") ?? document.activeElement.textContent`)
+	}
+	require.Eventually(t, func() bool {
+		b.do(chromedp.KeyEvent("\t"))
+		return strings.HasPrefix(focused(), "bo-001, off")
+	}, 20*time.Second, 10*time.Millisecond, "the first pane is never reached")
+	b.do(chromedp.KeyEvent("\r"))
+	b.sees("Its agent reports")
+	b.do(chromedp.KeyEvent("\x1b"))
+	require.Eventually(t, func() bool { return !script[bool](b, `!!document.querySelector("[role=dialog]")`) }, 10*time.Second, 50*time.Millisecond)
+}

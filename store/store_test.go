@@ -1,0 +1,253 @@
+package store_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nimblepane/core/rollover"
+	"nimblepane/core/trail"
+	"nimblepane/store"
+	"nimblepane/store/storetest"
+)
+
+var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+func record(t *testing.T, st *store.Store, n int) {
+	t.Helper()
+	for i := range n {
+		require.NoError(t, st.Change(t.Context(), "tove", noon, func(tx *store.Tx) error {
+			tx.Record(store.Entry{Verb: "version.edit", Subject: fmt.Sprintf("version %d", i), Detail: map[string]any{"z": 1.5, "a": []string{"x"}}})
+			return nil
+		}))
+	}
+}
+
+func TestAChangeThatFailsLeavesNoTrace(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	err := st.Change(t.Context(), "tove", noon, func(tx *store.Tx) error {
+		require.NoError(t, tx.Create(&store.Site{Name: "a", Title: "a", Platform: "practice", StartsPerMinute: 1, ClonesPerCopy: 1}).Error)
+		tx.Record(store.Entry{Verb: "site.add", Subject: "site a"})
+		return errors.New("thought better of it")
+	})
+	require.ErrorContains(t, err, "thought better of it")
+	_, err = store.SiteNamed(st.DB, "a")
+	require.ErrorIs(t, err, store.ErrNotFound)
+	n, _, _, err := st.VerifyTrail(t.Context())
+	require.NoError(t, err)
+	require.Zero(t, n)
+}
+
+func TestChangesAtOnceMakeOneChain(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	var writers sync.WaitGroup
+	for range 8 {
+		writers.Go(func() { record(t, st, 10) })
+	}
+	writers.Wait()
+	n, _, breaks, err := st.VerifyTrail(t.Context())
+	require.NoError(t, err)
+	require.Empty(t, breaks)
+	require.EqualValues(t, 80, n)
+	events, err := st.EventsAfter(t.Context(), 0, 1000)
+	require.NoError(t, err)
+	require.Len(t, events, 80)
+}
+
+func TestAnAlteredRowIsFound(t *testing.T) {
+	t.Parallel()
+	for name, sql := range map[string]string{
+		"altered": "update trail set actor = 'guest' where seq = 5",
+		"removed": "delete from trail where seq = 5",
+		"detail":  `update trail set detail = '{"z": 2}' where seq = 5`,
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			st := storetest.Open(t)
+			record(t, st, 9)
+			require.NoError(t, st.DB.Exec(sql).Error)
+			_, _, breaks, err := st.VerifyTrail(t.Context())
+			require.NoError(t, err)
+			require.Len(t, breaks, 1)
+			require.Contains(t, []int64{5, 6}, breaks[0].Seq)
+		})
+	}
+}
+
+func TestTrailFilters(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	add := func(actor, verb, subject, scope string) {
+		require.NoError(t, st.Change(t.Context(), actor, noon, func(tx *store.Tx) error {
+			tx.Record(store.Entry{Verb: verb, Subject: subject, Scope: scope})
+			return nil
+		}))
+	}
+	add("tove", "version.activate", "version counter-desk 2026.11.1", "")
+	add("service", "host.drain", "host tc-001", "rollover 1")
+	add("service", "host.drained-by-tide", "host tc-002", "rollover 11")
+	count := func(f store.TrailFilter) int {
+		f.Limit = 10
+		rows, err := st.Trail(t.Context(), f)
+		require.NoError(t, err)
+		return len(rows)
+	}
+	require.Equal(t, 3, count(store.TrailFilter{}))
+	require.Equal(t, 1, count(store.TrailFilter{Actor: "tove"}))
+	require.Equal(t, 2, count(store.TrailFilter{Verb: "host"}))
+	require.Equal(t, 1, count(store.TrailFilter{Verb: "host.drain"}), "a verb is not a prefix of another")
+	require.Equal(t, 1, count(store.TrailFilter{Subject: "counter-desk"}))
+	require.Equal(t, 1, count(store.TrailFilter{Scope: "rollover 1"}))
+	require.Equal(t, 1, count(store.TrailFilter{Before: 2}))
+	require.Equal(t, 0, count(store.TrailFilter{From: noon.Add(time.Second)}))
+}
+
+// hosts makes a pool with n hosts that are enrolled, each with its number as token and credential.
+func hosts(t testing.TB, st *store.Store, n int) store.Pool {
+	t.Helper()
+	var pool store.Pool
+	require.NoError(t, st.Change(context.Background(), "test", noon, func(tx *store.Tx) error {
+		site := store.Site{Name: "a", Title: "a", Platform: "practice", StartsPerMinute: 1, ClonesPerCopy: 1}
+		img := store.Image{Name: "i", Title: "i", Numbering: "calendar", MachineClass: "standard"}
+		require.NoError(t, tx.Create(&site).Error)
+		require.NoError(t, tx.Create(&img).Error)
+		require.NoError(t, tx.Create(&store.Track{ImageID: img.ID, Name: "live"}).Error)
+		pool = store.Pool{Name: "p", Title: "p", SiteID: site.ID, ImageID: img.ID, Track: "live", HostCount: n, HostPrefix: "h", SeatsPerHost: 4, MachineClass: "standard"}
+		require.NoError(t, tx.Create(&pool).Error)
+		var rows []store.Host
+		for i := range n {
+			rows = append(rows, store.Host{Name: fmt.Sprintf("h-%05d", i), PoolID: pool.ID, State: rollover.HostServing, Since: noon})
+		}
+		require.NoError(t, tx.CreateInBatches(&rows, 1000).Error)
+		return tx.Exec("insert into pulses (host_id, credential) select id, convert_to(name, 'UTF8') from hosts").Error
+	}))
+	return pool
+}
+
+func beat(host int, sessions string) store.Beat {
+	return store.Beat{Credential: fmt.Appendf(nil, "h-%05d", host), Stamp: "i 1", Sessions: []byte(sessions)}
+}
+
+func TestHeartbeatsAreWrittenAndAnsweredInOrder(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	hosts(t, st, 3)
+	require.NoError(t, st.DB.Exec("update hosts set drain_order = 7 where name = 'h-00001'").Error)
+	require.NoError(t, st.DB.Exec("insert into orders (host_id, kind, session_key, text, created_at) select id, 'tell', 's1', 'hello', now() from hosts where name = 'h-00001'").Error)
+	person := `[{"key":"s1","person":"Ida Strand","state":"active","since":"2026-11-23T11:00:00Z"}]`
+	replies, err := st.SaveBeats(t.Context(), noon, []store.Beat{beat(2, "[]"), {Credential: []byte("nobody"), Sessions: []byte("[]")}, beat(1, person)})
+	require.NoError(t, err)
+	require.Equal(t, []bool{true, false, true}, []bool{replies[0].Known, replies[1].Known, replies[2].Known})
+	require.EqualValues(t, 7, replies[2].DrainOrder)
+	require.Equal(t, "hello", replies[2].Orders[0].Text)
+	require.Empty(t, replies[0].Orders)
+
+	rows, err := store.SessionRows(st.DB, store.SessionFilter{Person: "Ida Strand"})
+	require.NoError(t, err)
+	require.Len(t, rows, 1)
+	require.Equal(t, "h-00001", rows[0].Host)
+
+	// Another host cannot confirm the order; its own can, and then it is not repeated.
+	id := replies[2].Orders[0].ID
+	thief, owner := beat(2, "[]"), beat(1, "[]")
+	thief.Done, owner.Done = []int64{id}, nil
+	replies, err = st.SaveBeats(t.Context(), noon, []store.Beat{thief})
+	require.NoError(t, err)
+	replies, err = st.SaveBeats(t.Context(), noon, []store.Beat{owner})
+	require.NoError(t, err)
+	require.Len(t, replies[0].Orders, 1)
+	owner.Done = []int64{id}
+	replies, err = st.SaveBeats(t.Context(), noon, []store.Beat{owner})
+	require.NoError(t, err)
+	require.Empty(t, replies[0].Orders)
+}
+
+func TestAnEnrolmentTokenDiesWithUse(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	hosts(t, st, 1)
+	require.NoError(t, st.DB.Exec("insert into enrolments (token, host_id, created_at) select 'secret', id, now() from hosts").Error)
+	h, err := st.Enrol(t.Context(), []byte("secret"), []byte("credential"), noon)
+	require.NoError(t, err)
+	require.Equal(t, "h-00000", h.Name)
+	_, err = st.Enrol(t.Context(), []byte("secret"), []byte("another"), noon)
+	require.ErrorIs(t, err, store.ErrNotFound)
+	_, err = st.Enrol(t.Context(), []byte("guess"), []byte("another"), noon)
+	require.ErrorIs(t, err, store.ErrNotFound)
+}
+
+func TestTheDatabaseKeepsOneRolloverAPool(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	pool := hosts(t, st, 1)
+	v := store.Version{ImageID: pool.ImageID, Number: "2026.11.1", State: store.Sealed, CreatedAt: noon}
+	require.NoError(t, st.DB.Create(&v).Error)
+	one := store.Rollover{PoolID: pool.ID, TargetID: v.ID, State: rollover.Waiting, CreatedAt: noon}
+	two := one
+	require.NoError(t, st.DB.Create(&one).Error)
+	require.ErrorContains(t, st.DB.Create(&two).Error, "one_rollover_a_pool")
+}
+
+func TestOpeningTwiceIsOpeningOnce(t *testing.T) {
+	t.Parallel()
+	url := storetest.URL(t)
+	var openers sync.WaitGroup
+	for range 4 {
+		openers.Go(func() {
+			st, err := store.Open(t.Context(), url)
+			if err == nil {
+				st.Close()
+			}
+			require.NoError(t, err)
+		})
+	}
+	openers.Wait()
+	_, err := store.Open(t.Context(), "postgres://127.0.0.1:1/nothing?connect_timeout=1")
+	require.Error(t, err)
+}
+
+func TestExportedEntriesVerifyElsewhere(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	record(t, st, 5)
+	var v trail.Verifier
+	require.NoError(t, st.EachTrail(t.Context(), store.TrailFilter{}, v.Next))
+}
+
+// BenchmarkHeartbeats writes batches of a thousand.
+func BenchmarkHeartbeats(b *testing.B) {
+	st := storetest.Open(b)
+	hosts(b, st, 10_000)
+	batch := make([]store.Beat, 1000)
+	b.ResetTimer()
+	n := 0
+	for b.Loop() {
+		for i := range batch {
+			batch[i] = beat((n*1000+i)%10_000, `[{"key":"s1","person":"Ida Strand","state":"active","since":"2026-11-23T11:00:00Z"}]`)
+		}
+		n++
+		_, err := st.SaveBeats(context.Background(), noon, batch)
+		require.NoError(b, err)
+	}
+	b.ReportMetric(float64(n*1000)/b.Elapsed().Seconds(), "beats/s")
+}
+
+// BenchmarkHostPage reads a page of 200 out of 10,000 hosts.
+func BenchmarkHostPage(b *testing.B) {
+	st := storetest.Open(b)
+	hosts(b, st, 10_000)
+	require.NoError(b, st.DB.Exec("analyze").Error)
+	b.ResetTimer()
+	for b.Loop() {
+		rows, err := store.HostRows(st.DB, store.HostFilter{Pool: "p", After: "h-05000", Limit: 200})
+		require.NoError(b, err)
+		require.Len(b, rows, 200)
+	}
+}
