@@ -21,7 +21,6 @@ export function useLive(): boolean {
   const queries = useQueryClient();
   const [connected, setConnected] = useState(true);
   useEffect(() => {
-    const stream = new EventSource("/api/v1/events");
     let due = new Set<string>();
     let timer: ReturnType<typeof setTimeout> | undefined;
     const look = () => {
@@ -32,19 +31,40 @@ export function useLive(): boolean {
         predicate: (q) => q.queryKey[0] !== "session" && (keys.has("all") || keys.has(String(q.queryKey[0]))),
       });
     };
-    stream.addEventListener("change", (message) => {
-      const { kind } = JSON.parse(message.data) as { kind: string };
-      for (const key of concerns[kind] ?? ["all"]) due.add(key);
-      timer ??= setTimeout(look, gather);
-    });
-    stream.onopen = () => {
-      setConnected(true);
-      void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "session" });
+    let stream: EventSource | undefined;
+    const listen = () => {
+      stream = new EventSource("/api/v1/events");
+      stream.addEventListener("change", (message) => {
+        const { kind } = JSON.parse(message.data) as { kind: string };
+        for (const key of concerns[kind] ?? ["all"]) due.add(key);
+        timer ??= setTimeout(look, gather);
+      });
+      stream.onopen = () => {
+        setConnected(true);
+        due.add("all");
+        timer ??= setTimeout(look, gather);
+      };
+      stream.onerror = () => setConnected(false);
     };
-    stream.onerror = () => setConnected(false);
+    const stop = () => {
+      stream?.close();
+      stream = undefined;
+    };
+    // A browser has few connections to one service: a page that nobody sees takes none.
+    const turn = () => {
+      if (document.visibilityState === "hidden") stop();
+      else if (!stream) listen();
+    };
+    turn();
+    document.addEventListener("visibilitychange", turn);
+    window.addEventListener("pagehide", stop);
+    window.addEventListener("pageshow", turn);
     return () => {
       clearTimeout(timer);
-      stream.close();
+      document.removeEventListener("visibilitychange", turn);
+      window.removeEventListener("pagehide", stop);
+      window.removeEventListener("pageshow", turn);
+      stop();
     };
   }, [queries]);
   return connected;

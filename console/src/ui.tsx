@@ -174,7 +174,11 @@ export function List(props: { label: string; head: string[]; children: ReactNode
       <Table.Root
         size="sm"
         aria-label={props.label}
-        css={{ "& td, & th": { px: "2", borderColor: "line" }, "& td": { whiteSpace: "normal" }, "& tr": { bg: "transparent" } }}
+        css={{
+          "& td, & th": { px: "2", borderColor: "line" },
+          "& td": { whiteSpace: "normal" },
+          "& tr": { bg: "transparent" },
+        }}
       >
         <Table.Header>
           <Table.Row>

@@ -17,8 +17,8 @@ const patterns: Record<Pattern, object> = {
   dots: { backgroundImage: `radial-gradient(${hatch} 1.5px, transparent 1.6px)`, backgroundSize: "7px 7px" },
 };
 
-/** One host. */
-export function Pane(props: { name: string; look: Look; line?: string; label: string; onOpen: () => void }) {
+/** One host. What is written on it is also what it is called; the hint adds the rest. */
+export function Pane(props: { name: string; look: Look; line?: string; hint: string; onOpen: () => void }) {
   return (
     <Box
       asChild
@@ -36,7 +36,7 @@ export function Pane(props: { name: string; look: Look; line?: string; label: st
       cursor="pointer"
       css={patterns[props.look.pattern]}
     >
-      <button type="button" aria-label={props.label} onClick={props.onOpen}>
+      <button type="button" title={props.hint} onClick={props.onOpen}>
         <Text fontSize="xs" fontWeight="600" truncate>
           {props.name}
         </Text>

@@ -140,7 +140,7 @@ export function PoolPage() {
                     name={h.name}
                     look={look}
                     line={`${h.version.slice(2) || "no disk"} · ${h.sessions}/${h.seats}`}
-                    label={`${h.name}, ${look.word}, version ${h.version || "none"}, ${h.sessions} of ${h.seats} seats taken`}
+                    hint={`${h.name}, ${look.word}, version ${h.version || "none"}, ${h.sessions} of ${h.seats} seats taken`}
                     onOpen={() => setSearch({ host: h.name })}
                   />
                 );

@@ -209,7 +209,7 @@ export function RolloverPage() {
                           name={h.host}
                           look={look}
                           line={line}
-                          label={`${h.host}, ${look.word}${h.why ? `: ${h.why}` : ""}, runs ${h.version || "nothing"}`}
+                          hint={`${h.host}, ${look.word}${h.why ? `: ${h.why}` : ""}, runs ${h.version || "nothing"}`}
                           onOpen={() => void go(`/pools/${r?.pool}?host=${h.host}`)}
                         />
                       );
@@ -254,12 +254,7 @@ function Progress({ of: r }: { of: Rollover }) {
         {order.map(
           (p) =>
             r.phases[p] > 0 && (
-              <Box
-                key={p}
-                flexGrow={r.phases[p]}
-                bg={lookOfPhase(p).fill}
-                borderColor="fg.quiet"
-              />
+              <Box key={p} flexGrow={r.phases[p]} bg={lookOfPhase(p).fill} borderColor="fg.quiet" />
             ),
         )}
       </Flex>
