@@ -263,7 +263,8 @@ func (s *Server) people() {
 	register(s, operation{method: "DELETE", path: "/tokens/{id}", id: "revoke-token", summary: "Revoke a bearer token", role: client.Viewer, tag: "people", status: 204},
 		func(ctx context.Context, in *struct {
 			ID int64 `path:"id"`
-		}) (*empty, error) {
+		},
+		) (*empty, error) {
 			return done(s.store.Change(ctx, actor(ctx), s.engine.Clock.Now(), func(tx *store.Tx) error {
 				q := tx.Model(&store.Token{}).Where("id = ? and revoked_at is null", in.ID)
 				if whoever(ctx).Role != client.Administrator {

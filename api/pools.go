@@ -138,7 +138,7 @@ func (s *Server) pools() {
 			}
 			rows, err := store.SessionRows(s.store.DB.WithContext(ctx), store.SessionFilter{Pool: in.Pool, Host: in.Host, Person: in.Person, State: in.State, After: after, Limit: in.Limit + 1})
 			items := each(rows, func(r store.SessionRow) client.Session {
-				return client.Session{Host: r.Host, HostState: r.HostState, Pool: r.Pool, Site: r.Site, Key: r.Key, Person: r.Person, State: r.State, Since: r.Since}
+				return client.Session{Key: r.Key, Host: r.Host, HostState: r.HostState, Pool: r.Pool, Site: r.Site, Person: r.Person, State: r.State, Since: r.Since}
 			})
 			return ok(page(items, in.Limit, func(x client.Session) string { return cursor(x.Host + "/" + x.Key) }), err)
 		})

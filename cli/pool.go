@@ -237,12 +237,12 @@ func (a *app) sessions(ctx context.Context, c *client.Client, q client.SessionQu
 		return err
 	}
 	return list(a, sessions, "Nobody is signed in.",
-		column[client.Session]{"Host", func(s client.Session) string { return s.Host }},
+		column[client.Session]{"On host", func(s client.Session) string { return s.Host }},
 		column[client.Session]{"Session", func(s client.Session) string { return s.Key }},
 		column[client.Session]{"Person", func(s client.Session) string { return s.Person }},
 		column[client.Session]{"State", func(s client.Session) string { return s.State }},
 		column[client.Session]{"Since", func(s client.Session) string { return when(&s.Since) }},
-		column[client.Session]{"Host is", func(s client.Session) string { return coloured(s.HostState) }})
+		column[client.Session]{"That host is", func(s client.Session) string { return coloured(s.HostState) }})
 }
 
 func (a *app) session() *cobra.Command {

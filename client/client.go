@@ -344,8 +344,20 @@ type HostQuery struct {
 	Drifts                            bool
 }
 
+func (q HostQuery) values() url.Values {
+	return values("pool", q.Pool, "site", q.Site, "image", q.Image, "state", q.State, "version", q.Version, "drifts", flag(q.Drifts))
+}
+
+// Hosts returns all selected hosts by name.
 func (c *Client) Hosts(ctx context.Context, q HostQuery) ([]Host, error) {
-	return all[Host](ctx, c, "/hosts", values("pool", q.Pool, "site", q.Site, "image", q.Image, "state", q.State, "version", q.Version, "drifts", flag(q.Drifts)))
+	return all[Host](ctx, c, "/hosts", q.values())
+}
+
+// HostPage returns the first page of the selected hosts.
+func (c *Client) HostPage(ctx context.Context, q HostQuery, limit int) (Page[Host], error) {
+	v := q.values()
+	v.Set("limit", strconv.Itoa(limit))
+	return get[Page[Host]](ctx, c, "/hosts", v)
 }
 
 func (c *Client) Host(ctx context.Context, name string) (Host, error) {

@@ -6,6 +6,7 @@ import (
 	_ "embed"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -46,6 +47,13 @@ func (s *stack) url() string { return fmt.Sprintf("http://127.0.0.1:%d", s.servi
 
 // start starts everything that does not run.
 func (s *stack) start(ctx context.Context) (err error) {
+	for _, port := range []int{s.service, s.metrics, s.practice, s.pgPort} {
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err != nil {
+			return fmt.Errorf("port %d is taken: does the demo run already, or did something else take it? (%w)", port, err)
+		}
+		l.Close()
+	}
 	if err := os.MkdirAll(s.dir, 0o755); err != nil {
 		return err
 	}

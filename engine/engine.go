@@ -233,4 +233,5 @@ type quiet struct{ slog.Handler }
 
 func (q quiet) Enabled(_ context.Context, l slog.Level) bool { return l >= slog.LevelWarn }
 func (q quiet) WithAttrs(a []slog.Attr) slog.Handler         { return quiet{q.Handler.WithAttrs(a)} }
-func (q quiet) WithGroup(n string) slog.Handler              { return quiet{q.Handler.WithGroup(n)} }
+
+func (q quiet) WithGroup(n string) slog.Handler { return quiet{q.Handler.WithGroup(n)} }

@@ -158,7 +158,7 @@ func TestHeartbeatsAreWrittenAndAnsweredInOrder(t *testing.T) {
 	id := replies[2].Orders[0].ID
 	thief, owner := beat(2, "[]"), beat(1, "[]")
 	thief.Done, owner.Done = []int64{id}, nil
-	replies, err = st.SaveBeats(t.Context(), noon, []store.Beat{thief})
+	_, err = st.SaveBeats(t.Context(), noon, []store.Beat{thief})
 	require.NoError(t, err)
 	replies, err = st.SaveBeats(t.Context(), noon, []store.Beat{owner})
 	require.NoError(t, err)

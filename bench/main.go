@@ -1,0 +1,406 @@
+// Command bench measures how fast the product is and prints a table.
+//
+// It starts a PostgreSQL of its own, with its usual care for the disk, and
+// measures what people wait for: a decision, a page of hosts, heartbeats taken
+// in over HTTP by a service process, and the engine's actions in a rollover of
+// practice hosts that take no time. Beside it stands what pgbench makes that
+// same PostgreSQL write.
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"nimblepane/agent"
+	"nimblepane/client"
+	"nimblepane/core/rollover"
+	"nimblepane/platform/practice/world"
+	"nimblepane/store"
+	"nimblepane/store/localpg"
+)
+
+func main() {
+	if err := run(context.Background()); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+// results is the table.
+type results struct{ t table.Writer }
+
+func (r *results) add(what, measured, wanted string) {
+	r.t.AppendRow(table.Row{what, measured, wanted})
+	fmt.Fprintf(os.Stderr, "%s: %s\n", what, measured)
+}
+
+func run(ctx context.Context) (err error) {
+	dir, err := os.MkdirTemp("/var/tmp", "nimblepane-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	port, err := localpg.FreePort()
+	if err != nil {
+		return err
+	}
+	db, err := localpg.Start(ctx, filepath.Join(dir), port, false)
+	if err != nil {
+		return err
+	}
+	defer db.Stop()
+	r := &results{table.NewWriter()}
+	r.t.AppendHeader(table.Row{"What", "Measured", "Wanted"})
+	decide(r)
+	for _, measure := range []func(context.Context, *results, *localpg.Server, string) error{pgbench, page, heartbeats, actions} {
+		if err := measure(ctx, r, db, dir); err != nil {
+			return err
+		}
+	}
+	fmt.Printf("Measured %s on %d cores (%s), Go %s, with PostgreSQL and the senders on the same machine.\n\n%s\n",
+		time.Now().UTC().Format(time.DateOnly), runtime.NumCPU(), cpu(), strings.TrimPrefix(runtime.Version(), "go"), r.t.RenderMarkdown())
+	return nil
+}
+
+func cpu() string {
+	text, _ := os.ReadFile("/proc/cpuinfo")
+	m := regexp.MustCompile(`model name\s*: (.*)`).FindSubmatch(text)
+	if m == nil {
+		return runtime.GOARCH
+	}
+	return string(m[1])
+}
+
+// decide measures one decision for 10,000 hosts with 40,000 sessions.
+func decide(r *results) {
+	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	plan := rollover.DefaultOptions.Plan(rollover.Pool{Hosts: 10_000, SeatsPerHost: 6})
+	plan.State, plan.Target, plan.LogOff = rollover.Running, 2, rollover.Warn
+	s := rollover.Snapshot{Listening: now, Site: rollover.Site{ClonesLeft: 100, StartsLeft: 100}}
+	for i := range 10_000 {
+		h := rollover.Host{ID: int64(i), Name: fmt.Sprintf("h-%05d", i), State: rollover.HostServing, Version: 1, Seats: 6, Phase: rollover.Queued, Since: now, Seen: now}
+		for n := range 4 {
+			h.Sessions = append(h.Sessions, rollover.Session{Key: strconv.Itoa(n)})
+		}
+		if i < 1000 {
+			h.State, h.Phase, h.Batch, h.Confirmed = rollover.HostDraining, rollover.Draining, 1, true
+		}
+		s.Hosts = append(s.Hosts, h)
+	}
+	b := testing.Benchmark(func(b *testing.B) {
+		for b.Loop() {
+			rollover.Decide(plan, s, now)
+		}
+	})
+	r.add("a decision for 10,000 hosts with 40,000 sessions", fmt.Sprintf("%.1f ms", float64(b.NsPerOp())/1e6), "under 20 ms")
+}
+
+// pgbench says what this PostgreSQL writes at most: single updates, and rows in batches.
+func pgbench(ctx context.Context, r *results, db *localpg.Server, dir string) error {
+	programs, _ := filepath.Glob("/usr/lib/postgresql/*/bin/pgbench")
+	if len(programs) == 0 {
+		return errors.New("pgbench is not installed: it comes with PostgreSQL's server package")
+	}
+	bench := func(args ...string) (float64, error) {
+		cmd := exec.CommandContext(ctx, programs[len(programs)-1], append(args, "-h", "127.0.0.1", "-p", strconv.Itoa(db.Port), "-U", "nimblepane", "postgres")...)
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			return 0, fmt.Errorf("pgbench: %w: %s", err, out)
+		}
+		m := regexp.MustCompile(`tps = ([0-9.]+)`).FindSubmatch(out)
+		if m == nil {
+			return 0, nil
+		}
+		return strconv.ParseFloat(string(m[1]), 64)
+	}
+	if _, err := bench("-i", "-q", "-s", "5"); err != nil {
+		return err
+	}
+	single, err := bench("-N", "-c", "16", "-j", "2", "-T", "5")
+	if err != nil {
+		return err
+	}
+	r.add("pgbench: single updates a second", fmt.Sprintf("%.0f", single), "-")
+	const rows = 1000
+	script := filepath.Join(dir, "batch.sql")
+	text := fmt.Sprintf("\\set at random(1, 499000)\nupdate pgbench_accounts set abalance = abalance + 1 where aid between :at and :at + %d;\n", rows-1)
+	if err := os.WriteFile(script, []byte(text), 0o644); err != nil {
+		return err
+	}
+	batches, err := bench("-n", "-f", script, "-c", "2", "-j", "2", "-T", "5")
+	if err != nil {
+		return err
+	}
+	r.add("pgbench: rows updated a second, in batches of 1,000", fmt.Sprintf("%.0f", batches*rows), "-")
+	return nil
+}
+
+// estate fills a database with a pool of n hosts that are enrolled: the
+// credential of the nth host is its number.
+func estate(ctx context.Context, st *store.Store, address string, n int) error {
+	now := time.Now()
+	return st.Change(ctx, "bench", now, func(tx *store.Tx) error {
+		for _, sql := range []string{
+			fmt.Sprintf("insert into sites (name, title, platform, address, starts_per_minute, clones_per_copy) values ('a', 'a', 'practice', '%s', 1000000, 1000)", address),
+			"insert into images (name, title, numbering, machine_class, testers, soak_seconds, copies) values ('desk', 'desk', 'calendar', 'standard', 0, 0, 1)",
+			"insert into tracks (image_id, name, position) select id, 'pilot', 0 from images",
+			"insert into tracks (image_id, name, position) select id, 'live', 1 from images",
+			fmt.Sprintf("insert into pools (name, title, site_id, image_id, track, host_count, host_prefix, seats_per_host, machine_class) select 'p', 'p', s.id, i.id, 'pilot', %d, 'h', 4, 'standard' from sites s, images i", n),
+			fmt.Sprintf("insert into hosts (name, pool_id, state, since) select 'h-' || to_char(n, 'FM000000'), p.id, 'off', now() from pools p, generate_series(1, %d) n", n),
+			"insert into pulses (host_id, credential) select id, sha256(convert_to(id::text, 'UTF8')) from hosts",
+		} {
+			if err := tx.Exec(sql).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func database(ctx context.Context, db *localpg.Server, name string) (*store.Store, error) {
+	st, err := store.Open(ctx, db.URL("postgres"))
+	if err != nil {
+		return nil, err
+	}
+	defer st.Close()
+	if err := st.DB.Exec("create database " + name).Error; err != nil {
+		return nil, err
+	}
+	return store.Open(ctx, db.URL(name))
+}
+
+func page(ctx context.Context, r *results, db *localpg.Server, _ string) error {
+	st, err := database(ctx, db, "page")
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if err := estate(ctx, st, "http://127.0.0.1:1", 10_000); err != nil {
+		return err
+	}
+	if err := st.DB.Exec("analyze").Error; err != nil {
+		return err
+	}
+	service, err := serve(db, "page", "")
+	if err != nil {
+		return err
+	}
+	defer service.stop()
+	c, err := service.signIn(ctx)
+	if err != nil {
+		return err
+	}
+	const rounds = 20
+	began := time.Now()
+	for range rounds {
+		if _, err := c.HostPage(ctx, client.HostQuery{Pool: "p"}, 200); err != nil {
+			return err
+		}
+	}
+	r.add("a page of 200 hosts out of 10,000, over HTTP", fmt.Sprintf("%.1f ms", float64(time.Since(began).Microseconds())/1000/rounds), "under 50 ms")
+	return nil
+}
+
+// service is a service process.
+type service struct {
+	cmd *exec.Cmd
+	url string
+	db  *localpg.Server
+	of  string
+}
+
+func serve(db *localpg.Server, name, practice string) (*service, error) {
+	port, err := localpg.FreePort()
+	if err != nil {
+		return nil, err
+	}
+	args := []string{"serve", "--database", db.URL(name), "--listen", fmt.Sprintf("127.0.0.1:%d", port), "--metrics-listen", "", "--log-level", "warn"}
+	if practice != "" {
+		args = append(args, "--practice-clock", practice)
+	}
+	s := &service{cmd: exec.Command("bin/nimblepaned", args...), url: fmt.Sprintf("http://127.0.0.1:%d", port), db: db, of: name}
+	s.cmd.Stderr = os.Stderr
+	if err := s.cmd.Start(); err != nil {
+		return nil, err
+	}
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+		if resp, err := http.Get(s.url + "/readyz"); err == nil {
+			resp.Body.Close()
+			return s, nil
+		}
+	}
+	s.stop()
+	return nil, errors.New("the service did not get ready")
+}
+
+func (s *service) stop() {
+	_ = s.cmd.Process.Signal(os.Interrupt)
+	_ = s.cmd.Wait()
+}
+
+func (s *service) signIn(ctx context.Context) (*client.Client, error) {
+	const password = "only for the bench"
+	add := exec.CommandContext(ctx, "bin/nimblepaned", "account", "add", "bench", "--database", s.db.URL(s.of))
+	add.Stdin = strings.NewReader(password)
+	if out, err := add.CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("%w: %s", err, out)
+	}
+	in, err := client.New(s.url, "").SignIn(ctx, "bench", password, "bench")
+	return client.New(s.url, in.Token), err
+}
+
+// heartbeats sends as many as the service takes in, from 100,000 hosts in turn.
+func heartbeats(ctx context.Context, r *results, db *localpg.Server, _ string) error {
+	const hosts, senders, lasts = 100_000, 96, 15 * time.Second
+	st, err := database(ctx, db, "beats")
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if err := estate(ctx, st, "http://127.0.0.1:1", hosts); err != nil {
+		return err
+	}
+	if err := st.DB.Exec("vacuum analyze").Error; err != nil {
+		return err
+	}
+	service, err := serve(db, "beats", "")
+	if err != nil {
+		return err
+	}
+	defer service.stop()
+	var first int64
+	if err := st.DB.Raw("select min(id) from hosts").Scan(&first).Error; err != nil {
+		return err
+	}
+	people := make([]agent.Session, 3)
+	for i := range people {
+		people[i] = agent.Session{Key: strconv.Itoa(i), Person: "Ida Strand", State: agent.Active, Since: time.Now()}
+	}
+	var next, taken, failed atomic.Int64
+	stop, cancel := context.WithTimeout(ctx, lasts)
+	defer cancel()
+	caller := agent.Caller{URL: service.url, HTTP: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: senders}}}
+	var all sync.WaitGroup
+	began := time.Now()
+	for range senders {
+		all.Go(func() {
+			for stop.Err() == nil {
+				host := first + next.Add(1)%hosts
+				_, err := caller.Beat(stop, strconv.FormatInt(host, 10), agent.Heartbeat{Stamp: "desk 2026.11.1", Sessions: people})
+				if err == nil {
+					taken.Add(1)
+				} else if stop.Err() == nil {
+					failed.Add(1)
+				}
+			}
+		})
+	}
+	all.Wait()
+	rate := float64(taken.Load()) / time.Since(began).Seconds()
+	r.add("heartbeats taken in a second, 100,000 hosts", fmt.Sprintf("%.0f (%d failed)", rate, failed.Load()), "3,000")
+	return nil
+}
+
+const instant = `
+seed: 5
+rate: 10
+sites: [{name: a, clones-per-copy: 1000}]
+build-machines: [{name: bm, site: a, machine-class: standard, base: vendor}]
+`
+
+// actions rolls 2,000 practice hosts that take no time, and counts what the engine did to them.
+func actions(ctx context.Context, r *results, db *localpg.Server, _ string) error {
+	const hosts = 2000
+	scenario, err := world.ParseScenario([]byte(instant))
+	if err != nil {
+		return err
+	}
+	w, err := world.New(scenario, "", slog.New(slog.DiscardHandler))
+	if err != nil {
+		return err
+	}
+	playing, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go func() { _ = w.Run(playing) }()
+	port, err := localpg.FreePort()
+	if err != nil {
+		return err
+	}
+	address := fmt.Sprintf("127.0.0.1:%d", port)
+	practice := &http.Server{Addr: address, Handler: w.Handler()}
+	go func() { _ = practice.ListenAndServe() }()
+	defer practice.Close()
+
+	st, err := database(ctx, db, "actions")
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if err := estate(ctx, st, "http://"+address, hosts); err != nil {
+		return err
+	}
+	service, err := serve(db, "actions", "http://"+address)
+	if err != nil {
+		return err
+	}
+	defer service.stop()
+	c, err := service.signIn(ctx)
+	if err != nil {
+		return err
+	}
+	v, err := c.Capture(ctx, "desk", client.Capture{BuildMachine: "bm"})
+	if err != nil {
+		return err
+	}
+	for len(v.Copies) == 0 || v.Copies[0].State != "present" {
+		time.Sleep(50 * time.Millisecond)
+		if v, err = c.Version(ctx, "desk", v.Number); err != nil {
+			return err
+		}
+	}
+	if _, err := c.Stage(ctx, "desk", v.Number, ""); err != nil {
+		return err
+	}
+	began := time.Now()
+	rows, err := c.StartRollovers(ctx, client.StartRollovers{Pools: []string{"p"}, Options: client.Options{Batch: "100%", Floor: "0"}})
+	if err != nil {
+		return err
+	}
+	for done := false; !done; {
+		time.Sleep(200 * time.Millisecond)
+		one, err := c.Rollover(ctx, rows[0].ID)
+		if err != nil {
+			return err
+		}
+		if one.State == "paused" || time.Since(began) > 5*time.Minute {
+			hosts, _ := c.RolloverHosts(ctx, one.ID)
+			text, _ := json.Marshal(hosts[:min(len(hosts), 3)])
+			return fmt.Errorf("the rollover did not finish: %s: %s", one.PausedWhy, text)
+		}
+		done = one.Settled
+	}
+	took := time.Since(began)
+	var n int64
+	if err := st.DB.Raw("select count(*) from trail where scope = ? and subject like 'host %'", fmt.Sprintf("rollover %d", rows[0].ID)).Scan(&n).Error; err != nil {
+		return err
+	}
+	r.add(fmt.Sprintf("host actions a second, rollover of %d hosts that take no time", hosts), fmt.Sprintf("%.0f (%d in %s)", float64(n)/took.Seconds(), n, took.Round(100*time.Millisecond)), "50")
+	return nil
+}

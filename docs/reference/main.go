@@ -1,0 +1,164 @@
+// Command reference writes the reference pages of the client and the API from
+// the code: docs/client.md and docs/api.md.
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/cobra/doc"
+
+	"nimblepane/api"
+	"nimblepane/cli"
+)
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, "reference:", err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	client, err := clientPage()
+	if err != nil {
+		return err
+	}
+	api, err := apiPage()
+	if err != nil {
+		return err
+	}
+	for name, text := range map[string][]byte{"docs/client.md": client, "docs/api.md": api} {
+		if err := os.WriteFile(name, text, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func clientPage() ([]byte, error) {
+	var out bytes.Buffer
+	out.WriteString("# The client\n\nMade from the code by `make generate`. How to begin is in the [guide](guide.md).\n\n")
+	root := cli.New("")
+	root.DisableAutoGenTag = true
+	root.InitDefaultCompletionCmd()
+	var walk func(*cobra.Command) error
+	walk = func(c *cobra.Command) error {
+		c.DisableAutoGenTag = true
+		var page bytes.Buffer
+		if err := doc.GenMarkdownCustom(c, &page, func(link string) string {
+			return "#" + strings.ReplaceAll(strings.TrimSuffix(link, ".md"), "_", "-")
+		}); err != nil {
+			return err
+		}
+		text, _, _ := strings.Cut(page.String(), "### SEE ALSO")
+		out.WriteString(strings.ReplaceAll(text, "### Options inherited from parent commands", "### Common options"))
+		for _, sub := range c.Commands() {
+			if sub.IsAvailableCommand() && sub.Name() != "completion" {
+				if err := walk(sub); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	err := walk(root)
+	return out.Bytes(), err
+}
+
+func apiPage() ([]byte, error) {
+	text, err := api.Describe("")
+	if err != nil {
+		return nil, err
+	}
+	var spec struct {
+		Paths map[string]map[string]struct {
+			Summary, Description string
+			Tags                 []string
+			Parameters           []struct {
+				Name, In, Description string
+				Required              bool
+			}
+			RequestBody struct {
+				Content map[string]struct {
+					Schema struct {
+						Ref string `json:"$ref"`
+					}
+				}
+			}
+		}
+		Components struct {
+			Schemas map[string]struct {
+				Properties map[string]struct {
+					Type        any
+					Description string
+					Enum        []string
+					Ref         string `json:"$ref"`
+				}
+				Required []string
+			}
+		}
+	}
+	if err := json.Unmarshal(text, &spec); err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	out.WriteString(`# The API
+
+Made from the code by ` + "`make generate`" + `. The service describes itself at ` + "`/api/openapi.json`" + ` (OpenAPI 3.1); a copy is [openapi.json](openapi.json).
+
+- Send ` + "`Authorization: Bearer TOKEN`" + `. Tokens are made by ` + "`pane token make`" + ` or ` + "`POST /api/v1/session`" + ` with a token name.
+- Errors are problem details (RFC 9457): ` + "`detail`" + ` says what is wrong and what would be right, ` + "`errors`" + ` lists several reasons.
+- Lists come in pages: send ` + "`cursor`" + ` with the ` + "`next`" + ` of the page before.
+- What people edit has an ` + "`ETag`" + `; send it back as ` + "`If-Match`" + `. An edit of something that changed meanwhile gets 412.
+- Send an ` + "`Idempotency-Key`" + ` with a POST: repeated within a day, it does the thing once and gets the same answer.
+- ` + "`GET /api/v1/events`" + ` is a stream of server-sent events (` + "`event: change`" + `, with ` + "`seq`, `kind` and `subject`" + `). It is taken up again from ` + "`Last-Event-ID`" + `.
+
+`)
+	paths := make([]string, 0, len(spec.Paths))
+	for p := range spec.Paths {
+		paths = append(paths, p)
+	}
+	slices.Sort(paths)
+	for _, tag := range []string{"service", "people", "estate", "images", "versions", "pools", "hosts", "sessions", "rollovers", "trail"} {
+		fmt.Fprintf(&out, "## %s%s\n\n", strings.ToUpper(tag[:1]), tag[1:])
+		for _, path := range paths {
+			for _, method := range []string{"get", "post", "put", "patch", "delete"} {
+				o, ok := spec.Paths[path][method]
+				if !ok || !slices.Contains(o.Tags, tag) {
+					continue
+				}
+				fmt.Fprintf(&out, "### `%s %s`\n\n%s. %s\n\n", strings.ToUpper(method), path, o.Summary, o.Description)
+				for _, p := range o.Parameters {
+					if p.In != "path" {
+						fmt.Fprintf(&out, "- `%s` (%s) %s\n", p.Name, p.In, p.Description)
+					}
+				}
+				schema := spec.Components.Schemas[strings.TrimPrefix(o.RequestBody.Content["application/json"].Schema.Ref, "#/components/schemas/")]
+				names := make([]string, 0, len(schema.Properties))
+				for n := range schema.Properties {
+					names = append(names, n)
+				}
+				slices.Sort(names)
+				for _, n := range names {
+					p := schema.Properties[n]
+					note := p.Description
+					if len(p.Enum) > 0 {
+						note += " (" + strings.Join(p.Enum, ", ") + ")"
+					}
+					if slices.Contains(schema.Required, n) {
+						note += " (needed)"
+					}
+					fmt.Fprintf(&out, "- `%s` (body) %s\n", n, strings.TrimSpace(note))
+				}
+				out.WriteString("\n")
+			}
+		}
+	}
+	return out.Bytes(), nil
+}
