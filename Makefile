@@ -78,6 +78,10 @@ fmt: ## Format the Go code and the console
 bench: setup build ## Measure speed and print a table
 	@$(GO) run ./bench
 
+.PHONY: screenshots
+screenshots: build ## Take the pictures of the documentation from the running demo
+	@docs/shots/take.sh
+
 .PHONY: clean
 clean: ## Remove what was built
 	@rm -rf bin console/dist/* console/node_modules
