@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -299,7 +300,7 @@ func (a *app) trail() *cobra.Command {
 					}
 					return e.Scope
 				}},
-				column[client.TrailEntry]{"Why", func(e client.TrailEntry) string { return e.Reason }})
+				column[client.TrailEntry]{"Why", func(e client.TrailEntry) string { return first(e.Reason, detail(e)) }})
 		}),
 	}
 	filters(listing)
@@ -343,6 +344,29 @@ func (a *app) trail() *cobra.Command {
 	export.Flags().StringVar(&out, "to-file", "", "file to write, which must not exist (default: standard output)")
 	cmd.AddCommand(listing, verify, export)
 	return cmd
+}
+
+// detail writes an entry's detail in one line: "track pilot, before 2026.11.2".
+func detail(e client.TrailEntry) string {
+	var fields map[string]any
+	if json.Unmarshal(e.Detail, &fields) != nil {
+		return ""
+	}
+	names := make([]string, 0, len(fields))
+	for n, v := range fields {
+		if v != nil && v != false && v != "" {
+			names = append(names, n)
+		}
+	}
+	sort.Strings(names)
+	for i, n := range names {
+		text := fmt.Sprint(fields[n])
+		if list, ok := fields[n].([]any); ok {
+			text = strings.Trim(strings.Join(strings.Split(strings.Trim(fmt.Sprintf("%q", list), "[]"), `" "`), ", "), `"`)
+		}
+		names[i] = strings.ReplaceAll(n, "_", " ") + " " + text
+	}
+	return strings.Join(names, ", ")
 }
 
 func parseTime(s string) (time.Time, error) {

@@ -90,7 +90,7 @@ func (e *Engine) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store.Rol
 	}
 	size := rollover.Pool{Hosts: p.HostCount, SeatsPerHost: p.SeatsPerHost}
 	if err := r.Options.Check(size); err != nil {
-		return row, &Problem{Kind: Invalid, Text: "pool " + p.Name, Reasons: strings.Split(err.Error(), "\n")}
+		return row, &Problem{Kind: Invalid, Text: "the options do not fit pool " + p.Name, Reasons: strings.Split(err.Error(), "\n")}
 	}
 	hosts, err := store.Hosts(tx.DB, p.ID)
 	if err != nil {

@@ -159,7 +159,7 @@ func Sites(db *gorm.DB) (rows []Site, err error) {
 
 // SiteNamed returns the site, or ErrNotFound.
 func SiteNamed(db *gorm.DB, name string) (Site, error) {
-	return first[Site](db, fmt.Sprintf("site %q", name), "name = ?", name)
+	return named[Site](db, fmt.Sprintf("site %q", name), "name", fresh(db), "name = ?", name)
 }
 
 // SiteByID returns the site, or ErrNotFound.
@@ -175,7 +175,7 @@ func Images(db *gorm.DB) (rows []Image, err error) {
 
 // ImageNamed returns the image, or ErrNotFound.
 func ImageNamed(db *gorm.DB, name string) (Image, error) {
-	return first[Image](db, fmt.Sprintf("image %q", name), "name = ?", name)
+	return named[Image](db, fmt.Sprintf("image %q", name), "name", fresh(db), "name = ?", name)
 }
 
 // LockImage returns the image and keeps others from changing it, its versions
@@ -197,7 +197,7 @@ func Versions(db *gorm.DB, imageID int64) (rows []Version, err error) {
 
 // VersionNumbered returns the version of the image, or ErrNotFound.
 func VersionNumbered(db *gorm.DB, img Image, number string) (Version, error) {
-	return first[Version](db, fmt.Sprintf("version %q of image %s", number, img.Name), "image_id = ? and number = ?", img.ID, number)
+	return named[Version](db, fmt.Sprintf("version %q of image %s", number, img.Name), "number", fresh(db).Where("image_id = ?", img.ID), "image_id = ? and number = ?", img.ID, number)
 }
 
 // VersionByID returns the version, or ErrNotFound.
@@ -265,7 +265,7 @@ func Pools(db *gorm.DB) (rows []Pool, err error) {
 
 // PoolNamed returns the pool, or ErrNotFound.
 func PoolNamed(db *gorm.DB, name string) (Pool, error) {
-	return first[Pool](db, fmt.Sprintf("pool %q", name), "name = ?", name)
+	return named[Pool](db, fmt.Sprintf("pool %q", name), "name", fresh(db), "name = ?", name)
 }
 
 // LockPool returns the pool and keeps others from changing it until the transaction ends.

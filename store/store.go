@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -200,6 +201,31 @@ func (tx *Tx) flush() error {
 	}
 	return tx.Exec("select pg_notify('nimblepane_events', '')").Error
 }
+
+// named loads one record by what people call it, or returns ErrNotFound with
+// what there is instead. siblings selects the records that it could have been.
+func named[T any](db *gorm.DB, what, column string, siblings *gorm.DB, where string, args ...any) (T, error) {
+	row, err := first[T](db, what, where, args...)
+	if !errors.Is(err, ErrNotFound) {
+		return row, err
+	}
+	const most = 12
+	var names []string
+	var model T
+	if serr := siblings.Model(&model).Order(column).Limit(most+1).Pluck(column, &names).Error; serr != nil {
+		return row, err
+	}
+	switch {
+	case len(names) == 0:
+		return row, fmt.Errorf("%w: there is none yet", err)
+	case len(names) > most:
+		return row, fmt.Errorf("%w: there are %s and more", err, strings.Join(names[:most], ", "))
+	}
+	return row, fmt.Errorf("%w: there are %s", err, strings.Join(names, ", "))
+}
+
+// fresh is the same connection or transaction without the conditions and locks of db.
+func fresh(db *gorm.DB) *gorm.DB { return db.Session(&gorm.Session{NewDB: true}) }
 
 // first loads one record, or returns ErrNotFound in words.
 func first[T any](db *gorm.DB, what string, where string, args ...any) (T, error) {

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { count, counts, day, shortDigest, size, time } from "./format";
+import { count, counts, day, detail, shortDigest, size, time } from "./format";
 
 describe("format", () => {
   it("writes times in UTC without seconds", () => {
@@ -13,6 +13,13 @@ describe("format", () => {
     expect(counts({ "": 3 })).toBe("3 without a version");
     expect(count(1, "host")).toBe("1 host");
     expect(count(0, "host")).toBe("0 hosts");
+  });
+
+  it("writes the detail of a trail entry in a line", () => {
+    expect(detail({ people: ["Ida Strand", "Tove Dyke"], let_go: false })).toBe(
+      "people Ida Strand, Tove Dyke",
+    );
+    expect(detail(undefined)).toBe("");
   });
 
   it("writes sizes and digests short", () => {

@@ -31,3 +31,12 @@ export function counts(of: Record<string, number>): string {
 export function shortDigest(digest: string): string {
   return digest.replace("sha256:", "").slice(0, 12);
 }
+
+/** Writes the detail of a trail entry in one line: "track pilot, before 2026.11.2". What says nothing is left out. */
+export function detail(of: unknown): string {
+  if (typeof of !== "object" || of === null) return "";
+  return Object.entries(of)
+    .filter(([, v]) => v !== null && v !== false && v !== "")
+    .map(([k, v]) => `${k.replaceAll("_", " ")} ${Array.isArray(v) ? v.join(", ") : String(v)}`)
+    .join(", ");
+}

@@ -8,7 +8,7 @@ const patterns: Record<Pattern, object> = {
   plain: {},
   slant: { backgroundImage: `repeating-linear-gradient(-45deg, ${hatch} 0 2px, transparent 2px 9px)` },
   level: { backgroundImage: `repeating-linear-gradient(0deg, ${hatch} 0 2px, transparent 2px 7px)` },
-  hollow: { background: "transparent", borderStyle: "solid" },
+  hollow: { backgroundColor: "transparent" },
   dashed: { borderStyle: "dashed" },
   cross: {
     backgroundImage: `repeating-linear-gradient(45deg, ${hatch} 0 2px, transparent 2px 8px), repeating-linear-gradient(-45deg, ${hatch} 0 2px, transparent 2px 8px)`,
@@ -24,7 +24,7 @@ export function Pane(props: { name: string; look: Look; line?: string; hint: str
       asChild
       w="86px"
       h="50px"
-      bg={props.look.fill}
+      backgroundColor={props.look.fill}
       color="pane.ink"
       borderWidth="1px"
       borderColor="fg.quiet"

@@ -2,7 +2,7 @@ import { Box, Flex, HStack, Table, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "react-router";
 import { api, call, type Rollover } from "../api";
-import { count, counts, time } from "../format";
+import { count, counts, detail, time } from "../format";
 import { byBatch, lookOfPhase } from "../panes";
 import { useSigned } from "../session";
 import { Act, Empty, Facts, List, Page, Panel, Shown, State, To } from "../ui";
@@ -254,7 +254,12 @@ function Progress({ of: r }: { of: Rollover }) {
         {order.map(
           (p) =>
             r.phases[p] > 0 && (
-              <Box key={p} flexGrow={r.phases[p]} bg={lookOfPhase(p).fill} borderColor="fg.quiet" />
+              <Box
+                key={p}
+                flexGrow={r.phases[p]}
+                backgroundColor={lookOfPhase(p).fill}
+                borderColor="fg.quiet"
+              />
             ),
         )}
       </Flex>
@@ -312,7 +317,7 @@ function Log({ id }: { id: number }) {
                 <Table.Cell>{e.verb}</Table.Cell>
                 <Table.Cell>{e.subject}</Table.Cell>
                 <Table.Cell>{e.actor}</Table.Cell>
-                <Table.Cell>{e.reason}</Table.Cell>
+                <Table.Cell>{e.reason || detail(e.detail)}</Table.Cell>
               </Table.Row>
             ))}
           </List>

@@ -3,7 +3,7 @@ import { useInfiniteQuery, useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { api, call } from "../api";
-import { time } from "../format";
+import { detail, time } from "../format";
 import { Empty, List, Page, Panel, Problem, Shown } from "../ui";
 
 const filters = ["actor", "verb", "subject", "scope"] as const;
@@ -92,7 +92,7 @@ export function TrailPage() {
                     <Table.Cell>{e.verb}</Table.Cell>
                     <Table.Cell>{e.subject}</Table.Cell>
                     <Table.Cell whiteSpace="nowrap">{e.scope === e.subject ? "" : e.scope}</Table.Cell>
-                    <Table.Cell>{e.reason}</Table.Cell>
+                    <Table.Cell>{[e.reason, detail(e.detail)].filter(Boolean).join(" · ")}</Table.Cell>
                   </Table.Row>
                 ))}
               </List>
