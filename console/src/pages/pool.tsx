@@ -1,24 +1,15 @@
-import {
-  Box,
-  Button,
-  CloseButton,
-  Dialog,
-  Flex,
-  HStack,
-  NativeSelect,
-  Portal,
-  Table,
-  Text,
-} from "@chakra-ui/react";
+import { Box, Button, CloseButton, Dialog, Flex, HStack, NativeSelect, Portal, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { api, call, type Host, type Pool, type Session } from "../api";
+import { api, call, type Host, type Pool } from "../api";
 import { counts, time } from "../format";
 import { lookOfHost } from "../panes";
 import { useSigned } from "../session";
-import { Act, Empty, Facts, List, Page, Panel, Shown, State, To } from "../ui";
+import { Act, Empty, Facts, Page, Panel, Shown, State, To } from "../ui";
 import { Pane, Window } from "../window";
+import { Batches } from "./rollover";
+import { SessionList } from "./sessions";
 
 export function PoolPage() {
   const name = useParams().pool ?? "";
@@ -32,6 +23,7 @@ export function PoolPage() {
     queryKey: ["hosts", name],
     queryFn: () => call(api.GET("/api/v1/hosts", { params: { query: { pool: name, limit: 1000 } } })),
   });
+  const open = (host: string) => setSearch({ host });
   const chosen = hosts.data?.items.find((h) => h.name === search.get("host"));
   return (
     <Page
@@ -125,6 +117,7 @@ export function PoolPage() {
           </Panel>
         )}
       </Shown>
+      {pool.data && pool.data.rollover > 0 && <BeingRolled id={pool.data.rollover} onOpen={open} />}
       <Panel
         title="Hosts"
         aside="A pane is a host: its state, its version, its people. Choose one to see more."
@@ -141,7 +134,7 @@ export function PoolPage() {
                     look={look}
                     line={`${h.version.slice(2) || "no disk"} · ${h.sessions}/${h.seats}`}
                     hint={`${h.name}, ${look.word}, version ${h.version || "none"}, ${h.sessions} of ${h.seats} seats taken`}
-                    onOpen={() => setSearch({ host: h.name })}
+                    onOpen={() => open(h.name)}
                   />
                 );
               })}
@@ -152,6 +145,19 @@ export function PoolPage() {
       <Sessions pool={name} />
       {chosen && <HostDialog host={chosen} onClose={() => setSearch({})} />}
     </Page>
+  );
+}
+
+/** The hosts that a rollover under way has, by batch. */
+function BeingRolled({ id, onOpen }: { id: number; onOpen: (host: string) => void }) {
+  const hosts = useQuery({
+    queryKey: ["rollovers", id, "hosts"],
+    queryFn: () => call(api.GET("/api/v1/rollovers/{id}/hosts", { params: { path: { id } } })),
+  });
+  return (
+    <Panel title={`Rollover ${id}`} aside={<To to={`/rollovers/${id}`}>Look at the rollover</To>}>
+      <Shown query={hosts}>{({ items }) => <Batches hosts={items} onOpen={onOpen} />}</Shown>
+    </Panel>
   );
 }
 
@@ -192,63 +198,6 @@ function PinPool({ pool }: { pool: Pool }) {
         <NativeSelect.Indicator />
       </NativeSelect.Root>
     </Act>
-  );
-}
-
-/** The people on a host, or in a pool, with what can be done about them. */
-export function SessionList({ sessions }: { sessions: Session[] }) {
-  const { may } = useSigned();
-  return (
-    <List label="Sessions" head={["Person", "Host", "State", "Since", "Actions"]}>
-      {sessions.map((s) => (
-        <Table.Row key={`${s.host}/${s.key}`}>
-          <Table.Cell>{s.person}</Table.Cell>
-          <Table.Cell>
-            <To to={`/pools/${s.pool}?host=${s.host}`}>{s.host}</To>
-          </Table.Cell>
-          <Table.Cell>{s.state}</Table.Cell>
-          <Table.Cell whiteSpace="nowrap">{time(s.since)}</Table.Cell>
-          <Table.Cell>
-            {may("operator") && (
-              <HStack gap="1">
-                <Act
-                  label="Tell"
-                  title={`Tell ${s.person}`}
-                  reason="needed"
-                  reasonLabel="Text"
-                  done={`${s.person} is told.`}
-                  run={(text) =>
-                    call(
-                      api.POST("/api/v1/hosts/{host}/sessions/{key}/tell", {
-                        params: { path: { host: s.host, key: s.key } },
-                        body: { text },
-                      }),
-                    )
-                  }
-                />
-                <Act
-                  label="Sign off"
-                  title={`Sign ${s.person} off`}
-                  reason="wanted"
-                  danger
-                  done={`${s.person} is being signed off.`}
-                  run={(reason) =>
-                    call(
-                      api.POST("/api/v1/hosts/{host}/sessions/{key}/sign-off", {
-                        params: { path: { host: s.host, key: s.key } },
-                        body: { reason },
-                      }),
-                    )
-                  }
-                >
-                  The session on {s.host} ends now. What is not saved is lost.
-                </Act>
-              </HStack>
-            )}
-          </Table.Cell>
-        </Table.Row>
-      ))}
-    </List>
   );
 }
 

@@ -1,13 +1,13 @@
 import { Box, Flex, HStack, Table, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "react-router";
-import { api, call, type Rollover } from "../api";
+import { api, call, type Rollover, type RolloverHost } from "../api";
 import { count, counts, detail, time } from "../format";
 import { byBatch, lookOfPhase } from "../panes";
 import { useSigned } from "../session";
 import { Act, Empty, Facts, List, Page, Panel, Shown, State, To } from "../ui";
 import { Pane, Window } from "../window";
-import { SessionList } from "./pool";
+import { SessionList } from "./sessions";
 
 /** What happens now, and what comes next, in sentences. */
 function nowAndNext(r: Rollover): [string, string] {
@@ -189,34 +189,7 @@ export function RolloverPage() {
         <Shown query={hosts}>
           {({ items }) => (
             <>
-              {byBatch(items).map(([batch, list]) => (
-                <Box key={batch} mb="3">
-                  <Text fontSize="sm" mb="1" color="fg.quiet">
-                    {batch ? `Batch ${batch}` : "In no batch"} · {count(list.length, "host")}
-                  </Text>
-                  <Window label={batch ? `Batch ${batch}` : "Hosts in no batch"}>
-                    {list.map((h) => {
-                      const look = lookOfPhase(h.phase);
-                      const line =
-                        h.phase === "rebuilding"
-                          ? `${h.progress}%`
-                          : h.sessions
-                            ? count(h.sessions, "person").replace("persons", "people")
-                            : h.version.slice(2);
-                      return (
-                        <Pane
-                          key={h.host}
-                          name={h.host}
-                          look={look}
-                          line={line}
-                          hint={`${h.host}, ${look.word}${h.why ? `: ${h.why}` : ""}, runs ${h.version || "nothing"}`}
-                          onOpen={() => void go(`/pools/${r?.pool}?host=${h.host}`)}
-                        />
-                      );
-                    })}
-                  </Window>
-                </Box>
-              ))}
+              <Batches hosts={items} onOpen={(host) => void go(`/pools/${r?.pool}?host=${host}`)} />
               <Reasons of={items.filter((h) => h.why && (h.phase === "failed" || h.phase === "left"))} />
             </>
           )}
@@ -233,6 +206,34 @@ export function RolloverPage() {
       <Log id={id} />
     </Page>
   );
+}
+
+/** The hosts of a rollover as panes, a window for each batch. */
+export function Batches({ hosts, onOpen }: { hosts: RolloverHost[]; onOpen: (host: string) => void }) {
+  return byBatch(hosts).map(([batch, list]) => (
+    <Box key={batch} mb="3">
+      <Text fontSize="sm" mb="1" color="fg.quiet">
+        {batch ? `Batch ${batch}` : "In no batch"} · {count(list.length, "host")}
+      </Text>
+      <Window label={batch ? `Batch ${batch}` : "Hosts in no batch"}>
+        {list.map((h) => {
+          const look = lookOfPhase(h.phase);
+          const people = h.sessions === 1 ? "1 person" : `${h.sessions} people`;
+          const line = h.phase === "rebuilding" ? `${h.progress}%` : h.sessions ? people : h.version.slice(2);
+          return (
+            <Pane
+              key={h.host}
+              name={h.host}
+              look={look}
+              line={line}
+              hint={`${h.host}, ${look.word}${h.why ? `: ${h.why}` : ""}, runs ${h.version || "nothing"}`}
+              onOpen={() => onOpen(h.host)}
+            />
+          );
+        })}
+      </Window>
+    </Box>
+  ));
 }
 
 /** How many hosts are in which phase, as a bar and in words. */
