@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext } from "react";
 import { type Account, api, call, Refusal, setCsrf } from "./api";
 import { Loading, Problem } from "./ui";
@@ -18,7 +18,6 @@ export function useSigned(): Signed {
 
 /** Shows its children to who is signed in, and the sign-in to others. */
 export function Signed({ children, otherwise }: { children: ReactNode; otherwise: ReactNode }) {
-  const queries = useQueryClient();
   const who = useQuery({
     queryKey: ["session"],
     retry: (n, error) => n < 3 && !(error instanceof Refusal && error.status === 401),
@@ -39,7 +38,8 @@ export function Signed({ children, otherwise }: { children: ReactNode; otherwise
         may: (role) => roles.indexOf(account.role) >= roles.indexOf(role),
         signOut: async () => {
           await call(api.DELETE("/api/v1/session"));
-          queries.clear();
+          // Loading the page anew leaves nothing of what was shown behind.
+          window.location.assign("/");
         },
       }}
     >

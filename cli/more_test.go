@@ -1,0 +1,125 @@
+package cli_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nimblepane/cli"
+	"nimblepane/client"
+	"nimblepane/internal/servicetest"
+)
+
+func TestHostsAndPeopleAtTheCommandLine(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{Scenario: servicetest.Scenario + "crowds:\n  - {hosts: bo-, people: 3, shifts: [\"00:00-23:59\"]}\n"})
+	number := s.Live("back-office")
+	s.Until("people to sign in", func() bool {
+		list, err := s.As(client.Viewer).Sessions(t.Context(), client.SessionQuery{Pool: "back-office"})
+		require.NoError(t, err)
+		return len(list) == 3
+	})
+	run := func(code int, want string, args ...string) string {
+		t.Helper()
+		out, got := pane(t, s, client.Operator, args...)
+		require.Equal(t, code, got, out)
+		require.Contains(t, out, want)
+		return out
+	}
+	list := run(0, "active", "session", "list", "--pool", "back-office", "-o", "csv")
+	fields := strings.Split(strings.Split(list, "\n")[1], ",")
+	host, key, person := fields[0], fields[1], fields[2]
+	run(0, person, "host", "show", host)
+	run(0, "They are told.", "session", "tell", host, key, "The ferry is late.")
+	run(0, "3 people are told.", "pool", "tell", "back-office", "The ferry is later.")
+	run(cli.ExitNotFound, "not found", "session", "sign-off", host, "s0", "--yes")
+	run(0, "is being ended", "session", "sign-off", host, key, "--yes", "--reason", "asked for it")
+	run(0, "Host bo-004 is draining", "host", "drain", "bo-004", "--reason", "memory")
+	run(0, "drained by operator", "host", "list", "--pool", "back-office")
+	run(0, "bo-004", "pool", "show", "back-office")
+	run(0, "Host bo-004 is serving", "host", "return", "bo-004")
+	run(0, "Rollover", "host", "rebuild", "bo-004", "--yes")
+	run(0, "finished", "rollover", "watch", "4")
+	run(0, "bo-004", "rollover", "show", "4")
+	run(0, "is to run "+number, "pool", "pin", "back-office", number, "--reason", "year's end")
+	run(cli.ExitUsage, `required flag(s) "reason"`, "pool", "pin", "back-office", number)
+	run(0, "live of counter-desk", "pool", "unpin", "back-office")
+	run(0, "bm-counter", "site", "show", "north-quay")
+	run(0, "practice", "site", "list")
+	run(0, "graphics", "image", "list")
+	run(0, "Next number", "image", "show", "counter-desk")
+	run(0, "advance", "image", "history", "counter-desk")
+	run(0, "was changed", "version", "edit", "counter-desk", number, "--notes", "spring", "--tag", "a,b", "--end-of-life", "2031-01-31")
+	run(0, "2031-01-31", "version", "list", "counter-desk")
+	run(0, "was changed", "version", "edit", "counter-desk", number, "--end-of-life", "none")
+	require.NotContains(t, run(0, "spring", "version", "show", "counter-desk", number), "2031-01-31")
+	run(cli.ExitRefused, "cannot be retired", "version", "retire", "counter-desk", number, "--yes")
+	run(0, "host-prefix: bo", "estate", "show")
+}
+
+func TestAccountsAndTokensAtTheCommandLine(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
+	as := func(token, input string, args ...string) (string, int) {
+		return typed(t, input, append([]string{"--url", s.URL, "--token", token}, args...)...)
+	}
+	admin := s.Token(client.Administrator)
+	out, code := as(admin, "long enough for us\n", "account", "add", "ida", "--role", "operator", "--title", "Ida Strand")
+	require.Zero(t, code, out)
+	out, code = as(admin, "long enough for us\n", "account", "add", "Ida!")
+	require.Equal(t, cli.ExitUsage, code, out)
+	out, _ = as(admin, "", "account", "list")
+	require.Contains(t, out, "Ida Strand")
+	in, err := client.New(s.URL, "").SignIn(t.Context(), "ida", "long enough for us", "x")
+	require.NoError(t, err)
+
+	out, code = as(in.Token, "", "token", "make", "script", "--days", "3")
+	require.Zero(t, code, out)
+	secret := strings.TrimSpace(out[strings.LastIndex(strings.TrimSpace(out), "\n"):])
+	out, code = as(secret, "", "whoami")
+	require.Zero(t, code, out)
+	require.Contains(t, out, "ida (Ida Strand), operator")
+	require.Contains(t, out, "Practice clock")
+	out, _ = as(in.Token, "", "token", "list", "-o", "csv")
+	number := strings.Split(strings.Split(out, "\n")[1], ",")[0]
+	out, code = as(in.Token, "", "token", "revoke", number)
+	require.Zero(t, code, out)
+	out, code = as(secret, "", "whoami")
+	require.Equal(t, cli.ExitNotYou, code, out)
+	_, code = as(in.Token, "", "account", "list")
+	require.Equal(t, cli.ExitNotYou, code, "operators do not manage accounts")
+
+	out, code = as(admin, "", "account", "edit", "ida", "--role", "viewer", "--disable")
+	require.Zero(t, code, out)
+	_, code = as(in.Token, "", "whoami")
+	require.Equal(t, cli.ExitNotYou, code)
+	out, code = as(admin, "another long password\n", "account", "edit", "ida", "--enable", "--password")
+	require.Zero(t, code, out)
+	_, err = client.New(s.URL, "").SignIn(t.Context(), "ida", "another long password", "x")
+	require.NoError(t, err)
+}
+
+func TestAnEmptyEstateSaysHowToBegin(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
+	for want, args := range map[string][]string{
+		"There is no site yet":     {"site", "list"},
+		"There is no image yet":    {"image", "list"},
+		"There is no pool yet":     {"pool", "list"},
+		"No host is like that":     {"host", "list"},
+		"Nobody is signed in":      {"session", "list"},
+		"There is no rollover":     {"rollover", "list"},
+		"Nothing needs you now":    {"today"},
+		"No host drifts":           {"drift"},
+		"No entry is like that":    {"trail", "list", "--verb", "nothing"},
+		"there is none yet":        {"image", "show", "x"},
+		"is not a time":            {"trail", "list", "--from", "Monday"},
+		"write batch=N or done=N":  {"rollover", "watch", "1", "--until", "noon"},
+		"is not the number of a":   {"token", "revoke", "first"},
+		"write it as 2026-11-23T2": {"rollover", "start", "--pool", "x", "--earliest-start", "noon"},
+	} {
+		out, _ := pane(t, s, client.Viewer, args...)
+		require.Contains(t, out, want, "%v", args)
+	}
+}

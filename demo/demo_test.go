@@ -1,0 +1,51 @@
+package main
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nimblepane/core/estate"
+	"nimblepane/platform/practice/world"
+)
+
+func TestTheDemoEstateAndItsScenarioBelongTogether(t *testing.T) {
+	t.Parallel()
+	s := &stack{practice: 1234}
+	f, err := estate.Parse(s.estate())
+	require.NoError(t, err)
+	scenario, err := world.ParseScenario([]byte(scenarioFile))
+	require.NoError(t, err)
+	sites := map[string]bool{}
+	for _, site := range scenario.Sites {
+		sites[site.Name] = true
+	}
+	hosts, seats, people := 0, map[string]int{}, 0
+	for _, site := range f.Sites {
+		require.True(t, sites[site.Name])
+		require.Equal(t, "http://127.0.0.1:1234", site.Address)
+	}
+	for _, p := range f.Pools {
+		hosts += p.Hosts
+		seats[p.HostPrefix+"-"] = p.Hosts * p.SeatsPerHost
+	}
+	for _, c := range scenario.Crowds {
+		require.Less(t, c.People, seats[c.Hosts], "the people of %s find seats", c.Hosts)
+		people += c.People
+	}
+	require.Equal(t, 122, hosts)
+	require.InDelta(t, 700, people, 50)
+	for _, b := range scenario.BuildMachines {
+		require.True(t, sites[b.Site])
+		require.NotEmpty(t, b.Changes)
+	}
+}
+
+func TestTheNumberOfARolloverIsReadFromWhatTheClientSays(t *testing.T) {
+	t.Parallel()
+	require.Equal(t, "17", started("Rollover 17 takes 4 hosts of back-office\nWatch it with: pane rollover watch 17"))
+	require.Equal(t, "0", started("nothing"))
+	require.True(t, strings.HasPrefix(elsewhere("/a"), "/var/tmp/nimblepane-"))
+	require.NotEqual(t, elsewhere("/a"), elsewhere("/b"))
+}
