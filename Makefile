@@ -56,7 +56,7 @@ test: setup build lint test-console test-go ## Lint and run all tests
 
 .PHONY: test-go
 test-go: build
-	@$(GO) tool gotestsum --format pkgname -- -timeout 12m ./...
+	@$(GO) tool gotestsum --format pkgname -- -timeout 12m -parallel 6 ./...
 
 .PHONY: test-console
 test-console: console/node_modules/.package-lock.json

@@ -39,9 +39,9 @@ func TestHostsAndPeopleAtTheCommandLine(t *testing.T) {
 	run(0, "drained by operator", "host", "list", "--pool", "back-office")
 	run(0, "bo-004", "pool", "show", "back-office")
 	run(0, "Host bo-004 is serving", "host", "return", "bo-004")
-	run(0, "Rollover", "host", "rebuild", "bo-004", "--yes")
-	run(0, "finished", "rollover", "watch", "4")
-	run(0, "bo-004", "rollover", "show", "4")
+	rollover := strings.Fields(run(0, "rebuilds bo-004", "host", "rebuild", "bo-004", "--yes"))[1]
+	run(0, "finished", "rollover", "watch", rollover)
+	run(0, "bo-004", "rollover", "show", rollover)
 	run(0, "is to run "+number, "pool", "pin", "back-office", number, "--reason", "year's end")
 	run(cli.ExitUsage, `required flag(s) "reason"`, "pool", "pin", "back-office", number)
 	run(0, "live of counter-desk", "pool", "unpin", "back-office")
