@@ -277,9 +277,15 @@ func (e *Engine) rollPoolsBack(tx *store.Tx, img store.Image, tracks []string, r
 		if err != nil {
 			return nil, err
 		}
+		target, err := store.PoolTarget(tx.DB, p.ID)
+		if err != nil {
+			return nil, err
+		}
 		var r store.Rollover
-		if len(open) > 0 {
-			r, err = e.reverse(tx, open[len(open)-1].ID, reason)
+		if n := len(open); n > 0 && open[n-1].TargetID == target {
+			continue // it is on its way back already
+		} else if n > 0 {
+			r, err = e.reverse(tx, open[n-1].ID, reason)
 		} else {
 			r, err = e.startOne(tx, p, StartRequest{Options: lastOptions(tx, p), Reason: reason})
 		}

@@ -215,30 +215,26 @@ export function Facts({ of }: { of: [string, ReactNode][] }) {
   );
 }
 
-type ActProps = {
-  /** What stands on the button. */
+type FormProps = {
+  /** What stands on the button that opens the dialog, and on the one that acts. */
   label: string;
   title: string;
-  /** What will happen, in a sentence or two. */
   children?: ReactNode;
-  /** Asks for a reason: "wanted" may stay empty, "needed" may not. */
-  reason?: "wanted" | "needed";
-  reasonLabel?: string;
-  run: (reason: string) => Promise<unknown>;
+  submit: () => Promise<unknown>;
+  /** What is said when it is done. */
   done?: string;
   danger?: boolean;
   button?: ButtonProps;
+  onOpen?: () => void;
 };
 
-/** A button that asks before it acts, shows why it was refused, and says when it is done. */
-export function Act(props: ActProps) {
+/** A button that opens a dialog with a form, which stays open for as long as the service refuses it. */
+export function FormDialog(props: FormProps) {
   const [open, setOpen] = useState(false);
-  const [reason, setReason] = useState("");
   const act = useMutation({
-    mutationFn: () => props.run(reason.trim()),
+    mutationFn: props.submit,
     onSuccess: () => {
       setOpen(false);
-      setReason("");
       if (props.done) toaster.create({ title: props.done, type: "success" });
     },
   });
@@ -248,6 +244,7 @@ export function Act(props: ActProps) {
       onOpenChange={(e) => {
         setOpen(e.open);
         act.reset();
+        if (e.open) props.onOpen?.();
       }}
     >
       <Dialog.Trigger asChild>
@@ -271,18 +268,7 @@ export function Act(props: ActProps) {
               </Dialog.Header>
               <Dialog.Body>
                 <VStack align="stretch" gap="3">
-                  {props.children && <Box>{props.children}</Box>}
-                  {props.reason && (
-                    <Field.Root required={props.reason === "needed"}>
-                      <Field.Label>{props.reasonLabel ?? "Reason"}</Field.Label>
-                      <Textarea
-                        value={reason}
-                        onChange={(e) => setReason(e.target.value)}
-                        rows={2}
-                        maxLength={2000}
-                      />
-                    </Field.Root>
-                  )}
+                  {props.children}
                   {act.error && <Problem error={act.error} />}
                 </VStack>
               </Dialog.Body>
@@ -302,5 +288,28 @@ export function Act(props: ActProps) {
         </Dialog.Positioner>
       </Portal>
     </Dialog.Root>
+  );
+}
+
+type ActProps = Omit<FormProps, "submit" | "onOpen"> & {
+  /** Asks for a reason: "wanted" may stay empty, "needed" may not. */
+  reason?: "wanted" | "needed";
+  reasonLabel?: string;
+  run: (reason: string) => Promise<unknown>;
+};
+
+/** A button that asks before it acts, mostly for a reason. */
+export function Act({ reason: asked, reasonLabel, run, children, ...form }: ActProps) {
+  const [reason, setReason] = useState("");
+  return (
+    <FormDialog {...form} submit={() => run(reason.trim())} onOpen={() => setReason("")}>
+      {children && <Box>{children}</Box>}
+      {asked && (
+        <Field.Root required={asked === "needed"}>
+          <Field.Label>{reasonLabel ?? "Reason"}</Field.Label>
+          <Textarea value={reason} onChange={(e) => setReason(e.target.value)} rows={2} maxLength={2000} />
+        </Field.Root>
+      )}
+    </FormDialog>
   );
 }

@@ -14,13 +14,13 @@ import {
   Textarea,
   VStack,
 } from "@chakra-ui/react";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useParams } from "react-router";
 import { api, call, type Image, type Version } from "../api";
 import { count, day, shortDigest, size, time } from "../format";
 import { useSigned } from "../session";
-import { Act, Empty, Facts, List, Page, Panel, Problem, Shown, State, toaster } from "../ui";
+import { Act, Empty, Facts, FormDialog, List, Page, Panel, Shown, State } from "../ui";
 import { Tracks } from "./images";
 
 export function ImagePage() {
@@ -346,82 +346,6 @@ function Details({ version: v }: { version: Version }) {
   );
 }
 
-/** A dialog with a form. */
-function Form(props: {
-  label: string;
-  title: string;
-  children: React.ReactNode;
-  submit: () => Promise<unknown>;
-  done: string;
-  onOpen?: () => void;
-  plain?: boolean;
-}) {
-  const [open, setOpen] = useState(false);
-  const queries = useQueryClient();
-  const act = useMutation({
-    mutationFn: props.submit,
-    onSuccess: () => {
-      setOpen(false);
-      toaster.create({ title: props.done, type: "success" });
-      void queries.invalidateQueries({ queryKey: ["versions"] });
-    },
-  });
-  return (
-    <Dialog.Root
-      open={open}
-      onOpenChange={(e) => {
-        setOpen(e.open);
-        act.reset();
-        if (e.open) props.onOpen?.();
-      }}
-    >
-      <Dialog.Trigger asChild>
-        <Button
-          size={props.plain ? "xs" : "sm"}
-          variant={props.plain ? "outline" : "solid"}
-          colorPalette={props.plain ? undefined : "deep"}
-        >
-          {props.label}
-        </Button>
-      </Dialog.Trigger>
-      <Portal>
-        <Dialog.Backdrop />
-        <Dialog.Positioner>
-          <Dialog.Content>
-            <form
-              onSubmit={(e) => {
-                e.preventDefault();
-                act.mutate();
-              }}
-            >
-              <Dialog.Header>
-                <Dialog.Title>{props.title}</Dialog.Title>
-              </Dialog.Header>
-              <Dialog.Body>
-                <VStack align="stretch" gap="3">
-                  {props.children}
-                  {act.error && <Problem error={act.error} />}
-                </VStack>
-              </Dialog.Body>
-              <Dialog.Footer>
-                <Dialog.ActionTrigger asChild>
-                  <Button variant="ghost">Cancel</Button>
-                </Dialog.ActionTrigger>
-                <Button type="submit" colorPalette="deep" loading={act.isPending}>
-                  {props.label}
-                </Button>
-              </Dialog.Footer>
-            </form>
-            <Dialog.CloseTrigger asChild>
-              <CloseButton size="sm" />
-            </Dialog.CloseTrigger>
-          </Dialog.Content>
-        </Dialog.Positioner>
-      </Portal>
-    </Dialog.Root>
-  );
-}
-
 function splitTags(tags: string): string[] {
   return tags
     .split(",")
@@ -434,11 +358,10 @@ function Edit({ version: v }: { version: Version }) {
   const [tags, setTags] = useState("");
   const [end, setEnd] = useState("");
   return (
-    <Form
+    <FormDialog
       label="Edit"
       title={`Edit ${v.image} ${v.number}`}
       done="Saved."
-      plain
       onOpen={() => {
         setNotes(v.notes);
         setTags(v.tags.join(", "));
@@ -470,7 +393,7 @@ function Edit({ version: v }: { version: Version }) {
         <Field.Label>End-of-life</Field.Label>
         <Input type="date" value={end} onChange={(e) => setEnd(e.target.value)} />
       </Field.Root>
-    </Form>
+    </FormDialog>
   );
 }
 
@@ -487,8 +410,9 @@ function Capture({ image }: { image: Image }) {
   const [end, setEnd] = useState("");
   const from = machines.find((m) => `${m.site}/${m.name}` === chosen) ?? machines[0];
   return (
-    <Form
+    <FormDialog
       label="Capture a version"
+      button={{ size: "sm", variant: "solid", colorPalette: "deep" }}
       title={`Capture ${image.name} ${image.next_number}`}
       done="The capture has begun."
       submit={() =>
@@ -539,7 +463,7 @@ function Capture({ image }: { image: Image }) {
         <Field.Label>End-of-life</Field.Label>
         <Input type="date" value={end} onChange={(e) => setEnd(e.target.value)} />
       </Field.Root>
-    </Form>
+    </FormDialog>
   );
 }
 

@@ -22,8 +22,8 @@ import (
 	"nimblepane/platform"
 )
 
-// World is sites with machines and people. Its exported fields below state
-// are what is kept in its file.
+// World is sites with machines and people. What is in its state is kept in its
+// file. It is safe for concurrent use.
 type World struct {
 	mu    sync.Mutex
 	state state
@@ -76,6 +76,10 @@ type operation struct {
 	Progress platform.Progress  `json:"progress"`
 	From     string             `json:"from,omitempty"` // the copy that a rebuild clones
 }
+
+// remembers is how long the key of an ended operation is known. Nobody asks
+// about one that ended weeks ago.
+const remembers = 30 * 24 * time.Hour
 
 // New makes a world from a scenario, or goes on with the one that the file
 // holds. An empty file name keeps nothing.
@@ -208,8 +212,11 @@ func (w *World) step() {
 	defer w.mu.Unlock()
 	now := w.now()
 	for key, op := range w.state.Operations {
-		if op.Progress.State == platform.UnderWay {
+		switch {
+		case op.Progress.State == platform.UnderWay:
 			w.proceed(key, op, now)
+		case now.Sub(op.Ends) > remembers:
+			delete(w.state.Operations, key)
 		}
 	}
 	w.people(now)
