@@ -121,47 +121,38 @@ func (w *World) send(ctx context.Context) {
 	}
 }
 
-// sender returns the machine that the beat was of, nil if it is gone.
-func (w *World) sender(b beat) *machine {
+// heard returns the machine that the beat was of, if it is still there and was
+// answered. One that was not tries again, unless the service refused it.
+func (w *World) heard(b beat, err error) *machine {
 	m := w.state.Machines[b.machine]
 	if m == nil || m.Boot != b.boot {
 		return nil
 	}
 	m.sending = false
-	return m
+	if err == nil {
+		return m
+	}
+	m.nextBeat = time.Now().Add(time.Second)
+	if errors.Is(err, agent.ErrRefused) {
+		w.log.Error("the service refused the agent", "host", m.Name)
+		m.Dead = true
+	}
+	return nil
 }
 
 func (w *World) enrolled(b beat, reply agent.EnrolReply, err error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	m := w.sender(b)
-	if m == nil {
-		return
+	if m := w.heard(b, err); m != nil {
+		m.Credential, w.dirty = reply.Credential, true
 	}
-	if err != nil {
-		m.nextBeat = time.Now().Add(time.Second)
-		if errors.Is(err, agent.ErrRefused) {
-			w.log.Error("the service refused the enrolment", "host", m.Name)
-			m.Dead = true
-		}
-		return
-	}
-	m.Credential, w.dirty = reply.Credential, true
 }
 
 func (w *World) answered(b beat, answer agent.Answer, err error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	m := w.sender(b)
+	m := w.heard(b, err)
 	if m == nil {
-		return
-	}
-	if err != nil {
-		m.nextBeat = time.Now().Add(time.Second)
-		if errors.Is(err, agent.ErrRefused) {
-			w.log.Error("the service does not know the agent any more", "host", m.Name)
-			m.Dead = true
-		}
 		return
 	}
 	now := w.now()
