@@ -22,6 +22,30 @@ setup: ## Install what is missing: PostgreSQL, Chromium, Node packages, Go modul
 demo: setup build ## Start everything with the demo estate; Ctrl-C stops it
 	@bin/demo run
 
+.PHONY: setup-real
+setup-real: setup ## Install what is missing for real machines: libvirt, QEMU, mmdebstrap
+	@./setup.sh real
+
+bin/pane-agent: $(SOURCES) VERSION
+	@CGO_ENABLED=0 $(GO) build -trimpath -buildvcs=false -ldflags '-s -w $(LDFLAGS)' -o bin/pane-agent ./cmd/pane-agent
+
+PACKAGE := .state/packages/pane-agent_$(VERSION)_amd64.deb
+GUEST   := .state/guest/desk.qcow2
+
+.PHONY: package
+package: $(PACKAGE) ## Build pane-agent's Debian package
+
+$(PACKAGE): bin/pane-agent $(shell git ls-files packaging)
+	@packaging/deb/build.sh bin/pane-agent $(VERSION) $(PACKAGE).new
+	@# The same package keeps its time, so that no guest is built for nothing.
+	@if cmp -s $(PACKAGE).new $(PACKAGE); then rm $(PACKAGE).new; else mv $(PACKAGE).new $(PACKAGE); fi
+
+.PHONY: guest
+guest: setup-real $(GUEST) ## Build a small Debian desktop host for tests and for make real
+
+$(GUEST): $(PACKAGE) guest/build.sh
+	@guest/build.sh $(PACKAGE) $(GUEST)
+
 .PHONY: demo-reset
 demo-reset: bin/demo ## Throw the demo's data away, to begin anew
 	@bin/demo reset
@@ -34,7 +58,7 @@ tour: setup build ## Tell the story of a month's work on a fresh estate
 build: bin/nimblepaned bin/pane bin/nimblepane-practice bin/demo ## Build the programs, with the console in the service
 
 bin/nimblepaned bin/pane bin/nimblepane-practice: $(SOURCES) VERSION console/dist/index.html
-	@$(GO) build -ldflags '$(LDFLAGS)' -o bin/ ./cmd/...
+	@$(GO) build -ldflags '$(LDFLAGS)' -o bin/ ./cmd/nimblepaned ./cmd/pane ./cmd/nimblepane-practice
 
 bin/demo: $(SOURCES)
 	@$(GO) build -o bin/demo ./demo

@@ -1,5 +1,6 @@
 #!/usr/bin/env bash
-# Installs from Debian's packages what the demo and the tests need and this machine lacks.
+# Installs from Debian's packages what the demo and the tests need and this machine lacks;
+# with the argument "real" also what real machines need: libvirt, QEMU, a way to build a guest.
 set -euo pipefail
 
 missing=()
@@ -7,6 +8,19 @@ ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing+=(postgresql)
 command -v chromium >/dev/null || missing+=(chromium fonts-dejavu-core)
 command -v node >/dev/null || missing+=(nodejs npm)
 command -v column >/dev/null || missing+=(bsdextrautils)
+if [ "${1:-}" = real ]; then
+  { command -v libvirtd || [ -x /usr/sbin/libvirtd ]; } >/dev/null || missing+=(libvirt-daemon-system libvirt-daemon-driver-qemu libvirt-clients)
+  command -v qemu-system-x86_64 >/dev/null || missing+=(qemu-system-x86 ovmf)
+  command -v qemu-img >/dev/null || missing+=(qemu-utils)
+  command -v mmdebstrap >/dev/null || missing+=(mmdebstrap)
+  [ -d /usr/lib/grub/i386-pc ] || missing+=(grub-pc-bin)
+  [ -d /usr/lib/grub/x86_64-efi ] || missing+=(grub-efi-amd64-bin)
+  command -v grub-mkimage >/dev/null || missing+=(grub-common)
+  command -v mcopy >/dev/null || missing+=(mtools)
+  command -v mkfs.vfat >/dev/null || [ -x /usr/sbin/mkfs.vfat ] || missing+=(dosfstools)
+  command -v sfdisk >/dev/null || [ -x /usr/sbin/sfdisk ] || missing+=(fdisk)
+  command -v ssh >/dev/null || missing+=(openssh-client)
+fi
 
 if ! command -v go >/dev/null; then
   echo "Go is missing: install the version that go.mod names." >&2

@@ -1,0 +1,6 @@
+package seed
+
+// disks are where udev links a disk with the label.
+func disks() []string {
+	return []string{"/dev/disk/by-label/cidata", "/dev/disk/by-label/CIDATA"}
+}

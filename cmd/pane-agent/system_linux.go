@@ -1,0 +1,58 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"nimblepane/agent/host"
+	"nimblepane/agent/linux"
+	"nimblepane/agent/seal"
+)
+
+const (
+	stampFile = seal.StampPath
+	stateFile = "/var/lib/nimblepane/agent.json"
+	checksDir = "/etc/nimblepane/checks"
+)
+
+func system() host.System { return linux.New() }
+
+func execute(ctx context.Context, cmd *cobra.Command) error { return cmd.ExecuteContext(ctx) }
+
+func commands() []*cobra.Command {
+	stamp := ""
+	sealing := &cobra.Command{
+		Use: "seal", Short: "Strip this machine of all that makes it this one machine, for a capture", Args: cobra.NoArgs,
+		Long: "Strip this machine of all that makes it this one machine: identities, keys, leases, logs, histories, caches.\nPrints what was done as a JSON list. Power the machine off afterwards and do not start it again.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			done, err := seal.Do(cmd.Context(), seal.Running(), stamp)
+			if err != nil {
+				return err
+			}
+			return json.NewEncoder(cmd.OutOrStdout()).Encode(done)
+		},
+	}
+	sealing.Flags().StringVar(&stamp, "stamp", "", `the version's stamp, such as "counter-desk 2026.11.1"`)
+	_ = sealing.MarkFlagRequired("stamp")
+	notify := &cobra.Command{
+		Use: "notify TEXT", Short: "Show a text on the desktop of the session that this runs in", Args: cobra.ExactArgs(1), Hidden: true,
+		RunE: func(cmd *cobra.Command, args []string) error { return linux.Notify(cmd.Context(), args[0]) },
+	}
+	sessions := &cobra.Command{
+		Use: "sessions", Short: "Print who is signed in, as the agent reports it", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			list, err := system().Sessions(cmd.Context())
+			if err != nil {
+				return err
+			}
+			for _, s := range list {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s\t%s\t%s\tsince %s\n", s.Key, s.Person, s.State, s.Since.Format("2006-01-02 15:04:05"))
+			}
+			return nil
+		},
+	}
+	return []*cobra.Command{sealing, notify, sessions}
+}
