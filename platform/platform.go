@@ -10,7 +10,23 @@ package platform
 import (
 	"context"
 	"errors"
+	"io"
+	"log/slog"
+	"time"
+
+	"nimblepane/core/estate"
 )
+
+// Opener returns the platform of a site.
+type Opener func(site estate.Site, env Environment) (Platform, error)
+
+// Environment is what the service lends to platforms.
+type Environment struct {
+	Journal Journal
+	// Peer returns the platform of another site, for deliveries from there.
+	Peer func(ctx context.Context, site string) (Platform, error)
+	Log  *slog.Logger
+}
 
 // Platform is one site's platform.
 type Platform interface {
@@ -24,6 +40,132 @@ type Platform interface {
 	Ask(ctx context.Context, key string) (Progress, error)
 	// BuildMachines returns the site's build machines by name.
 	BuildMachines(ctx context.Context) ([]BuildMachine, error)
+	// Nodes returns the computers that the site's machines run on, with what
+	// they have and what is used. A platform without any returns none.
+	Nodes(ctx context.Context) ([]Node, error)
+	// CheckRoom returns a *Refusal that says what is lacking if the hosts,
+	// those that have a machine already and those that have none, could not all
+	// run as machines of the class.
+	CheckRoom(ctx context.Context, hosts []string, machineClass string) error
+	// Machine returns what there is to be known about a host's machine, and
+	// ErrUnknown if the platform keeps no such knowledge.
+	Machine(ctx context.Context, host string) (Machine, error)
+	// PowerOn starts a host's machine that is off, with the disk it has.
+	PowerOn(ctx context.Context, host string) error
+	// Close lets go of connections. Operations under way go on elsewhere or later.
+	Close()
+}
+
+// Disks is implemented by platforms whose captured disks can be read.
+type Disks interface {
+	// OpenDisk returns the disk's content from an offset in bytes on, and its size.
+	OpenDisk(ctx context.Context, disk string, offset int64) (io.ReadCloser, int64, error)
+}
+
+// Builder is implemented by platforms on which people make build machines.
+// Names are unique at a site. Each method says with a *Refusal what trying
+// again cannot mend.
+type Builder interface {
+	// Create makes a build machine that is off. One that is there with the same
+	// specification is created.
+	Create(ctx context.Context, spec BuildSpec) error
+	// PowerOnBuild starts it; one that runs is started.
+	PowerOnBuild(ctx context.Context, name string) error
+	// PowerOffBuild shuts it down in order, and returns when it is off.
+	PowerOffBuild(ctx context.Context, name string) error
+	// Discard deletes it with its disk. One that is not there is discarded.
+	Discard(ctx context.Context, name string) error
+	// Exec runs a program in it and returns when that has ended, or with the context.
+	Exec(ctx context.Context, name string, command Command) (Outcome, error)
+	// Put writes a file in it, and replaces one that is there.
+	Put(ctx context.Context, name, path string, content io.Reader) error
+	// Get reads a file of it.
+	Get(ctx context.Context, name, path string, into io.Writer) error
+}
+
+// BuildSpec says what a build machine is made from: one of Copies and BaseDisk is set.
+type BuildSpec struct {
+	Name         string
+	MachineClass string
+	Copies       []string // of a version, at this site
+	Digest       string   // what the copy's content must have
+	BaseDisk     string   // name of a disk in the site's storage
+	Base         string   // how people call it: "counter-desk 2026.11.1" or "disk NAME"
+}
+
+// Command is a program to be run in a build machine.
+type Command struct {
+	Path  string
+	Args  []string
+	Env   []string
+	Input []byte
+}
+
+// Outcome is how a program ended.
+type Outcome struct {
+	ExitCode       int
+	Output, Errors []byte
+}
+
+// Node is one computer that machines run on.
+type Node struct {
+	Name         string `json:"name"`
+	Address      string `json:"address"`
+	Unreachable  string `json:"unreachable,omitempty"` // why nothing else is known
+	Software     string `json:"software"`
+	Acceleration string `json:"acceleration"`
+	Cores        int    `json:"cores"`
+	CoresUsed    int    `json:"cores_used"` // of the machines that run, which may be more than there are
+	Memory       int64  `json:"memory_bytes"`
+	MemoryUsed   int64  `json:"memory_used_bytes"`
+	Storage      int64  `json:"storage_bytes"`
+	StorageFree  int64  `json:"storage_free_bytes"`
+	StoragePath  string `json:"storage_path"`
+	Machines     int    `json:"machines"` // ours
+	Others       int    `json:"others"`   // machines that are not ours
+}
+
+// States of a machine.
+const (
+	MachineRunning = "running"
+	MachineOff     = "off"
+	MachinePaused  = "paused"
+	MachineGone    = "gone"
+)
+
+// Machine is a host's machine as its platform sees it.
+type Machine struct {
+	State   string   `json:"state"`
+	Why     string   `json:"why,omitempty"` // what is wrong with it, if something is
+	Node    string   `json:"node"`
+	Name    string   `json:"name"` // what the platform calls it
+	Cores   int      `json:"cores"`
+	Memory  int64    `json:"memory_bytes"`
+	Disks   []string `json:"disks"` // its disk and what that is made on, topmost first
+	Display string   `json:"display"`
+	Network string   `json:"network"`
+}
+
+// Journal keeps the operations of platforms that have no memory of their own,
+// for all the processes of the service. An operation under way is worked on
+// by one process, which holds it and renews its hold while it lives.
+type Journal interface {
+	// Add notes an operation down as under way, unless the key is known.
+	Add(ctx context.Context, site, key string, op Operation) error
+	// Entry returns what is known of the key, or ErrUnknown.
+	Entry(ctx context.Context, key string) (Entry, error)
+	// Hold takes the operation for the holder, or goes on holding it, for a
+	// while from now. It is false if another holds it or it has ended.
+	Hold(ctx context.Context, key, holder string, lease time.Duration) (bool, error)
+	// Note writes down how it stands and lets go of it if asked to. Only its holder can.
+	Note(ctx context.Context, key, holder string, p Progress, release bool) error
+}
+
+// Entry is one operation in a journal.
+type Entry struct {
+	Operation Operation
+	Progress  Progress
+	Held      bool
 }
 
 // ErrUnknown is returned by Ask for a key under which nothing was started.
@@ -39,22 +181,34 @@ type Operation struct {
 	Capture    *Capture    `json:"capture,omitempty"`
 	Deliver    *Deliver    `json:"deliver,omitempty"`
 	DeleteCopy *DeleteCopy `json:"delete_copy,omitempty"`
+	DeleteDisk *DeleteDisk `json:"delete_disk,omitempty"`
 	Rebuild    *Rebuild    `json:"rebuild,omitempty"`
 }
 
-// Capture seals a build machine, powers it off and makes a disk of it.
+// Capture makes a disk of a build machine: it shuts the machine down, seals it
+// and turns what is then on its disk into a disk of its own. A machine that is
+// kept is not sealed itself but a clone of it is, so that it can be worked on
+// and captured again.
 type Capture struct {
 	BuildMachine string `json:"build_machine"`
 	Disk         string `json:"disk"`  // what the disk will be called
 	Stamp        string `json:"stamp"` // the version stamp that is written into it
 	MachineClass string `json:"machine_class"`
+	Discard      bool   `json:"discard,omitempty"` // delete the machine afterwards
 }
 
 // Deliver puts a copy of a captured disk at the site.
 type Deliver struct {
-	Disk   string `json:"disk"`
-	Digest string `json:"digest"` // what the disk's content must have
-	Copy   string `json:"copy"`   // what the copy will be called
+	Source       string `json:"source"` // the site that captured it
+	Disk         string `json:"disk"`
+	Digest       string `json:"digest"` // what the disk's content must have
+	Copy         string `json:"copy"`   // what the copy will be called
+	MachineClass string `json:"machine_class"`
+}
+
+// DeleteDisk deletes a captured disk. A disk that is not there is deleted.
+type DeleteDisk struct {
+	Disk string `json:"disk"`
 }
 
 // DeleteCopy deletes a copy. A copy that is not there is deleted.
@@ -92,9 +246,12 @@ const (
 type Progress struct {
 	State   State  `json:"state"`
 	Percent int    `json:"percent"`
-	Why     string `json:"why"`    // when failed
+	Why     string `json:"why"`    // when failed; when under way: what it waits for, if anything
 	Digest  string `json:"digest"` // when a capture, delivery or rebuild succeeded: of the content, "sha256:..."
 	Size    int64  `json:"size"`   // of a captured disk, in bytes
+	// SizeBefore is what the disk took before it was compacted, in bytes; 0 if that is not known.
+	SizeBefore int64    `json:"size_before,omitempty"`
+	Sealing    []string `json:"sealing,omitempty"` // what was done to seal a captured disk
 }
 
 // BuildMachine is a machine that a version can be captured from.
@@ -104,4 +261,6 @@ type BuildMachine struct {
 	Base         string `json:"base"`  // what it was made from
 	State        string `json:"state"` // "running", "off" or "capturing"
 	Changes      string `json:"changes"`
+	Node         string `json:"node,omitempty"`
+	Display      string `json:"display,omitempty"` // address of its console
 }

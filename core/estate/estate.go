@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,9 +32,10 @@ type Site struct {
 	Name            string `yaml:"name"`
 	Title           string `yaml:"title,omitempty"`
 	Platform        string `yaml:"platform"`
-	Address         string `yaml:"address"`
+	Address         string `yaml:"address,omitempty"`           // of a practice site's process
 	StartsPerMinute int    `yaml:"starts-per-minute,omitempty"` // 20 if not given
 	ClonesPerCopy   int    `yaml:"clones-per-copy,omitempty"`   // 4 if not given
+	Machinery       `yaml:",inline"`
 }
 
 // Image is a golden image.
@@ -65,8 +68,14 @@ type Pool struct {
 	MachineClass string `yaml:"machine-class"`
 }
 
-// Platforms are the platforms that a site may have.
-var Platforms = []string{"practice"}
+// Platforms that a site may have.
+const (
+	Practice = "practice"
+	Libvirt  = "libvirt"
+)
+
+// Platforms are all of them.
+var Platforms = []string{Practice, Libvirt}
 
 // Problem is one thing that is wrong, and where.
 type Problem struct {
@@ -165,6 +174,10 @@ func (c *checker) file(f *File) {
 		byName[f.Images[i].Name] = &f.Images[i]
 	}
 	pools, prefixes := map[string]bool{}, map[string]bool{}
+	bySite, platformOf := map[string]*Site{}, map[string]*Site{}
+	for i := range f.Sites {
+		bySite[f.Sites[i].Name] = &f.Sites[i]
+	}
 	for i := range f.Pools {
 		p, at := &f.Pools[i], fmt.Sprintf("$.pools[%d]", i)
 		c.name(at+".name", "pool", p.Name, pools)
@@ -180,6 +193,16 @@ func (c *checker) file(f *File) {
 			}
 			if p.MachineClass != img.MachineClass {
 				c.at(at+".machine-class", "pool %s: its machines are of class %q and image %s is for class %q: they have to be the same", p.Name, p.MachineClass, img.Name, img.MachineClass)
+			}
+		}
+		if site := bySite[p.Site]; site != nil {
+			if other := platformOf[p.Image]; other == nil {
+				platformOf[p.Image] = site
+			} else if other.Platform != site.Platform {
+				c.at(at+".site", "pool %s: image %s is for platform %s, as at site %s, and site %s is on platform %s: a disk runs on one platform only", p.Name, p.Image, other.Platform, other.Name, site.Name, site.Platform)
+			}
+			if _, ok := site.MachineClasses[p.MachineClass]; !ok && site.Platform == Libvirt {
+				c.at(at+".machine-class", "pool %s: site %s does not say what machines of class %q are like; it has %s", p.Name, site.Name, p.MachineClass, orNone(slices.Sorted(maps.Keys(site.MachineClasses))))
 			}
 		}
 		if p.Hosts < 1 || p.Hosts > 100_000 {
@@ -203,7 +226,9 @@ func (c *checker) site(at string, s *Site, seen map[string]bool) {
 	if !contains(Platforms, s.Platform) {
 		c.at(at+".platform", "site %s: platform %q is not known: use %s", s.Name, s.Platform, strings.Join(Platforms, " or "))
 	}
-	if !strings.HasPrefix(s.Address, "http://") && !strings.HasPrefix(s.Address, "https://") {
+	if s.Platform == Libvirt {
+		c.machinery(at, s)
+	} else if !strings.HasPrefix(s.Address, "http://") && !strings.HasPrefix(s.Address, "https://") {
 		c.at(at+".address", "site %s: address %q: write where its practice process listens, such as http://127.0.0.1:7720", s.Name, s.Address)
 	}
 	s.StartsPerMinute = orInt(s.StartsPerMinute, 20)
@@ -278,12 +303,16 @@ func contains(list []string, s string) bool {
 }
 
 func names[T any](list []T, name func(T) string) string {
-	if len(list) == 0 {
-		return "none"
-	}
 	out := make([]string, len(list))
 	for i, x := range list {
 		out[i] = name(x)
 	}
-	return strings.Join(out, ", ")
+	return orNone(out)
+}
+
+func orNone(list []string) string {
+	if len(list) == 0 {
+		return "none"
+	}
+	return strings.Join(list, ", ")
 }

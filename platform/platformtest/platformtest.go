@@ -1,8 +1,9 @@
 // Package platformtest is what every platform must do, as tests.
 //
 // It knows nothing of any one platform. Whoever has a platform gives a Bench:
-// the platform of a site with two build machines, and a service for agents to
-// enrol with.
+// the platform of a site with a build machine. Two disks are captured from it
+// first, and the tests, each with copies and hosts of its own, share them: on
+// real machines a capture takes a while.
 package platformtest
 
 import (
@@ -26,8 +27,12 @@ import (
 // Bench is a platform to be tested.
 type Bench struct {
 	Platform platform.Platform
-	// BuildMachine can be captured; its class is MachineClass.
+	// BuildMachine can be captured, and again; its class is MachineClass.
 	BuildMachine, MachineClass string
+	// Site is the site's name.
+	Site string
+	// Reach says where machines find what listens at an address of this computer's loopback.
+	Reach func(address string) string
 	// Patience is how long an operation may take before the test gives up.
 	Patience time.Duration
 }
@@ -93,31 +98,37 @@ func (s *Service) beat(host string) (agent.Heartbeat, bool) {
 	return b, ok
 }
 
-// Test runs the suite. start gives a new bench to each test.
-func Test(t *testing.T, start func(*testing.T) Bench) {
+// Test runs the suite.
+func Test(t *testing.T, b Bench) {
+	s := &suite{T: t, Bench: b, ctx: t.Context()}
+	s.unknownKey()
+	s.buildMachines()
+	s.refusals()
+	s.one, s.two = s.captured("one"), s.captured("two")
+	s.once()
 	for name, test := range map[string]func(*suite){
-		"an unknown key is unknown":                   (*suite).unknownKey,
-		"build machines are listed":                   (*suite).buildMachines,
-		"what can never succeed is refused":           (*suite).refusals,
-		"starting twice under one key does it once":   (*suite).once,
 		"a copy has the digest of its disk":           (*suite).deliver,
 		"a delivery of another content fails":         (*suite).wrongDigest,
 		"a host boots from its copy and speaks":       (*suite).rebuild,
 		"a rebuilt host is another machine":           (*suite).rebuildAgain,
-		"a deleted copy is gone":                      (*suite).deleted,
+		"a deleted copy is gone":                      (*suite).deletedCopy,
 		"a host of another class is refused the disk": (*suite).otherClass,
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			test(&suite{T: t, Bench: start(t), ctx: t.Context()})
+			each := *s
+			each.T, each.ctx = t, t.Context()
+			test(&each)
 		})
 	}
+	t.Cleanup(s.deletedDisk)
 }
 
 type suite struct {
 	*testing.T
 	Bench
-	ctx context.Context
+	ctx      context.Context
+	one, two platform.Progress // captures of the disks "one" and "two"
 }
 
 // end waits for the operation's end.
@@ -147,7 +158,8 @@ func (s *suite) captured(disk string) platform.Progress {
 
 func (s *suite) delivered(disk, digest, name string) platform.Progress {
 	s.Helper()
-	require.NoError(s, s.Platform.Start(s.ctx, "deliver "+name, platform.Operation{Deliver: &platform.Deliver{Disk: disk, Digest: digest, Copy: name}}))
+	op := platform.Operation{Deliver: &platform.Deliver{Source: s.Site, Disk: disk, Digest: digest, Copy: name, MachineClass: s.MachineClass}}
+	require.NoError(s, s.Platform.Start(s.ctx, "deliver "+name, op))
 	return s.end("deliver " + name)
 }
 
@@ -182,42 +194,45 @@ func (s *suite) refusals() {
 	s.refused("a", platform.Operation{}, "nothing")
 	s.refused("b", platform.Operation{Capture: &platform.Capture{BuildMachine: "bm-none", Disk: "d", MachineClass: s.MachineClass}}, "bm-none")
 	s.refused("c", platform.Operation{Capture: &platform.Capture{BuildMachine: s.BuildMachine, Disk: "d", MachineClass: "toaster"}}, "toaster")
-	s.refused("d", platform.Operation{Deliver: &platform.Deliver{Disk: "no-disk", Copy: "c"}}, "no-disk")
+	s.refused("d", platform.Operation{Deliver: &platform.Deliver{Source: s.Site, Disk: "no-disk", Copy: "c"}}, "no-disk")
 	s.refused("e", platform.Operation{Rebuild: &platform.Rebuild{Host: "h", Copies: []string{"no-copy"}, MachineClass: s.MachineClass}}, "no-copy")
 }
 
+// once starts a capture that has ended a second time.
 func (s *suite) once() {
-	first := s.captured("one")
 	op := platform.Operation{Capture: &platform.Capture{BuildMachine: s.BuildMachine, Disk: "one", Stamp: "desk one", MachineClass: s.MachineClass}}
 	require.NoError(s, s.Platform.Start(s.ctx, "capture one", op))
-	require.Equal(s, first, s.end("capture one"), "it was captured a second time")
+	require.Equal(s, s.one, s.end("capture one"), "it was captured a second time")
 }
 
 func (s *suite) deliver() {
-	disk := s.captured("two")
-	p := s.delivered("two", disk.Digest, "two-copy-1")
+	p := s.delivered("one", s.one.Digest, "deliver-copy-1")
 	require.Equal(s, platform.Succeeded, p.State, p.Why)
-	require.Equal(s, disk.Digest, p.Digest)
+	require.Equal(s, s.one.Digest, p.Digest)
 }
 
 func (s *suite) wrongDigest() {
-	s.captured("three")
-	p := s.delivered("three", "sha256:"+strings.Repeat("1", 64), "three-copy-1")
+	p := s.delivered("one", "sha256:"+strings.Repeat("1", 64), "wrong-copy-1")
 	require.Equal(s, platform.Failed, p.State)
 	require.Contains(s, p.Why, "digest")
+	s.refused("from what is not complete", s.rebuildOf("h-5", "wrong-copy-1", s.one.Digest, platform.Seed{}), "wrong-copy-1")
 }
 
-// host delivers a version and builds a host from it.
-func (s *suite) host(service *Service, disk, host string) platform.Progress {
+func (s *suite) rebuildOf(host, name, digest string, seed platform.Seed) platform.Operation {
+	return platform.Operation{Rebuild: &platform.Rebuild{Host: host, Copies: []string{name}, Digest: digest, MachineClass: s.MachineClass, Seats: 4, Seed: seed}}
+}
+
+// host delivers a disk and builds a host from it.
+func (s *suite) host(service *Service, disk string, captured platform.Progress, host string) {
 	s.Helper()
-	d := s.captured(disk)
-	require.Equal(s, platform.Succeeded, s.delivered(disk, d.Digest, disk+"-copy-1").State)
-	op := platform.Operation{Rebuild: &platform.Rebuild{Host: host, Copies: []string{disk + "-copy-1"}, Digest: d.Digest, MachineClass: s.MachineClass, Seats: 4, Seed: service.token(host)}}
-	require.NoError(s, s.Platform.Start(s.ctx, "rebuild "+host+" from "+disk, op))
+	name := host + "-" + disk + "-copy-1"
+	require.Equal(s, platform.Succeeded, s.delivered(disk, captured.Digest, name).State)
+	seed := service.token(host)
+	seed.Service = s.Reach(seed.Service)
+	require.NoError(s, s.Platform.Start(s.ctx, "rebuild "+host+" from "+disk, s.rebuildOf(host, name, captured.Digest, seed)))
 	p := s.end("rebuild " + host + " from " + disk)
 	require.Equal(s, platform.Succeeded, p.State, p.Why)
-	require.Equal(s, d.Digest, p.Digest)
-	return p
+	require.Equal(s, captured.Digest, p.Digest)
 }
 
 func (s *suite) speaks(service *Service, host, stamp string) {
@@ -230,30 +245,38 @@ func (s *suite) speaks(service *Service, host, stamp string) {
 
 func (s *suite) rebuild() {
 	service := NewService(s.T)
-	s.host(service, "four", "h-1")
-	s.speaks(service, "h-1", "desk four")
+	s.host(service, "one", s.one, "h-1")
+	s.speaks(service, "h-1", "desk one")
 }
 
 func (s *suite) rebuildAgain() {
 	service := NewService(s.T)
-	s.host(service, "five", "h-2")
-	s.speaks(service, "h-2", "desk five")
-	s.host(service, "six", "h-2")
-	s.speaks(service, "h-2", "desk six")
+	s.host(service, "one", s.one, "h-2")
+	s.speaks(service, "h-2", "desk one")
+	s.host(service, "two", s.two, "h-2")
+	s.speaks(service, "h-2", "desk two")
 }
 
-func (s *suite) deleted() {
-	d := s.captured("seven")
-	require.Equal(s, platform.Succeeded, s.delivered("seven", d.Digest, "seven-copy-1").State)
+func (s *suite) deletedCopy() {
+	require.Equal(s, platform.Succeeded, s.delivered("two", s.two.Digest, "deleted-copy-1").State)
 	for _, key := range []string{"delete", "delete again"} {
-		require.NoError(s, s.Platform.Start(s.ctx, key, platform.Operation{DeleteCopy: &platform.DeleteCopy{Copy: "seven-copy-1"}}))
+		require.NoError(s, s.Platform.Start(s.ctx, key, platform.Operation{DeleteCopy: &platform.DeleteCopy{Copy: "deleted-copy-1"}}))
 		require.Equal(s, platform.Succeeded, s.end(key).State)
 	}
-	s.refused("late", platform.Operation{Rebuild: &platform.Rebuild{Host: "h-3", Copies: []string{"seven-copy-1"}, Digest: d.Digest, MachineClass: s.MachineClass}}, "seven-copy-1")
+	s.refused("late", s.rebuildOf("h-3", "deleted-copy-1", s.two.Digest, platform.Seed{}), "deleted-copy-1")
 }
 
 func (s *suite) otherClass() {
-	d := s.captured("eight")
-	require.Equal(s, platform.Succeeded, s.delivered("eight", d.Digest, "eight-copy-1").State)
-	s.refused("toast", platform.Operation{Rebuild: &platform.Rebuild{Host: "h-4", Copies: []string{"eight-copy-1"}, Digest: d.Digest, MachineClass: "toaster"}}, "toaster")
+	require.Equal(s, platform.Succeeded, s.delivered("two", s.two.Digest, "other-copy-1").State)
+	op := s.rebuildOf("h-4", "other-copy-1", s.two.Digest, platform.Seed{})
+	op.Rebuild.MachineClass = "toaster"
+	s.refused("toast", op, "toaster")
+}
+
+// deletedDisk comes last, when nobody needs the disk any more.
+func (s *suite) deletedDisk() {
+	s.ctx = context.Background()
+	require.NoError(s, s.Platform.Start(s.ctx, "delete two", platform.Operation{DeleteDisk: &platform.DeleteDisk{Disk: "two"}}))
+	require.Equal(s, platform.Succeeded, s.end("delete two").State)
+	s.refused("deliver late", platform.Operation{Deliver: &platform.Deliver{Source: s.Site, Disk: "two", Copy: "late-copy-1"}}, "two")
 }

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"time"
 
+	"nimblepane/core/estate"
 	"nimblepane/platform"
 	"nimblepane/platform/practice/world"
 )
@@ -20,6 +21,11 @@ import (
 type Site struct {
 	address, name string
 	http          *http.Client
+}
+
+// Open is the platform's opener: a site's address is where its practice process listens.
+func Open(site estate.Site, _ platform.Environment) (platform.Platform, error) {
+	return New(site.Address, site.Name), nil
 }
 
 // New returns the site of that name, played by the process at the address.
@@ -48,6 +54,23 @@ func (s *Site) BuildMachines(ctx context.Context) (list []platform.BuildMachine,
 	err = s.call(ctx, http.MethodGet, "/sites/"+url.PathEscape(s.name)+"/build-machines", nil, &list)
 	return list, err
 }
+
+// Nodes returns none: what practice machines run on is not played.
+func (s *Site) Nodes(context.Context) ([]platform.Node, error) { return nil, nil }
+
+// CheckRoom: a practice site has room.
+func (s *Site) CheckRoom(context.Context, []string, string) error { return nil }
+
+// Machine returns platform.ErrUnknown: there is nothing behind a practice host.
+func (s *Site) Machine(context.Context, string) (platform.Machine, error) {
+	return platform.Machine{}, platform.ErrUnknown
+}
+
+// PowerOn does nothing: practice machines are never off.
+func (s *Site) PowerOn(context.Context, string) error { return nil }
+
+// Close lets go of the connections.
+func (s *Site) Close() { s.http.CloseIdleConnections() }
 
 // Clock returns the clock of the practice process at the address.
 func Clock(ctx context.Context, address string) (c world.Clock, err error) {

@@ -326,6 +326,8 @@ func (w *World) start(siteName, key string, op platform.Operation) error {
 		o.Ends = now.Add(w.vary(k.Deliver, k.Spread))
 	case op.DeleteCopy != nil:
 		delete(s.Copies, op.DeleteCopy.Copy)
+	case op.DeleteDisk != nil:
+		delete(w.state.Disks, op.DeleteDisk.Disk)
 	case op.Rebuild != nil:
 		if err := w.beginRebuild(s, o); err != nil {
 			return err
@@ -414,6 +416,9 @@ func (w *World) proceed(key string, o *operation, now time.Time) {
 		w.state.Disks[c.Disk] = d
 		b.Captures++
 		b.Busy = false
+		if c.Discard {
+			w.state.BuildMachines = slices.DeleteFunc(w.state.BuildMachines, func(o *buildMachine) bool { return o == b })
+		}
 		done(d)
 	case o.Op.Deliver != nil:
 		d := w.state.Disks[o.Op.Deliver.Disk]
@@ -423,7 +428,7 @@ func (w *World) proceed(key string, o *operation, now time.Time) {
 		}
 		s.Copies[o.Op.Deliver.Copy] = d
 		done(d)
-	case o.Op.DeleteCopy != nil:
+	case o.Op.DeleteCopy != nil, o.Op.DeleteDisk != nil:
 		done(disk{})
 	case o.Op.Rebuild != nil:
 		r := o.Op.Rebuild

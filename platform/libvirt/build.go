@@ -1,0 +1,536 @@
+package libvirt
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	libvirt "github.com/digitalocean/go-libvirt"
+
+	"nimblepane/platform"
+)
+
+// How long a build machine may take, on a computer without hardware acceleration too.
+const (
+	startLimit    = 10 * time.Minute
+	shutdownLimit = 5 * time.Minute
+	sealLimit     = 10 * time.Minute
+)
+
+// sealingEnding is added to the name of a build machine for the clone of it that is sealed.
+const sealingEnding = "-sealing"
+
+// BuildMachines is platform.Platform's.
+func (s *Site) BuildMachines(ctx context.Context) ([]platform.BuildMachine, error) {
+	list := []platform.BuildMachine{}
+	for _, h := range s.hypervisors {
+		err := h.do(ctx, func(l *libvirt.Libvirt) error {
+			all, err := h.machines(l)
+			if err != nil {
+				return err
+			}
+			capturing := map[string]bool{}
+			for _, m := range all {
+				if m.ours(kindSealing) {
+					capturing[strings.TrimSuffix(m.name, sealingEnding)] = true
+				}
+			}
+			for _, m := range all {
+				if !m.ours(kindBuild) {
+					continue
+				}
+				b := platform.BuildMachine{Name: m.name, MachineClass: m.tag.Class, Base: m.tag.Base, State: "off", Node: h.name}
+				switch {
+				case capturing[m.name]:
+					b.State = "capturing"
+				case m.active():
+					b.State = "running"
+				}
+				for _, g := range m.xml.Devices.Graphics {
+					if m.active() && g.Port > 0 {
+						b.Display = fmt.Sprintf("%s://127.0.0.1:%d on %s", g.Type, g.Port, h.name)
+					}
+				}
+				list = append(list, b)
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	slices.SortFunc(list, func(a, b platform.BuildMachine) int { return strings.Compare(a.Name, b.Name) })
+	return list, nil
+}
+
+// built is a build machine that is there.
+type built struct {
+	machine
+	hypervisor *hypervisor
+}
+
+func (b built) guest() guest { return guest{b.hypervisor, b.domain} }
+
+func (s *Site) buildMachine(ctx context.Context, name string) (b built, err error) {
+	f, there, err := s.find(ctx, name)
+	if err != nil {
+		return b, err
+	}
+	if !there || !f.machine.ours(kindBuild) {
+		return b, refuse("there is no build machine %q at %s", name, s.name)
+	}
+	return built{f.machine, f.hypervisor}, nil
+}
+
+// Create is platform.Builder's.
+func (s *Site) Create(ctx context.Context, spec platform.BuildSpec) error {
+	return explain(s.createBuild(ctx, spec))
+}
+
+func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
+	if err := checkName(spec.Name); err != nil {
+		return err
+	}
+	k, err := s.class(spec.MachineClass)
+	if err != nil {
+		return err
+	}
+	f, there, err := s.place(ctx, spec.Name, k)
+	if err != nil {
+		return err
+	}
+	h := f.hypervisor
+	if there {
+		if t := f.machine.tag; f.machine.ours(kindBuild) && t.Class == spec.MachineClass && t.Base == spec.Base {
+			return nil
+		}
+		return refuse("there is a machine named %s on %s already: take another name, or discard that one", spec.Name, h.name)
+	}
+	below, disk := spec.BaseDisk, ""
+	if len(spec.Copies) > 0 {
+		if disk, err = h.anyCopy(ctx, spec.Copies, spec.MachineClass); err != nil {
+			return err
+		}
+		if err := h.intact(ctx, disk, spec.Digest, nil); err != nil {
+			return err
+		}
+		below = disk + diskEnding
+	} else if h, err = s.baseDisk(ctx, spec.BaseDisk); err != nil {
+		return err
+	}
+	accelerator, err := h.probed(ctx, s)
+	if err != nil {
+		return err
+	}
+	return h.do(ctx, func(l *libvirt.Libvirt) error {
+		own, err := h.own(l, spec.Name+ownEnding, below)
+		if err != nil {
+			return err
+		}
+		_, err = h.define(l, s.domain(spec.Name, tag{Kind: kindBuild, Class: spec.MachineClass, Base: spec.Base, Disk: disk}, k, accelerator, hardDisk(own)))
+		return err
+	})
+}
+
+// baseDisk finds the hypervisor that has a base disk in its storage, and makes
+// sure that it is a disk that can be built on.
+func (s *Site) baseDisk(ctx context.Context, name string) (*hypervisor, error) {
+	if name == "" || path.Base(name) != name {
+		return nil, refuse("%q is no name of a base disk: give the name of a file in the site's storage, such as debian.qcow2", name)
+	}
+	var there []string
+	for _, h := range s.hypervisors {
+		found := false
+		err := h.do(ctx, func(l *libvirt.Libvirt) error {
+			p, err := h.pool(l)
+			if err != nil {
+				return err
+			}
+			// People put base disks there by other means than libvirt.
+			if err := l.StoragePoolRefresh(p, 0); err != nil {
+				return err
+			}
+			volumes, _, err := l.StoragePoolListAllVolumes(p, 1, 0)
+			if err != nil {
+				return err
+			}
+			for _, v := range volumes {
+				if v.Name == name {
+					d, err := describe(l, v)
+					if err != nil {
+						return err
+					}
+					if d.Target.Format.Type != "qcow2" {
+						return refuse("%s on %s is of format %s: convert it to qcow2 first (qemu-img convert -O qcow2)", name, h.name, d.Target.Format.Type)
+					}
+					if d.Backing != nil && d.Backing.Path != "" {
+						return refuse("%s on %s is made on another disk (%s): convert it to one of its own first (qemu-img convert -O qcow2)", name, h.name, d.Backing.Path)
+					}
+					found = true
+				} else if isBase(v.Name) {
+					there = append(there, v.Name)
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+		if found {
+			return h, nil
+		}
+	}
+	if len(there) == 0 {
+		there = []string{"none"}
+	}
+	return nil, refuse("there is no base disk %q at %s; there are: %s", name, s.name, strings.Join(there, ", "))
+}
+
+// isBase: what people put into the storage, and not we.
+func isBase(volume string) bool {
+	return strings.HasSuffix(volume, diskEnding) && !strings.HasSuffix(volume, ownEnding)
+}
+
+// onBuild finds a build machine of which no capture is under way.
+func (s *Site) onBuild(ctx context.Context, name string) (built, error) {
+	b, err := s.buildMachine(ctx, name)
+	if err != nil {
+		return b, err
+	}
+	_, busy, err := s.find(ctx, name+sealingEnding)
+	if err == nil && busy {
+		err = refuse("build machine %s is being captured: wait until that is done", name)
+	}
+	return b, err
+}
+
+// PowerOnBuild is platform.Builder's.
+func (s *Site) PowerOnBuild(ctx context.Context, name string) error {
+	b, err := s.onBuild(ctx, name)
+	if err != nil || b.active() {
+		return explain(err)
+	}
+	return explain(b.hypervisor.do(ctx, func(l *libvirt.Libvirt) error {
+		_, err := l.DomainCreateWithFlags(b.domain, 0)
+		return err
+	}))
+}
+
+// PowerOffBuild is platform.Builder's.
+func (s *Site) PowerOffBuild(ctx context.Context, name string) error {
+	b, err := s.onBuild(ctx, name)
+	if err != nil {
+		return explain(err)
+	}
+	return explain(b.guest().shutdown(ctx, shutdownLimit))
+}
+
+// Discard is platform.Builder's.
+func (s *Site) Discard(ctx context.Context, name string) error {
+	f, there, err := s.find(ctx, name)
+	if err != nil || !there {
+		return explain(err)
+	}
+	if !f.machine.ours(kindBuild) {
+		return refuse("%s on %s is no build machine of this site: it is left alone", name, f.hypervisor.name)
+	}
+	if _, err := s.onBuild(ctx, name); err != nil {
+		return explain(err)
+	}
+	return explain(f.hypervisor.do(ctx, func(l *libvirt.Libvirt) error { return f.hypervisor.erase(l, name) }))
+}
+
+// running returns the guest agent of a build machine, once it answers.
+func (s *Site) running(ctx context.Context, name string) (guest, error) {
+	b, err := s.onBuild(ctx, name)
+	if err != nil {
+		return guest{}, err
+	}
+	if !b.active() {
+		return guest{}, refuse("build machine %s is off: start it first", name)
+	}
+	return b.guest(), b.guest().up(ctx, startLimit)
+}
+
+// Exec is platform.Builder's.
+func (s *Site) Exec(ctx context.Context, name string, c platform.Command) (platform.Outcome, error) {
+	g, err := s.running(ctx, name)
+	if err != nil {
+		return platform.Outcome{}, explain(err)
+	}
+	o, err := g.exec(ctx, c)
+	return o, explain(err)
+}
+
+// Put is platform.Builder's.
+func (s *Site) Put(ctx context.Context, name, path string, content io.Reader) error {
+	g, err := s.running(ctx, name)
+	if err != nil {
+		return explain(err)
+	}
+	return explain(g.put(ctx, path, content))
+}
+
+// Get is platform.Builder's.
+func (s *Site) Get(ctx context.Context, name, path string, into io.Writer) error {
+	g, err := s.running(ctx, name)
+	if err != nil {
+		return explain(err)
+	}
+	return explain(g.get(ctx, path, into))
+}
+
+// capture shuts the build machine down, seals a clone of it, and turns the
+// clone's disk into a disk of its own. Where it stopped can be seen from the
+// clone: its tag names the operation, and what was done to seal it.
+func (s *Site) capture(ctx context.Context, key string, c platform.Capture, report func(int)) (p platform.Progress, err error) {
+	b, err := s.buildMachine(ctx, c.BuildMachine)
+	h := b.hypervisor
+	if err != nil {
+		// With its machine discarded already, the capture was complete.
+		if h, n, derr := s.diskOn(ctx, c.Disk); c.Discard && derr == nil && h != nil {
+			return captured(n), nil
+		}
+		return p, err
+	}
+	clone := c.BuildMachine + sealingEnding
+	var n note
+	err = h.do(ctx, func(l *libvirt.Libvirt) (err error) {
+		n, _, err = h.known(l, c.Disk)
+		return err
+	})
+	switch {
+	case err == nil: // it was complete before
+	case notFound(err):
+		if n, err = s.sealAndFlatten(ctx, key, b, clone, c, report); err != nil {
+			return p, s.abandon(ctx, h, clone, err)
+		}
+	default:
+		return p, err
+	}
+	return captured(n), h.do(ctx, func(l *libvirt.Libvirt) error {
+		if err := h.erase(l, clone); err != nil {
+			return err
+		}
+		if c.Discard {
+			return h.erase(l, c.BuildMachine)
+		}
+		return nil
+	})
+}
+
+func captured(n note) platform.Progress {
+	return platform.Progress{Digest: n.Digest, Size: n.Size, SizeBefore: n.SizeBefore, Sealing: n.Sealing}
+}
+
+// abandon removes the clone if the capture can never succeed, so that the build machine is free again.
+func (s *Site) abandon(ctx context.Context, h *hypervisor, clone string, err error) error {
+	var refusal *platform.Refusal
+	if err = explain(err); !asRefusal(err, &refusal) || ctx.Err() != nil {
+		return err
+	}
+	if eerr := h.do(ctx, func(l *libvirt.Libvirt) error { return h.erase(l, clone) }); eerr != nil {
+		s.log.Warn("the clone of a capture that failed could not be removed", "machine", clone, "err", eerr)
+	}
+	return err
+}
+
+func (s *Site) sealAndFlatten(ctx context.Context, key string, b built, clone string, c platform.Capture, report func(int)) (n note, err error) {
+	h := b.hypervisor
+	var m machine
+	err = h.do(ctx, func(l *libvirt.Libvirt) (err error) {
+		m, err = h.machine(l, clone)
+		return err
+	})
+	if err != nil && !notFound(err) {
+		return n, err
+	}
+	there := err == nil
+	if there && !m.ours(kindSealing) {
+		return n, notOurs(clone, h)
+	}
+	if !there || m.tag.Key != key {
+		if m, err = s.cloneForSealing(ctx, key, b, clone, c, report); err != nil {
+			return n, err
+		}
+	}
+	report(15)
+	g := guest{h, m.domain}
+	if len(m.tag.Sealed) == 0 {
+		if m, err = s.seal(ctx, h, m, c.Stamp, report); err != nil {
+			return n, err
+		}
+	}
+	if err := g.shutdown(ctx, shutdownLimit); err != nil {
+		return n, err
+	}
+	report(50)
+	return h.flatten(ctx, clone+ownEnding, c, m.tag.Sealed, func(percent int) { report(50 + percent/2) })
+}
+
+func (s *Site) cloneForSealing(ctx context.Context, key string, b built, clone string, c platform.Capture, report func(int)) (m machine, err error) {
+	h := b.hypervisor
+	if b.active() {
+		if err := b.guest().shutdown(ctx, shutdownLimit); err != nil {
+			return m, err
+		}
+	}
+	report(10)
+	k, err := s.class(b.tag.Class)
+	if err != nil {
+		return m, err
+	}
+	accelerator, err := h.probed(ctx, s)
+	if err != nil {
+		return m, err
+	}
+	err = h.do(ctx, func(l *libvirt.Libvirt) error {
+		if err := h.erase(l, clone); err != nil { // of an earlier capture that was broken off
+			return err
+		}
+		own, err := h.own(l, clone+ownEnding, b.name+ownEnding)
+		if err != nil {
+			return err
+		}
+		if _, err := h.define(l, s.domain(clone, tag{Kind: kindSealing, Key: key, Class: b.tag.Class, Base: b.tag.Base}, k, accelerator, hardDisk(own))); err != nil {
+			return err
+		}
+		m, err = h.machine(l, clone)
+		return err
+	})
+	return m, err
+}
+
+// seal starts the clone, has pane-agent seal it, and writes down in its tag that this was done.
+func (s *Site) seal(ctx context.Context, h *hypervisor, m machine, stamp string, report func(int)) (machine, error) {
+	if !m.active() {
+		err := h.do(ctx, func(l *libvirt.Libvirt) error {
+			_, err := l.DomainCreateWithFlags(m.domain, 0)
+			return err
+		})
+		if err != nil {
+			return m, err
+		}
+	}
+	g := guest{h, m.domain}
+	if err := g.up(ctx, startLimit); err != nil {
+		return m, err
+	}
+	report(30)
+	limited, cancel := context.WithTimeout(ctx, sealLimit)
+	defer cancel()
+	o, err := g.exec(limited, platform.Command{Path: "/usr/bin/pane-agent", Args: []string{"seal", "--stamp", stamp}})
+	if err != nil {
+		if asAnswer(err) && !absent(err) {
+			return m, refuse("the machine could not be sealed: pane-agent did not run in it (%s): install the package pane-agent in the build machine", err)
+		}
+		return m, err
+	}
+	if o.ExitCode != 0 {
+		return m, refuse("the machine could not be sealed: %s", strings.TrimSpace(string(o.Errors)))
+	}
+	var done []string
+	if err := json.Unmarshal(bytes.TrimSpace(o.Output), &done); err != nil || len(done) == 0 {
+		return m, refuse("the machine could not be sealed: pane-agent printed %q and no list of what it did", o.Output)
+	}
+	m.tag.Sealed = done
+	text, err := xml.Marshal(m.tag)
+	if err != nil {
+		return m, err
+	}
+	return m, h.do(ctx, func(l *libvirt.Libvirt) error {
+		return l.DomainSetMetadata(m.domain, int32(libvirt.DomainMetadataElement), libvirt.OptString{string(text)}, libvirt.OptString{"np"}, libvirt.OptString{namespace}, libvirt.DomainAffectConfig)
+	})
+}
+
+// flatten turns a machine's own disk and all it is made on into one disk with
+// nothing unused in it, by the qemu-img that libvirt runs, and reads it once
+// for its digest.
+func (h *hypervisor) flatten(ctx context.Context, own string, c platform.Capture, sealing []string, report func(int)) (n note, err error) {
+	var before int64
+	err = h.do(ctx, func(l *libvirt.Libvirt) error {
+		if err := h.removeDisk(l, c.Disk); err != nil { // half of one, from before
+			return err
+		}
+		v, err := h.volume(l, own)
+		for err == nil {
+			var d volumeXML
+			if d, err = describe(l, v); err != nil {
+				return err
+			}
+			before += d.Allocation.Value
+			if d.Backing == nil || d.Backing.Path == "" {
+				return nil
+			}
+			v, err = l.StorageVolLookupByPath(d.Backing.Path)
+		}
+		return err
+	})
+	if err != nil {
+		return n, err
+	}
+	converting, stop := context.WithCancel(ctx)
+	watched := make(chan struct{})
+	go func() {
+		defer close(watched)
+		h.watchGrowth(converting, c.Disk+diskEnding, before, func(percent int) { report(percent * 7 / 10) })
+	}()
+	err = h.alone(ctx, func(l *libvirt.Libvirt) error {
+		p, err := h.pool(l)
+		if err != nil {
+			return err
+		}
+		source, err := h.volume(l, own)
+		if err != nil {
+			return err
+		}
+		from, err := describe(l, source)
+		if err != nil {
+			return err
+		}
+		d := volumeXML{Name: c.Disk + diskEnding, Capacity: from.Capacity}
+		d.Target.Format, d.Target.Compat, d.Target.Permissions = formatXML{"qcow2"}, "1.1", &permsXML{h.diskMode()}
+		_, err = l.StorageVolCreateXMLFrom(p, marshal(d), source, 0)
+		return err
+	})
+	stop()
+	<-watched
+	if err != nil {
+		return n, err
+	}
+	n = note{MachineClass: c.MachineClass, SizeBefore: before, Sealing: sealing}
+	if n.Digest, err = h.digest(ctx, c.Disk, func(percent int) { report(70 + percent*3/10) }); err != nil {
+		return n, err
+	}
+	err = h.do(ctx, func(l *libvirt.Libvirt) error { return h.complete(l, c.Disk, n) })
+	if err != nil {
+		return n, err
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.notes[c.Disk], nil
+}
+
+// watchGrowth tells how far a volume has grown to what is expected, until the context ends.
+func (h *hypervisor) watchGrowth(ctx context.Context, name string, expected int64, report func(int)) {
+	for pause(ctx, time.Second) == nil {
+		_ = h.do(ctx, func(l *libvirt.Libvirt) error {
+			v, err := h.volume(l, name)
+			if err != nil {
+				return err
+			}
+			_, _, allocated, err := l.StorageVolGetInfo(v)
+			if err == nil && expected > 0 {
+				report(int(min(100, 100*int64(allocated)/expected)))
+			}
+			return err
+		})
+	}
+}

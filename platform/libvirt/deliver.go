@@ -1,0 +1,193 @@
+package libvirt
+
+import (
+	"context"
+	"errors"
+	"io"
+
+	libvirt "github.com/digitalocean/go-libvirt"
+	"golang.org/x/time/rate"
+
+	"nimblepane/platform"
+)
+
+// transferBlock is what a transfer begins again at a multiple of, in bytes.
+const transferBlock = 1 << 20
+
+// deliver puts a copy on every hypervisor of the site. Hypervisors that share
+// their storage find it there already.
+func (s *Site) deliver(ctx context.Context, d platform.Deliver, report func(int)) (platform.Progress, error) {
+	source, err := s.source(ctx, d.Source)
+	if err != nil {
+		return platform.Progress{}, err
+	}
+	for i, h := range s.hypervisors {
+		part := func(percent int) { report((100*i + percent) / len(s.hypervisors)) }
+		if err := s.deliverTo(ctx, h, source, d, part); err != nil {
+			return platform.Progress{}, err
+		}
+	}
+	return platform.Progress{Digest: d.Digest}, nil
+}
+
+// deliverTo transfers the disk, goes on where an earlier transfer stopped, and
+// reads back what has come to be there.
+func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Disks, d platform.Deliver, report func(int)) error {
+	switch err := h.intact(ctx, d.Copy, d.Digest, nil); {
+	case err == nil:
+		return nil
+	case notFound(err):
+	default:
+		var refusal *platform.Refusal
+		if !errors.As(err, &refusal) {
+			return err
+		}
+		// What is there is something else.
+		if err := h.do(ctx, func(l *libvirt.Libvirt) error { return h.removeDisk(l, d.Copy) }); err != nil {
+			return err
+		}
+	}
+	var offset int64
+	var volume libvirt.StorageVol
+	err := h.do(ctx, func(l *libvirt.Libvirt) error {
+		p, err := h.pool(l)
+		if err != nil {
+			return err
+		}
+		// A file that another process of ours wrote may be news to libvirt.
+		if err := l.StoragePoolRefresh(p, 0); err != nil {
+			return err
+		}
+		volume, err = h.volume(l, d.Copy+diskEnding)
+		if err == nil {
+			begun, err := describe(l, volume)
+			offset = begun.physical() / transferBlock * transferBlock
+			return err
+		}
+		if !notFound(err) {
+			return err
+		}
+		v := volumeXML{Name: d.Copy + diskEnding}
+		v.Target.Format, v.Target.Permissions = formatXML{"raw"}, &permsXML{h.diskMode()}
+		volume, err = h.create(l, v)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	_, whole, err := sizeOf(ctx, source, d.Disk)
+	if err != nil {
+		return err
+	}
+	if offset > whole {
+		if err := h.do(ctx, func(l *libvirt.Libvirt) error { return h.removeDisk(l, d.Copy) }); err != nil {
+			return err
+		}
+		return errors.New("a transfer had left more than the disk has; it begins anew")
+	}
+	r, _, err := source.OpenDisk(ctx, d.Disk, offset)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	const transferShare = 80 // percent of the work; reading back is the rest
+	limited := &limitedReader{ctx: ctx, r: r, limiter: s.limiter, n: offset, report: func(n int64) {
+		report(int(transferShare * n / max(1, whole)))
+	}}
+	err = h.alone(ctx, func(l *libvirt.Libvirt) error {
+		return l.StorageVolUpload(volume, limited, uint64(offset), uint64(whole-offset), 0)
+	})
+	if err = errors.Join(limited.err, err); err != nil {
+		return err
+	}
+	got, err := h.digest(ctx, d.Copy, func(percent int) { report(transferShare + percent*(100-transferShare)/100) })
+	if err != nil {
+		return err
+	}
+	if got != d.Digest {
+		err := h.do(ctx, func(l *libvirt.Libvirt) error { return h.removeDisk(l, d.Copy) })
+		return errors.Join(refuse("what arrived on %s has digest %s, and the version has %s: nothing of it was kept", h.name, got, d.Digest), err)
+	}
+	return h.do(ctx, func(l *libvirt.Libvirt) error {
+		return h.complete(l, d.Copy, note{Digest: d.Digest, MachineClass: d.MachineClass})
+	})
+}
+
+// diskMode: nobody writes a copy again. A libvirt without root's rights could
+// not write it the first time then.
+func (h *hypervisor) diskMode() string {
+	if h.address.Path == "/session" {
+		return "0644"
+	}
+	return "0444"
+}
+
+func sizeOf(ctx context.Context, source platform.Disks, disk string) (string, int64, error) {
+	r, n, err := source.OpenDisk(ctx, disk, 0)
+	if err != nil {
+		return disk, 0, err
+	}
+	return disk, n, r.Close()
+}
+
+// limitedReader keeps to the site's rate and tells how far it is.
+type limitedReader struct {
+	ctx     context.Context
+	r       io.Reader
+	limiter *rate.Limiter
+	n       int64
+	report  func(int64)
+	err     error // of the source, which the stream's error hides
+}
+
+func (l *limitedReader) Read(p []byte) (int, error) {
+	if l.limiter != nil {
+		p = p[:min(len(p), l.limiter.Burst())]
+	}
+	n, err := l.r.Read(p)
+	if l.limiter != nil && n > 0 {
+		if werr := l.limiter.WaitN(l.ctx, n); werr != nil {
+			l.err = werr
+			return 0, werr
+		}
+	}
+	l.n += int64(n)
+	l.report(l.n)
+	if err != nil && !errors.Is(err, io.EOF) {
+		l.err = err
+	}
+	return n, err
+}
+
+func (h *hypervisor) removeDisk(l *libvirt.Libvirt, disk string) error {
+	h.mu.Lock()
+	delete(h.notes, disk)
+	h.mu.Unlock()
+	// The note goes first: what has none is not complete.
+	if err := h.remove(l, disk+noteEnding); err != nil {
+		return err
+	}
+	return h.remove(l, disk+diskEnding)
+}
+
+// deleteDisk deletes a disk or copy everywhere, unless a machine is made on it.
+func (s *Site) deleteDisk(ctx context.Context, disk string) error {
+	for _, h := range s.hypervisors {
+		err := h.do(ctx, func(l *libvirt.Libvirt) error {
+			list, err := h.machines(l)
+			if err != nil {
+				return err
+			}
+			for _, m := range list {
+				if m.tag != nil && m.tag.Disk == disk {
+					return refuse("machine %s on %s is made on disk %s, which stays until that machine is gone", m.name, h.name, disk)
+				}
+			}
+			return h.removeDisk(l, disk)
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

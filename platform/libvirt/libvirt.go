@@ -1,0 +1,228 @@
+// Package libvirt is the platform of sites whose machines are QEMU machines
+// that libvirt looks after, on one hypervisor or several.
+//
+// It speaks libvirt's own protocol, and leaves on a hypervisor only what
+// libvirt can list: domains, and volumes in a storage pool that is Nimble
+// Pane's alone.
+//
+//	NAME.qcow2           a captured disk, or a copy of one: never written again
+//	NAME.note            what was true of it when it was complete: digest, size, time
+//	MACHINE.own.qcow2    a machine's own disk: what it changed of the copy
+//	MACHINE.seed.iso     what it needs at its first start
+//
+// A disk counts only with its note, which is written last; a domain counts as
+// ours only with our tag in its metadata, which also names the operation that
+// made it. So whatever was lost elsewhere, what is on the hypervisors says
+// what was done, and operations go on from there.
+package libvirt
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"nimblepane/core/estate"
+	"nimblepane/platform"
+	"nimblepane/platform/journal"
+)
+
+// Site is one site on libvirt.
+type Site struct {
+	name        string
+	hypervisors []*hypervisor
+	classes     map[string]class
+	accelerator string
+	limiter     *rate.Limiter // nil: deliveries are not limited
+	peer        func(ctx context.Context, site string) (platform.Platform, error)
+	log         *slog.Logger
+	operations  *journal.Runner
+	paused      bool // tests start machines paused
+}
+
+// class is what machines of a class are like, in bytes.
+type class struct {
+	estate.MachineClass
+	memory, room int64
+}
+
+var (
+	_ platform.Platform = (*Site)(nil)
+	_ platform.Disks    = (*Site)(nil)
+	_ platform.Builder  = (*Site)(nil)
+)
+
+// retryAfter is how long after a failure that may pass an operation is tried again.
+const retryAfter = 2 * time.Second
+
+// Open is the platform's opener. It does not connect yet: hypervisors may be
+// away for a while.
+func Open(site estate.Site, env platform.Environment) (platform.Platform, error) {
+	return open(site, env)
+}
+
+func open(site estate.Site, env platform.Environment) (*Site, error) {
+	s := &Site{name: site.Name, accelerator: site.Accelerator, classes: map[string]class{}, peer: env.Peer, log: env.Log}
+	for name, c := range site.MachineClasses {
+		k := class{MachineClass: c}
+		var err error
+		if k.memory, err = estate.Bytes(c.Memory); err == nil {
+			k.room, err = estate.Bytes(c.Room)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("site %s: machine class %s: %w", site.Name, name, err)
+		}
+		s.classes[name] = k
+	}
+	if site.DeliveryRate != "" {
+		n, err := estate.Bytes(site.DeliveryRate)
+		if err != nil {
+			return nil, fmt.Errorf("site %s: delivery rate: %w", site.Name, err)
+		}
+		s.limiter = rate.NewLimiter(rate.Limit(n), int(max(n/4, transferBlock)))
+	}
+	for _, h := range site.Hypervisors {
+		hv, err := newHypervisor(site.Name, h, site.Accelerator)
+		if err != nil {
+			return nil, err
+		}
+		s.hypervisors = append(s.hypervisors, hv)
+	}
+	s.operations = journal.New(env.Journal, site.Name, retryAfter, env.Log, s.work)
+	return s, nil
+}
+
+// Close stops the operations here and lets go of all connections.
+func (s *Site) Close() {
+	s.operations.Close()
+	for _, h := range s.hypervisors {
+		h.close()
+	}
+}
+
+// Start begins the operation, if it can succeed as far as can be seen now.
+func (s *Site) Start(ctx context.Context, key string, op platform.Operation) error {
+	if _, err := s.operations.Ask(ctx, key); errors.Is(err, platform.ErrUnknown) {
+		if err := s.check(ctx, op); err != nil {
+			return explain(err)
+		}
+	} else if err != nil {
+		return err
+	}
+	return s.operations.Start(ctx, key, op)
+}
+
+// Ask returns how the operation stands.
+func (s *Site) Ask(ctx context.Context, key string) (platform.Progress, error) {
+	return s.operations.Ask(ctx, key)
+}
+
+// check refuses what cannot succeed.
+func (s *Site) check(ctx context.Context, op platform.Operation) error {
+	switch {
+	case op.Capture != nil:
+		m, err := s.buildMachine(ctx, op.Capture.BuildMachine)
+		if err != nil {
+			return err
+		}
+		if m.tag.Class != op.Capture.MachineClass {
+			return refuse("build machine %s is of class %s, and the image of class %s", m.name, m.tag.Class, op.Capture.MachineClass)
+		}
+		if err := checkName(op.Capture.Disk); err != nil {
+			return err
+		}
+	case op.Deliver != nil:
+		source, err := s.source(ctx, op.Deliver.Source)
+		if err != nil {
+			return err
+		}
+		r, _, err := source.OpenDisk(ctx, op.Deliver.Disk, 0)
+		if err != nil {
+			return err
+		}
+		return r.Close()
+	case op.DeleteCopy != nil, op.DeleteDisk != nil:
+	case op.Rebuild != nil:
+		r := op.Rebuild
+		k, err := s.class(r.MachineClass)
+		if err != nil {
+			return err
+		}
+		if err := checkName(r.Host); err != nil {
+			return err
+		}
+		h, found, err := s.place(ctx, r.Host, k)
+		if err != nil {
+			return err
+		}
+		if found && !h.machine.ours(kindHost) {
+			return notOurs(r.Host, h.hypervisor)
+		}
+		_, err = h.hypervisor.anyCopy(ctx, r.Copies, r.MachineClass)
+		return err
+	default:
+		return refuse("the operation says nothing to do")
+	}
+	return nil
+}
+
+// work does an operation, or goes on with it.
+func (s *Site) work(ctx context.Context, key string, op platform.Operation, report func(int)) (p platform.Progress, err error) {
+	switch {
+	case op.Capture != nil:
+		p, err = s.capture(ctx, key, *op.Capture, report)
+	case op.Deliver != nil:
+		p, err = s.deliver(ctx, *op.Deliver, report)
+	case op.DeleteCopy != nil:
+		err = s.deleteDisk(ctx, op.DeleteCopy.Copy)
+	case op.DeleteDisk != nil:
+		err = s.deleteDisk(ctx, op.DeleteDisk.Disk)
+	case op.Rebuild != nil:
+		p, err = s.rebuild(ctx, key, *op.Rebuild, report)
+	}
+	return p, explain(err)
+}
+
+func (s *Site) class(name string) (class, error) {
+	k, ok := s.classes[name]
+	if !ok {
+		return k, refuse("site %s does not say what machines of class %q are like: describe it in the estate file", s.name, name)
+	}
+	return k, nil
+}
+
+// source returns the site that a disk comes from.
+func (s *Site) source(ctx context.Context, site string) (platform.Disks, error) {
+	if site == "" || site == s.name {
+		return s, nil
+	}
+	p, err := s.peer(ctx, site)
+	if err != nil {
+		return nil, err
+	}
+	d, ok := p.(platform.Disks)
+	if !ok {
+		return nil, refuse("the disk was captured at %s, which is on another platform: capture the image at a site of this platform", site)
+	}
+	return d, nil
+}
+
+func refuse(format string, args ...any) error {
+	return &platform.Refusal{Why: fmt.Sprintf(format, args...)}
+}
+
+func notOurs(name string, h *hypervisor) error {
+	return refuse("there is a machine named %s on %s that Nimble Pane did not make; it is left alone: rename or remove it, or give the pool another host prefix", name, h.name)
+}
+
+// checkName keeps names that become files to what is safe as one.
+func checkName(name string) error {
+	if name == "" || len(name) > 120 || strings.Trim(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-._") != "" || strings.HasPrefix(name, ".") {
+		return refuse("%q cannot be the name of a machine or disk: use letters, digits, - and .", name)
+	}
+	return nil
+}

@@ -1,0 +1,366 @@
+package libvirt
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
+	"hash"
+	"io"
+	"strings"
+
+	libvirt "github.com/digitalocean/go-libvirt"
+)
+
+// Endings of volumes.
+const (
+	diskEnding = ".qcow2"
+	noteEnding = ".note"
+	ownEnding  = ".own.qcow2"
+	seedEnding = ".seed.iso"
+)
+
+// note says what was true of a disk when it was complete. As long as size and
+// time of the file are what they were then, so is the digest; if they are not,
+// the file is read again before anything is cloned from it.
+type note struct {
+	Digest       string   `json:"digest"` // "sha256:..." of the file
+	Size         int64    `json:"size"`   // of the file, in bytes
+	Modified     string   `json:"modified"`
+	MachineClass string   `json:"machine_class"`
+	SizeBefore   int64    `json:"size_before,omitempty"`
+	Sealing      []string `json:"sealing,omitempty"`
+}
+
+// volumeXML is libvirt's volume description, as far as it is used here.
+type volumeXML struct {
+	XMLName    xml.Name  `xml:"volume"`
+	Name       string    `xml:"name"`
+	Capacity   bytesXML  `xml:"capacity"`
+	Allocation bytesXML  `xml:"allocation"`
+	Physical   *bytesXML `xml:"physical"`
+	Target     struct {
+		Path        string    `xml:"path,omitempty"`
+		Format      formatXML `xml:"format"`
+		Permissions *permsXML `xml:"permissions"`
+		Compat      string    `xml:"compat,omitempty"`
+		Timestamps  *timesXML `xml:"timestamps"`
+	} `xml:"target"`
+	Backing *backingXML `xml:"backingStore"`
+}
+
+type bytesXML struct {
+	Unit  string `xml:"unit,attr,omitempty"`
+	Value int64  `xml:",chardata"`
+}
+
+type formatXML struct {
+	Type string `xml:"type,attr"`
+}
+
+type permsXML struct {
+	Mode string `xml:"mode"`
+}
+
+type timesXML struct {
+	Modified string `xml:"mtime"`
+}
+
+type backingXML struct {
+	Path   string    `xml:"path"`
+	Format formatXML `xml:"format"`
+}
+
+func marshal(v any) string {
+	text, err := xml.Marshal(v)
+	if err != nil {
+		panic(err) // the types are ours
+	}
+	return string(text)
+}
+
+// describe returns what libvirt knows of a volume now.
+func describe(l *libvirt.Libvirt, v libvirt.StorageVol) (d volumeXML, err error) {
+	text, err := l.StorageVolGetXMLDesc(v, 0)
+	if err == nil {
+		err = xml.Unmarshal([]byte(text), &d)
+	}
+	return d, err
+}
+
+// volume finds one by name, with a look at the storage itself if libvirt does not know it.
+func (h *hypervisor) volume(l *libvirt.Libvirt, name string) (libvirt.StorageVol, error) {
+	p, err := h.pool(l)
+	if err != nil {
+		return libvirt.StorageVol{}, err
+	}
+	return l.StorageVolLookupByName(p, name)
+}
+
+// remove deletes a volume if it is there.
+func (h *hypervisor) remove(l *libvirt.Libvirt, name string) error {
+	v, err := h.volume(l, name)
+	if err == nil {
+		err = l.StorageVolDelete(v, 0)
+	}
+	if notFound(err) {
+		return nil
+	}
+	return err
+}
+
+// create makes a volume, in place of one that is there.
+func (h *hypervisor) create(l *libvirt.Libvirt, d volumeXML) (libvirt.StorageVol, error) {
+	p, err := h.pool(l)
+	if err != nil {
+		return libvirt.StorageVol{}, err
+	}
+	v, err := l.StorageVolCreateXML(p, marshal(d), 0)
+	if err == nil {
+		return v, nil
+	}
+	if rerr := h.remove(l, d.Name); rerr != nil {
+		return v, err
+	}
+	// A file that libvirt did not know of stands in the way until it is found.
+	if strings.Contains(err.Error(), "exist") {
+		if rerr := l.StoragePoolRefresh(p, 0); rerr != nil {
+			return v, rerr
+		}
+		if rerr := h.remove(l, d.Name); rerr != nil {
+			return v, rerr
+		}
+	}
+	return l.StorageVolCreateXML(p, marshal(d), 0)
+}
+
+// own makes a machine's own disk on another one.
+func (h *hypervisor) own(l *libvirt.Libvirt, name, backing string) (path string, err error) {
+	below, err := h.volume(l, backing)
+	if err != nil {
+		return "", err
+	}
+	b, err := describe(l, below)
+	if err != nil {
+		return "", err
+	}
+	d := volumeXML{Name: name, Capacity: bytesXML{Value: b.Capacity.Value}, Backing: &backingXML{Path: b.Target.Path, Format: formatXML{"qcow2"}}}
+	d.Target.Format, d.Target.Compat = formatXML{"qcow2"}, "1.1"
+	v, err := h.create(l, d)
+	return v.Key, err
+}
+
+// write makes a small volume with the content.
+func (h *hypervisor) write(l *libvirt.Libvirt, name string, content []byte) (path string, err error) {
+	d := volumeXML{Name: name, Capacity: bytesXML{Value: int64(len(content))}, Allocation: bytesXML{Value: int64(len(content))}}
+	d.Target.Format, d.Target.Permissions = formatXML{"raw"}, &permsXML{"0600"}
+	v, err := h.create(l, d)
+	if err != nil {
+		return "", err
+	}
+	return v.Key, l.StorageVolUpload(v, bytes.NewReader(content), 0, uint64(len(content)), 0)
+}
+
+// noteOf reads a disk's note.
+func (h *hypervisor) noteOf(l *libvirt.Libvirt, disk string) (n note, err error) {
+	v, err := h.volume(l, disk+noteEnding)
+	if err != nil {
+		return n, err
+	}
+	var text bytes.Buffer
+	if err := l.StorageVolDownload(v, &text, 0, 0, 0); err != nil {
+		return n, err
+	}
+	if err := json.Unmarshal(text.Bytes(), &n); err != nil {
+		return n, refuse("the note of disk %s on %s cannot be read (%s): deliver the version again", disk, h.name, err)
+	}
+	return n, nil
+}
+
+// complete writes a disk's note, after its file has been read and found to have the digest.
+func (h *hypervisor) complete(l *libvirt.Libvirt, disk string, n note) error {
+	v, err := h.volume(l, disk+diskEnding)
+	if err != nil {
+		return err
+	}
+	d, err := describe(l, v)
+	if err != nil {
+		return err
+	}
+	n.Size, n.Modified = d.physical(), d.modified()
+	text, err := json.Marshal(n)
+	if err != nil {
+		return err
+	}
+	if _, err := h.write(l, disk+noteEnding, text); err != nil {
+		return err
+	}
+	h.mu.Lock()
+	h.notes[disk] = n
+	h.mu.Unlock()
+	return nil
+}
+
+// physical is the length of the volume's file.
+func (d volumeXML) physical() int64 {
+	if d.Physical == nil {
+		return 0
+	}
+	return d.Physical.Value
+}
+
+func (d volumeXML) modified() string {
+	if d.Target.Timestamps == nil {
+		return ""
+	}
+	return d.Target.Timestamps.Modified
+}
+
+// known returns a disk's note, and whether its file is what it was when the note was written.
+func (h *hypervisor) known(l *libvirt.Libvirt, disk string) (n note, same bool, err error) {
+	v, err := h.volume(l, disk+diskEnding)
+	if err != nil {
+		return n, false, err
+	}
+	h.mu.Lock()
+	n, cached := h.notes[disk]
+	h.mu.Unlock()
+	if !cached {
+		if n, err = h.noteOf(l, disk); err != nil {
+			return n, false, err
+		}
+	}
+	d, err := describe(l, v)
+	if err != nil {
+		return n, false, err
+	}
+	same = d.physical() == n.Size && d.modified() == n.Modified
+	if same && !cached {
+		h.mu.Lock()
+		h.notes[disk] = n
+		h.mu.Unlock()
+	}
+	return n, same, nil
+}
+
+// intact makes sure that a disk has the digest: by its note, or by reading it
+// if the file was touched since.
+func (h *hypervisor) intact(ctx context.Context, disk, digest string, report func(int)) error {
+	var n note
+	var same bool
+	err := h.do(ctx, func(l *libvirt.Libvirt) (err error) {
+		n, same, err = h.known(l, disk)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if same && n.Digest == digest {
+		return nil
+	}
+	got, err := h.digest(ctx, disk, report)
+	if err != nil {
+		return err
+	}
+	if got != digest {
+		return refuse("disk %s on %s was changed: it has digest %s and should have %s; deliver the version again", disk, h.name, got, digest)
+	}
+	n.Digest = digest
+	return h.do(ctx, func(l *libvirt.Libvirt) error { return h.complete(l, disk, n) })
+}
+
+// digest reads a disk's file.
+func (h *hypervisor) digest(ctx context.Context, disk string, report func(int)) (string, error) {
+	sum := &measured{hash: sha256.New(), report: report}
+	err := h.alone(ctx, func(l *libvirt.Libvirt) error {
+		v, err := h.volume(l, disk+diskEnding)
+		if err != nil {
+			return err
+		}
+		d, err := describe(l, v)
+		if err != nil {
+			return err
+		}
+		sum.size = d.physical()
+		return l.StorageVolDownload(v, sum, 0, 0, 0)
+	})
+	return "sha256:" + hex.EncodeToString(sum.hash.Sum(nil)), err
+}
+
+// measured is a hash that tells how far it is.
+type measured struct {
+	hash   hash.Hash
+	n      int64
+	size   int64
+	report func(int)
+}
+
+func (m *measured) Write(p []byte) (int, error) {
+	m.n += int64(len(p))
+	if m.report != nil && m.size > 0 {
+		m.report(int(100 * m.n / m.size))
+	}
+	return m.hash.Write(p)
+}
+
+// OpenDisk is platform.Disks's.
+func (s *Site) OpenDisk(ctx context.Context, disk string, offset int64) (io.ReadCloser, int64, error) {
+	for _, h := range s.hypervisors {
+		var n note
+		err := h.do(ctx, func(l *libvirt.Libvirt) (err error) {
+			n, _, err = h.known(l, disk)
+			return err
+		})
+		if notFound(err) {
+			continue
+		}
+		if err != nil {
+			return nil, 0, err
+		}
+		r, w := io.Pipe()
+		ctx, cancel := context.WithCancel(ctx)
+		go func() {
+			err := h.alone(ctx, func(l *libvirt.Libvirt) error {
+				v, err := h.volume(l, disk+diskEnding)
+				if err != nil {
+					return err
+				}
+				return l.StorageVolDownload(v, w, uint64(offset), 0, 0)
+			})
+			w.CloseWithError(err) // nil: the end
+		}()
+		return &download{r, cancel}, n.Size, nil
+	}
+	return nil, 0, refuse("there is no disk %q at %s", disk, s.name)
+}
+
+// download ends its connection when it is closed early.
+type download struct {
+	*io.PipeReader
+	cancel context.CancelFunc
+}
+
+func (d *download) Close() error {
+	d.cancel()
+	return d.PipeReader.Close()
+}
+
+// diskOn returns a hypervisor that has the disk.
+func (s *Site) diskOn(ctx context.Context, disk string) (*hypervisor, note, error) {
+	for _, h := range s.hypervisors {
+		var n note
+		err := h.do(ctx, func(l *libvirt.Libvirt) (err error) {
+			n, _, err = h.known(l, disk)
+			return err
+		})
+		if !notFound(err) {
+			return h, n, err
+		}
+	}
+	return nil, note{}, fmt.Errorf("disk %s at %s: %w", disk, s.name, errNoDisk)
+}
+
+var errNoDisk = refuse("it is not there")
