@@ -54,6 +54,10 @@ demo-reset: bin/demo ## Throw the demo's data away, to begin anew
 tour: setup build ## Tell the story of a month's work on a fresh estate
 	@bin/demo tour
 
+.PHONY: real
+real: setup-real build $(GUEST) ## Tell the story on real machines (QEMU through a private libvirtd), 25 minutes at most
+	@bin/demo real --guest $(GUEST)
+
 .PHONY: build
 build: bin/nimblepaned bin/pane bin/nimblepane-practice bin/demo ## Build the programs, with the console in the service
 

@@ -8,6 +8,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -76,11 +77,15 @@ func (s *Server) recovered(c *gin.Context, cause any) {
 }
 
 func limitBody(c *gin.Context) {
-	if c.Request.ContentLength > bodyLimit {
-		problem(c, http.StatusRequestEntityTooLarge, "the request has "+itoa(c.Request.ContentLength)+" bytes; at most "+itoa(bodyLimit)+" are taken")
+	limit := int64(bodyLimit)
+	if c.Request.Method == http.MethodPut && strings.HasSuffix(c.Request.URL.Path, "/file") {
+		limit = fileLimit
+	}
+	if c.Request.ContentLength > limit {
+		problem(c, http.StatusRequestEntityTooLarge, "the request has "+itoa(c.Request.ContentLength)+" bytes; at most "+itoa(limit)+" are taken")
 		return
 	}
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, bodyLimit)
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
 	c.Next()
 }
 
@@ -129,6 +134,7 @@ func (s *Server) describe() {
 	s.estate()
 	s.images()
 	s.pools()
+	s.machines()
 	s.rollovers()
 	s.trail()
 }
@@ -146,14 +152,15 @@ type operation struct {
 	method, path, id, summary string
 	role                      string // least role that may, "" for nobody in particular: no sign-in needed
 	tag                       string
-	status                    int // 200 if 0
+	status                    int   // 200 if 0
+	limit                     int64 // of the body in bytes, bodyLimit if 0
 }
 
 // register adds an operation with its role.
 func register[I, O any](s *Server, o operation, handle func(context.Context, *I) (*O, error)) {
 	op := huma.Operation{
 		Method: o.method, Path: "/api/v1" + o.path, OperationID: o.id, Summary: o.summary, Tags: []string{o.tag},
-		DefaultStatus: o.status, MaxBodyBytes: bodyLimit, Metadata: map[string]any{"role": o.role},
+		DefaultStatus: o.status, MaxBodyBytes: cmp.Or(o.limit, bodyLimit), Metadata: map[string]any{"role": o.role},
 		Errors: []int{http.StatusUnprocessableEntity},
 	}
 	if o.role == "" {

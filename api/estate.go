@@ -62,7 +62,17 @@ func (s *Server) siteOut(ctx context.Context, r store.Site) (client.Site, error)
 	out := client.Site{Name: r.Name, Title: r.Title, Platform: r.Platform, Address: r.Address, StartsPerMinute: r.StartsPerMinute, ClonesPerCopy: r.ClonesPerCopy}
 	var n struct{ Pools, Hosts int }
 	err := s.store.DB.WithContext(ctx).Raw("select count(distinct p.id) as pools, count(h.id) as hosts from pools p left join hosts h on h.pool_id = p.id where p.site_id = ?", r.ID).Scan(&n).Error
+	if err != nil {
+		return out, err
+	}
 	out.Pools, out.Hosts = n.Pools, n.Hosts
+	ctx, cancel := context.WithTimeout(ctx, machineLimit)
+	defer cancel()
+	nodes, askErr := s.engine.Nodes(ctx, r)
+	if askErr != nil {
+		out.Unreachable = askErr.Error()
+	}
+	out.Hypervisors = each(nodes, func(n platform.Node) client.Hypervisor { return client.Hypervisor(n) })
 	machines, askErr := s.engine.BuildMachines(ctx, r)
 	if askErr != nil {
 		out.Unreachable = askErr.Error()
@@ -86,7 +96,7 @@ func (s *Server) showEstate(ctx context.Context, _ *empty) (*fileOut, error) {
 	siteNames, imageNames := map[int64]string{}, map[int64]string{}
 	for _, r := range sites {
 		siteNames[r.ID] = r.Name
-		f.Sites = append(f.Sites, estate.Site{Name: r.Name, Title: r.Title, Platform: r.Platform, Address: r.Address, StartsPerMinute: r.StartsPerMinute, ClonesPerCopy: r.ClonesPerCopy})
+		f.Sites = append(f.Sites, r.Estate())
 	}
 	images, err := store.Images(db)
 	if err != nil {

@@ -84,7 +84,7 @@ func (s *Server) images() {
 		) (*body[client.Version], error) {
 			v, err := s.engine.Capture(ctx, actor(ctx), engine.CaptureRequest{
 				Image: in.Image, Site: in.Body.Site, BuildMachine: in.Body.BuildMachine, Number: in.Body.Number,
-				Notes: in.Body.Notes, Tags: in.Body.Tags, EndOfLife: in.Body.EndOfLife,
+				Notes: in.Body.Notes, Tags: in.Body.Tags, EndOfLife: in.Body.EndOfLife, Discard: in.Body.Discard,
 			})
 			if err != nil {
 				return nil, err
@@ -120,6 +120,11 @@ func (s *Server) images() {
 	act("retire", client.Operator, "Delete a version's copies and keep its record", func(ctx context.Context, p VersionPath, reason string) error {
 		return s.engine.Retire(ctx, actor(ctx), p.Image, p.Number, reason)
 	})
+	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/deliver", id: "deliver", summary: "Deliver copies again that failed to arrive or are lacking", role: client.Operator, tag: "versions", status: 202},
+		func(ctx context.Context, in *VersionPath) (*body[client.Delivering], error) {
+			n, err := s.engine.Redeliver(ctx, actor(ctx), in.Image, in.Number)
+			return ok(client.Delivering{Copies: n}, err)
+		})
 	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/activate", id: "activate", summary: "Point live at a version that has clearance", role: client.Approver, tag: "versions"},
 		func(ctx context.Context, in *struct {
 			VersionPath
@@ -317,7 +322,7 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, number string
 	}
 	out := each(rows, func(v store.Version) client.Version {
 		o := client.Version{
-			Image: img.Name, Number: v.Number, State: v.State, Standing: standing(tracks, v), Digest: v.Digest, SizeBytes: v.SizeBytes,
+			Image: img.Name, Number: v.Number, State: v.State, Standing: standing(tracks, v), Digest: v.Digest, SizeBytes: v.SizeBytes, SizeBefore: v.SizeBefore, Sealing: v.Sealing,
 			Source: v.Source, Notes: v.Notes, Tags: append([]string{}, v.Tags...), EndOfLife: v.EndOfLife, CapturedBy: v.CapturedBy,
 			CreatedAt: v.CreatedAt, SealedAt: v.SealedAt, Failure: v.Failure, Barred: v.Barred, BarredBy: v.BarredBy, BarredAt: v.BarredAt,
 			Copies: []client.Copy{}, Edition: v.Edition,

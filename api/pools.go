@@ -3,9 +3,12 @@ package api
 import (
 	"context"
 	"encoding/base64"
+	"errors"
+	"time"
 
 	"nimblepane/client"
 	"nimblepane/engine"
+	"nimblepane/platform"
 	"nimblepane/store"
 )
 
@@ -166,8 +169,26 @@ func (s *Server) pools() {
 
 func (s *Server) showHost(ctx context.Context, in *HostPath) (*body[client.Host], error) {
 	row, err := store.HostRowNamed(s.store.DB.WithContext(ctx), in.Host)
-	return ok(hostOut(row), err)
+	if err != nil {
+		return nil, err
+	}
+	out := hostOut(row)
+	asking, cancel := context.WithTimeout(ctx, machineLimit)
+	defer cancel()
+	m, err := s.engine.Machine(asking, store.Host{Name: row.Name, PoolID: row.PoolID})
+	switch {
+	case err == nil:
+		seen := client.Machine(m)
+		out.Machine = &seen
+	case !errors.Is(err, platform.ErrUnknown):
+		// The host is shown all the same; its machine is what cannot be seen.
+		out.Machine = &client.Machine{Name: row.Name, Why: err.Error(), Disks: []string{}}
+	}
+	return ok(out, nil)
 }
+
+// machineLimit is how long a host's page waits for what the platform says.
+const machineLimit = 5 * time.Second
 
 func hostOut(r store.HostRow) client.Host {
 	return client.Host{

@@ -88,7 +88,7 @@ type app struct {
 	url, token, output string
 	yes                bool
 	in                 io.Reader
-	out                io.Writer
+	out, err           io.Writer
 }
 
 // New returns the command pane.
@@ -99,7 +99,7 @@ func New(version string) *cobra.Command {
 		SilenceUsage: true, SilenceErrors: true,
 		Long: "pane is the command-line client of Nimble Pane.\n\nA month's work: capture a version, stage it, roll the pilot pools, let testers sign, activate it,\nroll production over, and roll back if it turns out wrong.\n\nExit codes: 0 done, 1 unexpected failure, 2 wrong usage or input, 3 refused as things stand,\n4 not found, 5 not signed in or not allowed, 6 service unreachable, 7 a check found something.",
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
-			a.in, a.out = cmd.InOrStdin(), cmd.OutOrStdout()
+			a.in, a.out, a.err = cmd.InOrStdin(), cmd.OutOrStdout(), cmd.ErrOrStderr()
 			if !isTerminal(a.out) || os.Getenv("NO_COLOR") != "" {
 				text.DisableColors()
 			}
@@ -122,7 +122,7 @@ func New(version string) *cobra.Command {
 		&cobra.Group{ID: "people", Title: "You and others:"},
 	)
 	cmd.AddCommand(a.job()...)
-	for _, c := range []*cobra.Command{a.today(), a.estate(), a.site(), a.image(), a.version(), a.trial(), a.pool(), a.host(), a.session(), a.rollover(), a.drift(), a.trail()} {
+	for _, c := range []*cobra.Command{a.today(), a.estate(), a.site(), a.buildMachine(), a.image(), a.version(), a.trial(), a.pool(), a.host(), a.session(), a.rollover(), a.drift(), a.trail()} {
 		c.GroupID = "look"
 		cmd.AddCommand(c)
 	}

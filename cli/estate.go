@@ -148,6 +148,12 @@ func (a *app) site() *cobra.Command {
 				fact{"Stagger", fmt.Sprintf("%d starts per minute", s.StartsPerMinute)}, fact{"Clones", fmt.Sprintf("%d at once from one copy", s.ClonesPerCopy)},
 				fact{"Pools", fmt.Sprint(s.Pools)}, fact{"Hosts", fmt.Sprint(s.Hosts)}, fact{"Unreachable", s.Unreachable})
 			a.say("")
+			if len(s.Hypervisors) > 0 && a.output == "table" {
+				if err := a.hypervisors(s.Hypervisors); err != nil {
+					return err
+				}
+				a.say("")
+			}
 			return list(a, s.BuildMachines, "No build machine is here.",
 				column[client.BuildMachine]{"Build machine", func(m client.BuildMachine) string { return m.Name }},
 				column[client.BuildMachine]{"Class", func(m client.BuildMachine) string { return m.MachineClass }},
@@ -298,12 +304,33 @@ func (a *app) version() *cobra.Command {
 			}
 			a.facts(fact{"Version", v.Image + " " + v.Number}, fact{"State", coloured(versionState(v))}, fact{"Standing", strings.Join(v.Standing, ", ")}, fact{"Barred", barred},
 				fact{"Failure", v.Failure}, fact{"Hosts", fmt.Sprint(v.Hosts)}, fact{"Copies", copies(v)}, fact{"Source", v.Source}, fact{"Notes", v.Notes}, fact{"Tags", strings.Join(v.Tags, ", ")},
-				fact{"End of life", day(v.EndOfLife)}, fact{"Captured", when(&v.CreatedAt) + " by " + v.CapturedBy}, fact{"Sealed", when(v.SealedAt)}, fact{"Size", size(v.SizeBytes)}, fact{"Digest", v.Digest})
+				fact{"End of life", day(v.EndOfLife)}, fact{"Captured", when(&v.CreatedAt) + " by " + v.CapturedBy}, fact{"Sealed", when(v.SealedAt)}, fact{"Size", compacted(v)}, fact{"Digest", v.Digest}, fact{"Sealing", strings.Join(v.Sealing, "\n")})
+			return nil
+		}),
+	}, &cobra.Command{
+		Use: "deliver IMAGE NUMBER", Short: "Deliver copies again that failed to arrive or are lacking", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			d, err := c.Deliver(ctx, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			a.say("%d copies of %s %s are on their way.", d.Copies, args[0], args[1])
+			if a.structured() {
+				return a.object(d)
+			}
 			return nil
 		}),
 	}, a.capture("capture"), a.editVersion(), a.versionAct("bar", "Mark a version as never to be used again", true, (*client.Client).Bar),
 		a.versionAct("retire", "Delete a version's copies and keep its record", false, (*client.Client).Retire))
 	return cmd
+}
+
+// compacted says how large a version is, and how large it was before.
+func compacted(v client.Version) string {
+	if v.SizeBefore == 0 {
+		return size(v.SizeBytes)
+	}
+	return fmt.Sprintf("%s, compacted from %s", size(v.SizeBytes), size(v.SizeBefore))
 }
 
 func (a *app) editVersion() *cobra.Command {

@@ -38,7 +38,7 @@ func (a *app) capture(use string) *cobra.Command {
 	var wait bool
 	cmd := &cobra.Command{
 		Use: use + " IMAGE --from BUILD-MACHINE", Short: "Capture a new version from a build machine", Args: cobra.ExactArgs(1),
-		Long:              "Seal a build machine, power it off and capture its disk as a new version. Nothing points to the new\nversion: stage it to try it.",
+		Long:              "Shut a build machine down, seal it and capture its disk as a new version. A machine that is kept can be\nworked on and captured again: what is sealed is a clone of it. Nothing points to the new version: stage\nit to try it.",
 		Example:           "  pane capture counter-desk --from bm-counter --notes 'November fixes' --end-of-life 2027-05-31 --wait",
 		ValidArgsFunction: a.complete(imageNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) (err error) {
@@ -71,6 +71,7 @@ func (a *app) capture(use string) *cobra.Command {
 	f.StringVar(&in.Notes, "notes", "", "what is new in it")
 	f.StringVar(&eol, "end-of-life", "", "until when it may be used, such as 2027-05-31")
 	f.StringSliceVar(&in.Tags, "tag", nil, "tag, may be given several times")
+	f.BoolVar(&in.Discard, "discard", false, "delete the build machine afterwards")
 	f.BoolVar(&wait, "wait", false, "wait until it is sealed and delivered")
 	_ = cmd.MarkFlagRequired("from")
 	_ = cmd.RegisterFlagCompletionFunc("from", func(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {

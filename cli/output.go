@@ -129,6 +129,9 @@ func size(bytes int64) string {
 	if bytes == 0 {
 		return ""
 	}
+	if bytes < 1<<30 {
+		return fmt.Sprintf("%d MiB", bytes>>20)
+	}
 	return fmt.Sprintf("%.1f GiB", float64(bytes)/(1<<30))
 }
 

@@ -223,6 +223,10 @@ func (a *app) host() *cobra.Command {
 			}
 			a.facts(fact{"Host", h.Name}, fact{"Pool", h.Pool}, fact{"Site", h.Site}, fact{"State", coloured(h.State) + " since " + when(&h.Since)}, fact{"Why", h.Why}, fact{"Drained by", h.DrainedBy},
 				fact{"Runs", h.Version}, fact{"Reports", h.Stamp}, fact{"Should run", h.Target}, fact{"Drifts", yesNo(h.Drifts)}, fact{"Checks", strings.TrimSpace(h.Checks + " " + h.ChecksWhy)}, fact{"Heard", first(when(h.SeenAt), "never")}, fact{"Load", fmt.Sprintf("%.2f", h.Load)})
+			if h.Machine != nil {
+				a.say("")
+				a.facts(machine(h.Machine)...)
+			}
 			a.say("")
 			return a.sessions(ctx, c, client.SessionQuery{Host: h.Name})
 		}),

@@ -8,6 +8,7 @@ package client
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -72,6 +73,7 @@ type request struct {
 	method, path string
 	query        url.Values
 	body         any    // marshalled to JSON, or []byte as it is
+	contentType  string // of []byte, application/yaml if empty
 	ifMatch      string // ETag
 }
 
@@ -81,7 +83,7 @@ func (c *Client) send(ctx context.Context, r request, accept string) (*http.Resp
 	switch b := r.body.(type) {
 	case nil:
 	case []byte:
-		body, contentType = bytes.NewReader(b), "application/yaml"
+		body, contentType = bytes.NewReader(b), cmp.Or(r.contentType, "application/yaml")
 	default:
 		text, err := json.Marshal(b)
 		if err != nil {
@@ -245,7 +247,11 @@ func (c *Client) LoadEstate(ctx context.Context, file []byte, dryRun bool) (Load
 
 // Estate returns the estate as an estate file.
 func (c *Client) Estate(ctx context.Context) ([]byte, error) {
-	resp, err := c.send(ctx, request{method: http.MethodGet, path: "/estate"}, "application/yaml")
+	return c.raw(ctx, request{method: http.MethodGet, path: "/estate"}, "application/yaml")
+}
+
+func (c *Client) raw(ctx context.Context, r request, accept string) ([]byte, error) {
+	resp, err := c.send(ctx, r, accept)
 	if err != nil {
 		return nil, err
 	}
@@ -257,6 +263,54 @@ func (c *Client) Sites(ctx context.Context) ([]Site, error) { return all[Site](c
 
 func (c *Client) Site(ctx context.Context, name string) (Site, error) {
 	return get[Site](ctx, c, pathOf("sites", name), nil)
+}
+
+func buildMachine(site, name, act string) string {
+	return "/sites/" + url.PathEscape(site) + "/build-machines/" + url.PathEscape(name) + act
+}
+
+// CreateBuildMachine makes a build machine, which is off.
+func (c *Client) CreateBuildMachine(ctx context.Context, site string, in NewBuildMachine) (Site, error) {
+	return do[Site](ctx, c, request{method: http.MethodPost, path: "/sites/" + url.PathEscape(site) + "/build-machines", body: in})
+}
+
+// StartBuildMachine starts a build machine.
+func (c *Client) StartBuildMachine(ctx context.Context, site, name string) (Site, error) {
+	return do[Site](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/start")})
+}
+
+// StopBuildMachine shuts a build machine down and returns when it is off.
+func (c *Client) StopBuildMachine(ctx context.Context, site, name string) (Site, error) {
+	return do[Site](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/stop")})
+}
+
+// DiscardBuildMachine deletes a build machine with what was done on it.
+func (c *Client) DiscardBuildMachine(ctx context.Context, site, name string) (Site, error) {
+	return do[Site](ctx, c, request{method: http.MethodDelete, path: buildMachine(site, name, "")})
+}
+
+// RunOnBuildMachine runs a program in a build machine and returns how it ended.
+func (c *Client) RunOnBuildMachine(ctx context.Context, site, name string, in RunProgram) (ProgramEnded, error) {
+	return do[ProgramEnded](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/run"), body: in})
+}
+
+// PutOnBuildMachine writes a file in a build machine.
+func (c *Client) PutOnBuildMachine(ctx context.Context, site, name, path string, content []byte) error {
+	if content == nil {
+		content = []byte{}
+	}
+	_, err := c.raw(ctx, request{method: http.MethodPut, path: buildMachine(site, name, "/file"), query: values("path", path), body: content, contentType: "application/octet-stream"}, "application/json")
+	return err
+}
+
+// GetFromBuildMachine reads a file of a build machine.
+func (c *Client) GetFromBuildMachine(ctx context.Context, site, name, path string) ([]byte, error) {
+	return c.raw(ctx, request{method: http.MethodGet, path: buildMachine(site, name, "/file"), query: values("path", path)}, "application/octet-stream")
+}
+
+// Deliver delivers copies of a version again that failed to arrive or are lacking.
+func (c *Client) Deliver(ctx context.Context, image, number string) (Delivering, error) {
+	return do[Delivering](ctx, c, request{method: http.MethodPost, path: "/images/" + url.PathEscape(image) + "/versions/" + url.PathEscape(number) + "/deliver"})
 }
 
 func (c *Client) Images(ctx context.Context) ([]Image, error) {

@@ -114,9 +114,41 @@ type Site struct {
 	ClonesPerCopy   int            `json:"clones_per_copy"`
 	Pools           int            `json:"pools"`
 	Hosts           int            `json:"hosts"`
+	Hypervisors     []Hypervisor   `json:"hypervisors,omitempty" doc:"On platforms whose machines run on computers of yours"`
 	BuildMachines   []BuildMachine `json:"build_machines" nullable:"false"`
 	// Unreachable says why the build machines are not known.
 	Unreachable string `json:"unreachable,omitempty"`
+}
+
+// Hypervisor is a computer that a site's machines run on.
+type Hypervisor struct {
+	Name         string `json:"name"`
+	Address      string `json:"address"`
+	Unreachable  string `json:"unreachable,omitempty" doc:"Why nothing else is known of it now"`
+	Software     string `json:"software"`
+	Acceleration string `json:"acceleration"`
+	Cores        int    `json:"cores"`
+	CoresUsed    int    `json:"cores_used" doc:"Of all machines that run there; may be more than there are"`
+	Memory       int64  `json:"memory_bytes"`
+	MemoryUsed   int64  `json:"memory_used_bytes"`
+	Storage      int64  `json:"storage_bytes"`
+	StorageFree  int64  `json:"storage_free_bytes"`
+	StoragePath  string `json:"storage_path"`
+	Machines     int    `json:"machines" doc:"Machines that Nimble Pane made"`
+	Others       int    `json:"others" doc:"Machines that it did not make, and leaves alone"`
+}
+
+// Machine is a host's machine as its platform sees it.
+type Machine struct {
+	State   string   `json:"state" enum:"running,off,paused,gone," doc:"Empty if it cannot be asked now"`
+	Why     string   `json:"why,omitempty" doc:"What is wrong with it, if something is"`
+	Node    string   `json:"node" doc:"Hypervisor that it is on"`
+	Name    string   `json:"name"`
+	Cores   int      `json:"cores"`
+	Memory  int64    `json:"memory_bytes"`
+	Disks   []string `json:"disks" nullable:"false" doc:"Its disk and what that is made on, topmost first"`
+	Display string   `json:"display" doc:"Address of its display, empty if it has none"`
+	Network string   `json:"network"`
 }
 
 // BuildMachine is a machine that a version can be captured from.
@@ -126,6 +158,38 @@ type BuildMachine struct {
 	Base         string `json:"base"`
 	State        string `json:"state"`
 	Changes      string `json:"changes"`
+	Node         string `json:"node,omitempty" doc:"Hypervisor that it is on"`
+	Display      string `json:"display,omitempty" doc:"Address of its display"`
+}
+
+// NewBuildMachine asks for a build machine: made from a version, or from a base disk with a machine class.
+type NewBuildMachine struct {
+	Name         string `json:"name" minLength:"1" maxLength:"60" pattern:"^[a-z0-9][a-z0-9.-]*$"`
+	Image        string `json:"image,omitempty"`
+	Version      string `json:"version,omitempty"`
+	BaseDisk     string `json:"base_disk,omitempty" doc:"Name of a disk in the site's storage"`
+	MachineClass string `json:"machine_class,omitempty"`
+}
+
+// RunProgram asks for a program to be run in a build machine.
+type RunProgram struct {
+	Path    string   `json:"path" minLength:"1" doc:"The program, such as /usr/bin/apt-get"`
+	Args    []string `json:"args,omitempty"`
+	Env     []string `json:"env,omitempty" doc:"As NAME=value"`
+	Input   []byte   `json:"input,omitempty"`
+	Seconds int      `json:"seconds,omitempty" minimum:"1" maximum:"3600" doc:"How long to wait for its end; 300 if left out"`
+}
+
+// ProgramEnded says how a program ended.
+type ProgramEnded struct {
+	ExitCode int    `json:"exit_code"`
+	Output   []byte `json:"output" doc:"Its standard output, in base64"`
+	Errors   []byte `json:"errors" doc:"Its standard error, in base64"`
+}
+
+// Delivering says how many copies are on their way.
+type Delivering struct {
+	Copies int `json:"copies"`
 }
 
 // Image is a golden image.
@@ -170,6 +234,8 @@ type Version struct {
 	Progress   int        `json:"progress" doc:"Of the capture, in per cent"`
 	Digest     string     `json:"digest"`
 	SizeBytes  int64      `json:"size_bytes"`
+	SizeBefore int64      `json:"size_before_bytes,omitempty" doc:"What its disk took before it was compacted"`
+	Sealing    []string   `json:"sealing,omitempty" doc:"What was done to seal it"`
 	Source     string     `json:"source"`
 	Notes      string     `json:"notes"`
 	Tags       []string   `json:"tags" nullable:"false"`
@@ -203,6 +269,7 @@ type Capture struct {
 	Notes        string     `json:"notes,omitempty" maxLength:"10000"`
 	Tags         []string   `json:"tags,omitempty" maxItems:"20"`
 	EndOfLife    *time.Time `json:"end_of_life,omitempty"`
+	Discard      bool       `json:"discard,omitempty" doc:"Delete the build machine afterwards"`
 }
 
 // VersionEdit changes what people write about a version; what is left out stays.
@@ -321,6 +388,7 @@ type Host struct {
 	Stamp     string     `json:"stamp" doc:"Version that its agent reports"`
 	Checks    string     `json:"checks"`
 	ChecksWhy string     `json:"checks_why"`
+	Machine   *Machine   `json:"machine,omitempty" doc:"On a single host, if its platform knows of one"`
 }
 
 // RebuildHost asks for a new disk for a host.

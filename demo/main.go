@@ -41,6 +41,7 @@ func main() {
 	add("run", "Start the demo and keep it running until Ctrl-C", run)
 	add("reset", "Throw the demo's data away", func(_ context.Context, state, _ string) error { return reset(filepath.Join(state, "demo")) })
 	add("tour", "Tell the story on a fresh estate and stop", tour)
+	cmd.AddCommand(realCommand(&state, &bin))
 	if err := cmd.ExecuteContext(ctx); err != nil {
 		if errors.Is(err, context.Canceled) {
 			return

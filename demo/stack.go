@@ -30,6 +30,7 @@ type stack struct {
 	dir                                string // where all of it keeps its data
 	bin                                string // where the programs are
 	service, metrics, practice, pgPort int
+	options                            []string // of the service, instead of following the practice clock
 
 	db       *localpg.Server
 	practise *exec.Cmd
@@ -85,8 +86,14 @@ func elsewhere(dir string) string {
 }
 
 func (s *stack) startService(ctx context.Context) (err error) {
-	s.serve, err = s.run("nimblepaned", "serve", "--database", s.db.URL(database), "--listen", fmt.Sprintf("127.0.0.1:%d", s.service),
-		"--metrics-listen", fmt.Sprintf("127.0.0.1:%d", s.metrics), "--practice-clock", fmt.Sprintf("http://127.0.0.1:%d", s.practice))
+	options := s.options
+	if options == nil {
+		options = []string{"--practice-clock", fmt.Sprintf("http://127.0.0.1:%d", s.practice)}
+	}
+	s.serve, err = s.run("nimblepaned", append([]string{
+		"serve", "--database", s.db.URL(database), "--listen", fmt.Sprintf("127.0.0.1:%d", s.service),
+		"--metrics-listen", fmt.Sprintf("127.0.0.1:%d", s.metrics),
+	}, options...)...)
 	if err != nil {
 		return err
 	}

@@ -15,7 +15,9 @@
 package engine
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"sync"
@@ -28,7 +30,6 @@ import (
 
 	"nimblepane/core/rollover"
 	"nimblepane/platform"
-	"nimblepane/platform/practice"
 	"nimblepane/store"
 )
 
@@ -39,36 +40,51 @@ type Engine struct {
 
 	log       *slog.Logger
 	agentURL  string
+	platforms map[string]platform.Opener
+	heartbeat time.Duration
 	river     *river.Client[pgx.Tx]
 	ingest    *ingest
 	listening time.Time // since when this process could hear agents
 
 	mu    sync.Mutex
-	sites map[string]platform.Platform // by platform, address and name
+	sites map[string]opened // by name
+}
+
+// opened is a site's platform, and how the site was described when it was opened.
+type opened struct {
+	platform.Platform
+	as string
 }
 
 // Options of an engine.
 type Options struct {
 	// AgentURL is where the agents of hosts find the service.
 	AgentURL string
-	Log      *slog.Logger
+	// Platforms that sites may be on, by name.
+	Platforms map[string]platform.Opener
+	// Heartbeat is how long agents wait between heartbeats, 30 s if 0.
+	Heartbeat time.Duration
+	Log       *slog.Logger
 }
 
 // How often a process looks for what is due, in real time.
 const (
-	promptEvery  = 100 * time.Millisecond
-	tickEvery    = "250 milliseconds"
-	pollEvery    = "250 milliseconds"
-	sweepEvery   = time.Second
-	eventsKept   = 200_000
-	repliesKept  = 24 * time.Hour
-	beatInterval = 30 * time.Second // of product time
-	beatAtLeast  = 500 * time.Millisecond
+	promptEvery = 100 * time.Millisecond
+	tickEvery   = "250 milliseconds"
+	pollEvery   = "250 milliseconds"
+	sweepEvery  = time.Second
+	lookEvery   = 3 * time.Second
+	eventsKept  = 200_000
+	repliesKept = 24 * time.Hour
+	// Works are asked about until they end, which no operation outlives by days.
+	operationsKept = 30 * 24 * time.Hour
+	beatInterval   = 30 * time.Second // of product time
+	beatAtLeast    = 500 * time.Millisecond
 )
 
 // New returns an engine that does nothing by itself until Run.
 func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
-	e := &Engine{Store: st, Clock: clock, log: o.Log, agentURL: o.AgentURL, sites: map[string]platform.Platform{}, listening: clock.Now()}
+	e := &Engine{Store: st, Clock: clock, log: o.Log, agentURL: o.AgentURL, platforms: o.Platforms, heartbeat: cmp.Or(o.Heartbeat, beatInterval), sites: map[string]opened{}, listening: clock.Now()}
 	e.ingest = newIngest(e)
 	workers := river.NewWorkers()
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, job *river.Job[tickArgs]) error {
@@ -123,10 +139,18 @@ func (e *Engine) Run(ctx context.Context) error {
 	loops.Go(func() { e.ingest.run(ctx) })
 	loops.Go(func() { e.every(ctx, promptEvery, "prompt", e.prompt) })
 	loops.Go(func() { e.every(ctx, sweepEvery, "sweep", e.sweep) })
+	loops.Go(func() { e.every(ctx, lookEvery, "look at machines", e.look) })
 	loops.Wait()
 	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
-	return e.river.Stop(stop)
+	err := e.river.Stop(stop)
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for name, p := range e.sites {
+		p.Close()
+		delete(e.sites, name)
+	}
+	return err
 }
 
 func (e *Engine) every(ctx context.Context, interval time.Duration, what string, do func(context.Context) error) {
@@ -175,18 +199,41 @@ func (e *Engine) prompt(ctx context.Context) error {
 	return err
 }
 
-// site returns the platform of a site.
-func (e *Engine) site(s store.Site) platform.Platform {
+// site returns the platform of a site. A site that is described otherwise than
+// before is opened anew.
+func (e *Engine) site(s store.Site) (platform.Platform, error) {
+	text, err := json.Marshal(s.Estate())
+	if err != nil {
+		return nil, err
+	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	key := s.Platform + " " + s.Address + " " + s.Name
-	if p, ok := e.sites[key]; ok {
-		return p
+	have, ok := e.sites[s.Name]
+	if ok && have.as == string(text) {
+		return have.Platform, nil
 	}
-	// The schema of an estate admits no other platform.
-	p := practice.New(s.Address, s.Name)
-	e.sites[key] = p
-	return p
+	open, known := e.platforms[s.Platform]
+	if !known {
+		return nil, fmt.Errorf("site %s is on platform %s, which this service does not have", s.Name, s.Platform)
+	}
+	p, err := open(s.Estate(), platform.Environment{Journal: e.Store.Journal(), Peer: e.peer, Log: e.log})
+	if err != nil {
+		return nil, err
+	}
+	if ok {
+		go have.Close() // it waits for what is under way
+	}
+	e.sites[s.Name] = opened{p, string(text)}
+	return p, nil
+}
+
+// peer returns the platform of the site of that name.
+func (e *Engine) peer(ctx context.Context, name string) (platform.Platform, error) {
+	s, err := store.SiteNamed(e.Store.DB.WithContext(ctx), name)
+	if err != nil {
+		return nil, err
+	}
+	return e.site(s)
 }
 
 // change makes a change in somebody's name at the product's time.
@@ -199,7 +246,7 @@ const serviceActor = "service"
 
 // BeatInterval is how long agents wait between heartbeats, in real time.
 func (e *Engine) BeatInterval() time.Duration {
-	return max(beatAtLeast, time.Duration(float64(beatInterval)/e.Clock.Rate()))
+	return max(beatAtLeast, time.Duration(float64(e.heartbeat)/e.Clock.Rate()))
 }
 
 // limits are the default ones, stretched as far as the heartbeats are: with a

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -192,7 +193,7 @@ func (e *Engine) sweep(ctx context.Context) error {
 				tx.Record(store.Entry{Verb: m.verb, Subject: "host " + n, Reason: m.why})
 			}
 		}
-		if err := e.Store.PruneEvents(ctx, eventsKept); err != nil {
+		if err := errors.Join(e.Store.PruneEvents(ctx, eventsKept), e.Store.PruneOperations(ctx, operationsKept)); err != nil {
 			return err
 		}
 		return tx.Exec("delete from replies where created_at < ?", time.Now().Add(-repliesKept)).Error

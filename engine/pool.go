@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"strings"
 	"time"
 
@@ -156,7 +157,7 @@ func (l *loader) site(s estate.Site) error {
 	row, err := store.SiteNamed(l.tx.DB, s.Name)
 	if errors.Is(err, store.ErrNotFound) {
 		l.changed("site.add", "site "+s.Name, "new")
-		return l.tx.Create(&store.Site{Name: s.Name, Title: s.Title, Platform: s.Platform, Address: s.Address, StartsPerMinute: s.StartsPerMinute, ClonesPerCopy: s.ClonesPerCopy, Edition: 1}).Error
+		return l.tx.Create(&store.Site{Name: s.Name, Title: s.Title, Platform: s.Platform, Address: s.Address, StartsPerMinute: s.StartsPerMinute, ClonesPerCopy: s.ClonesPerCopy, Machinery: store.JSON[estate.Machinery]{V: s.Machinery}, Edition: 1}).Error
 	} else if err != nil {
 		return err
 	}
@@ -165,6 +166,10 @@ func (l *loader) site(s estate.Site) error {
 	set(&d, "address", &row.Address, s.Address)
 	set(&d, "starts-per-minute", &row.StartsPerMinute, s.StartsPerMinute)
 	set(&d, "clones-per-copy", &row.ClonesPerCopy, s.ClonesPerCopy)
+	if !reflect.DeepEqual(row.Machinery.V, s.Machinery) {
+		d = append(d, "what its machines run on")
+		row.Machinery.V = s.Machinery
+	}
 	if row.Platform != s.Platform {
 		l.problem("site %s is on platform %s: a site keeps its platform", s.Name, row.Platform)
 	}

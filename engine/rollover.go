@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nimblepane/core/rollover"
+	"nimblepane/platform"
 	"nimblepane/store"
 )
 
@@ -33,6 +34,11 @@ func asNothing(err error, n **nothingToDo) bool { return errors.As(err, n) }
 func (e *Engine) StartRollovers(ctx context.Context, actor string, r StartRequest) (started []store.Rollover, err error) {
 	if len(r.Pools) == 0 {
 		return nil, invalid("name at least one pool to roll over")
+	}
+	for _, name := range r.Pools {
+		if err := e.checkRoom(ctx, name, nil); err != nil {
+			return nil, err
+		}
 	}
 	err = e.change(ctx, actor, func(tx *store.Tx) error {
 		started = nil
@@ -70,6 +76,43 @@ func poolTarget(tx *store.Tx, p store.Pool) (store.Image, store.Version, error) 
 		return img, v, err
 	}
 	return img, v, usable(img, v)
+}
+
+// checkRoom asks a pool's site whether its hosts, or some of them, can all have
+// a machine there. A site that does not answer now does not keep a rollover
+// from being planned: its works wait for the site.
+func (e *Engine) checkRoom(ctx context.Context, pool string, hosts []string) error {
+	db := e.Store.DB.WithContext(ctx)
+	p, err := store.PoolNamed(db, pool)
+	if err != nil {
+		return err
+	}
+	site, err := store.SiteByID(db, p.SiteID)
+	if err != nil {
+		return err
+	}
+	if len(hosts) == 0 {
+		all, err := store.Hosts(db, p.ID)
+		if err != nil {
+			return err
+		}
+		for _, h := range all {
+			hosts = append(hosts, h.Name)
+		}
+	}
+	on, err := e.site(site)
+	if err != nil {
+		return err
+	}
+	err = on.CheckRoom(ctx, hosts, p.MachineClass)
+	var refusal *platform.Refusal
+	if errors.As(err, &refusal) {
+		return conflict("pool %s cannot be rolled over: %s", p.Name, refusal.Why)
+	}
+	if err != nil {
+		e.log.Warn("whether a pool fits could not be asked", "pool", p.Name, "err", err)
+	}
+	return nil
 }
 
 func (e *Engine) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store.Rollover, error) {

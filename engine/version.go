@@ -35,6 +35,7 @@ type CaptureRequest struct {
 	Notes        string
 	Tags         []string
 	EndOfLife    *time.Time
+	Discard      bool // the build machine, afterwards
 }
 
 // Capture begins to make a new version from a build machine.
@@ -80,7 +81,7 @@ func (e *Engine) Capture(ctx context.Context, actor string, r CaptureRequest) (v
 		}
 		v = store.Version{
 			ImageID: img.ID, Number: r.Number, State: store.Capturing, Source: site.Name + "/" + machine.Name,
-			Notes: strings.TrimSpace(r.Notes), Tags: r.Tags, EndOfLife: r.EndOfLife, CapturedBy: actor, CreatedAt: now, Edition: 1,
+			Notes: strings.TrimSpace(r.Notes), Tags: r.Tags, EndOfLife: r.EndOfLife, Discards: r.Discard, CapturedBy: actor, CreatedAt: now, Edition: 1,
 		}
 		if err := tx.Create(&v).Error; err != nil {
 			return err
@@ -106,7 +107,7 @@ func (e *Engine) findBuildMachine(ctx context.Context, siteName, name string) (s
 		if siteName != "" && s.Name != siteName {
 			continue
 		}
-		list, err := e.site(s).BuildMachines(ctx)
+		list, err := e.BuildMachines(ctx, s)
 		if err != nil {
 			return store.Site{}, platform.BuildMachine{}, fmt.Errorf("ask site %s for its build machines: %w", s.Name, err)
 		}
@@ -135,7 +136,11 @@ func orNone(list []string) string {
 
 // BuildMachines lists the build machines of a site.
 func (e *Engine) BuildMachines(ctx context.Context, site store.Site) ([]platform.BuildMachine, error) {
-	return e.site(site).BuildMachines(ctx)
+	p, err := e.site(site)
+	if err != nil {
+		return nil, err
+	}
+	return p.BuildMachines(ctx)
 }
 
 // VersionEdit changes what people write about a version; nil leaves a field as it is.
@@ -279,7 +284,21 @@ func (e *Engine) Retire(ctx context.Context, actor, imageName, number, reason st
 			return err
 		}
 		for _, c := range copies {
+			if c.State == "delivering" {
+				return conflict("%s is being delivered: wait until that is done", label(img, *v))
+			}
+		}
+		for _, c := range copies {
 			if err := ask(tx, store.Work{Key: fmt.Sprintf("delete-copy-%d", c.ID), Kind: store.WorkDeleteCopy, SiteID: c.SiteID, VersionID: v.ID, CopyID: &c.ID}); err != nil {
+				return err
+			}
+		}
+		if name, _, _ := cut(v.Source); v.Digest != "" {
+			site, err := store.SiteNamed(tx.DB, name)
+			if err != nil {
+				return err
+			}
+			if err := ask(tx, store.Work{Key: fmt.Sprintf("delete-disk-%d", v.ID), Kind: store.WorkDeleteDisk, SiteID: site.ID, VersionID: v.ID}); err != nil {
 				return err
 			}
 		}

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -28,7 +29,10 @@ func (e *Engine) work(ctx context.Context, key string) error {
 	if err != nil {
 		return err
 	}
-	p := e.site(site)
+	p, err := e.site(site)
+	if err != nil {
+		return e.workWaits(ctx, w, err.Error())
+	}
 	if w.State == store.WorkAsked {
 		op, err := e.operation(ctx, w)
 		if err != nil {
@@ -57,6 +61,12 @@ func (e *Engine) work(ctx context.Context, key string) error {
 	if progress.State != platform.UnderWay {
 		return e.workEnded(ctx, w, progress)
 	}
+	if progress.Why != w.Why {
+		// What it waits for, such as a hypervisor that does not answer.
+		if err := db.Exec("update works set why = ? where key = ? and state = 'under way'", progress.Why, w.Key).Error; err != nil {
+			return err
+		}
+	}
 	if progress.Percent/5 != w.Progress/5 {
 		return e.change(ctx, serviceActor, func(tx *store.Tx) error {
 			if w.CopyID != nil {
@@ -65,7 +75,7 @@ func (e *Engine) work(ctx context.Context, key string) error {
 				}
 			}
 			tx.Emit("work.progress", "work "+w.Key, nil)
-			return tx.Exec("update works set progress = ?, why = '' where key = ?", progress.Percent, w.Key).Error
+			return tx.Exec("update works set progress = ? where key = ?", progress.Percent, w.Key).Error
 		})
 	}
 	return nil
@@ -89,7 +99,9 @@ func (e *Engine) operation(ctx context.Context, w store.Work) (op platform.Opera
 	switch w.Kind {
 	case store.WorkCapture:
 		_, machine, _ := cut(v.Source)
-		op.Capture = &platform.Capture{BuildMachine: machine, Disk: diskName(img, v), Stamp: label(img, v), MachineClass: img.MachineClass}
+		op.Capture = &platform.Capture{BuildMachine: machine, Disk: diskName(img, v), Stamp: label(img, v), MachineClass: img.MachineClass, Discard: v.Discards}
+	case store.WorkDeleteDisk:
+		op.DeleteDisk = &platform.DeleteDisk{Disk: diskName(img, v)}
 	case store.WorkDeliver, store.WorkDeleteCopy:
 		var c store.Copy
 		if err := db.Where("id = ?", *w.CopyID).Take(&c).Error; err != nil {
@@ -98,7 +110,8 @@ func (e *Engine) operation(ctx context.Context, w store.Work) (op platform.Opera
 		if w.Kind == store.WorkDeleteCopy {
 			op.DeleteCopy = &platform.DeleteCopy{Copy: copyName(img, v, c.Ordinal)}
 		} else {
-			op.Deliver = &platform.Deliver{Disk: diskName(img, v), Digest: v.Digest, Copy: copyName(img, v, c.Ordinal)}
+			source, _, _ := cut(v.Source)
+			op.Deliver = &platform.Deliver{Source: source, Disk: diskName(img, v), Digest: v.Digest, Copy: copyName(img, v, c.Ordinal), MachineClass: img.MachineClass}
 		}
 	case store.WorkRebuild:
 		var h store.Host
@@ -113,7 +126,11 @@ func (e *Engine) operation(ctx context.Context, w store.Work) (op platform.Opera
 		if err := db.Where("version_id = ? and site_id = ? and state = 'present'", v.ID, w.SiteID).Order("ordinal").Find(&copies).Error; err != nil {
 			return op, err
 		}
-		r := &platform.Rebuild{Host: h.Name, Digest: v.Digest, MachineClass: pool.MachineClass, Seats: pool.SeatsPerHost, Seed: platform.Seed{Service: e.agentURL, Token: NewSecret()}}
+		site, err := store.SiteByID(db, w.SiteID)
+		if err != nil {
+			return op, err
+		}
+		r := &platform.Rebuild{Host: h.Name, Digest: v.Digest, MachineClass: pool.MachineClass, Seats: pool.SeatsPerHost, Seed: platform.Seed{Service: cmp.Or(site.Machinery.V.ServiceAddress, e.agentURL), Token: NewSecret()}}
 		for _, c := range copies {
 			r.Copies = append(r.Copies, copyName(img, v, c.Ordinal))
 		}
@@ -156,7 +173,8 @@ func (e *Engine) workEnded(ctx context.Context, w store.Work, p platform.Progres
 			return err
 		}
 		ok := p.State == platform.Succeeded
-		if ok && w.Kind != store.WorkCapture && w.Kind != store.WorkDeleteCopy && p.Digest != v.Digest {
+		made := w.Kind == store.WorkDeliver || w.Kind == store.WorkRebuild
+		if ok && made && p.Digest != v.Digest {
 			ok, p.Why = false, fmt.Sprintf("the disk has digest %s, and %s has %s", p.Digest, label(img, v), v.Digest)
 		}
 		w.State, w.Why, w.EndedAt, w.Progress = store.WorkSucceeded, "", &tx.Now, 100
@@ -170,7 +188,14 @@ func (e *Engine) workEnded(ctx context.Context, w store.Work, p platform.Progres
 			err = delivered(tx, img, v, w, p, ok)
 		case store.WorkDeleteCopy:
 			tx.Record(store.Entry{Verb: "copy.delete", Subject: subject(img, v)})
+			if !ok {
+				// It is there still, and the failure says why.
+				err = tx.Exec("update copies set failure = ? where id = ?", p.Why, *w.CopyID).Error
+				break
+			}
 			err = tx.Exec("update copies set state = 'deleted' where id = ?", *w.CopyID).Error
+		case store.WorkDeleteDisk:
+			tx.Record(store.Entry{Verb: "disk.delete", Subject: subject(img, v), Reason: w.Why})
 		case store.WorkRebuild:
 			// The tick of the rollover decides what follows.
 			tx.Emit("work.end", "work "+w.Key, nil)
@@ -195,13 +220,18 @@ func captured(tx *store.Tx, img store.Image, v store.Version, p platform.Progres
 		return tx.Save(&v).Error
 	}
 	v.State, v.Digest, v.SizeBytes, v.SealedAt = store.Sealed, p.Digest, p.Size, &tx.Now
-	tx.Record(store.Entry{Verb: "version.seal", Subject: subject(img, v), Detail: map[string]any{"digest": p.Digest, "size_bytes": p.Size}})
+	v.SizeBefore, v.Sealing = p.SizeBefore, append(store.Strings{}, p.Sealing...)
+	detail := map[string]any{"digest": p.Digest, "size_bytes": p.Size}
+	if len(p.Sealing) > 0 {
+		detail["sealing"], detail["size_before_bytes"] = p.Sealing, p.SizeBefore
+	}
+	tx.Record(store.Entry{Verb: "version.seal", Subject: subject(img, v), Detail: detail})
 	if err := tx.Save(&v).Error; err != nil {
 		return err
 	}
 	// Every site with a pool of the image gets its copies.
-	var sites []int64
-	if err := tx.Model(&store.Pool{}).Where("image_id = ?", img.ID).Distinct().Order("site_id").Pluck("site_id", &sites).Error; err != nil {
+	sites, err := imageSites(tx, img)
+	if err != nil {
 		return err
 	}
 	for _, site := range sites {

@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"nimblepane/core/estate"
 	"nimblepane/core/image"
 )
 
@@ -21,7 +22,13 @@ type Site struct {
 	Address         string
 	StartsPerMinute int
 	ClonesPerCopy   int
+	Machinery       JSON[estate.Machinery] `gorm:"type:jsonb"`
 	Edition         int
+}
+
+// Estate is the site as an estate file has it.
+func (s Site) Estate() estate.Site {
+	return estate.Site{Name: s.Name, Title: s.Title, Platform: s.Platform, Address: s.Address, StartsPerMinute: s.StartsPerMinute, ClonesPerCopy: s.ClonesPerCopy, Machinery: s.Machinery.V}
 }
 
 // Image is a golden image with its clearance settings.
@@ -44,6 +51,9 @@ type Version struct {
 	State      string
 	Digest     string
 	SizeBytes  int64
+	SizeBefore int64   // of the disk before it was compacted, in bytes; 0 if not known
+	Sealing    Strings `gorm:"type:jsonb"` // what was done to seal it
+	Discards   bool    // the build machine is deleted after the capture
 	Source     string
 	Notes      string
 	Tags       Strings `gorm:"type:jsonb"`

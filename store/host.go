@@ -22,6 +22,8 @@ type Host struct {
 	Since     time.Time
 	VersionID *int64 // what its disk was made from
 	Why       string // why it is faulty
+	// MachineWhy is what was seen of the machine of a faulty host.
+	MachineWhy string
 	// Silent marks a host that is faulty only because its agent is silent: it
 	// comes back by itself when the agent speaks.
 	Silent    bool

@@ -81,6 +81,7 @@ const (
 	WorkCapture    = "capture"
 	WorkDeliver    = "deliver"
 	WorkDeleteCopy = "delete-copy"
+	WorkDeleteDisk = "delete-disk"
 	WorkRebuild    = "rebuild"
 
 	WorkAsked     = "asked"

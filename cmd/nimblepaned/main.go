@@ -25,6 +25,7 @@ import (
 	"nimblepane/client"
 	"nimblepane/console"
 	"nimblepane/engine"
+	"nimblepane/platform/kinds"
 	"nimblepane/store"
 )
 
@@ -77,6 +78,7 @@ func serve(v *viper.Viper) *cobra.Command {
 	f.String("listen", "127.0.0.1:7700", "address of the API, the console and the agents")
 	f.String("metrics-listen", "127.0.0.1:7701", "address of /metrics, empty for none")
 	f.String("agent-url", "", "where the agents of hosts find the service (default: http:// and the address of --listen)")
+	f.Duration("heartbeat", 30*time.Second, "how long agents wait between heartbeats: shorter for small estates that want to see more, 1s to 1m")
 	f.String("tls-cert", "", "certificate file; with --tls-key the service speaks HTTPS")
 	f.String("tls-key", "", "key file of the certificate")
 	f.String("practice-clock", "", "address of a practice process whose clock the service follows, such as http://127.0.0.1:7720")
@@ -98,6 +100,10 @@ func run(ctx context.Context, v *viper.Viper) error {
 		return fmt.Errorf("log level %q: use debug, info, warn or error", v.GetString("log-level"))
 	}
 	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
+	heartbeat := v.GetDuration("heartbeat")
+	if heartbeat < time.Second || heartbeat > time.Minute {
+		return fmt.Errorf("heartbeat %s: use 1s to 1m", heartbeat)
+	}
 	cert, key := v.GetString("tls-cert"), v.GetString("tls-key")
 	if (cert == "") != (key == "") {
 		return errors.New("--tls-cert and --tls-key go together")
@@ -125,7 +131,7 @@ func run(ctx context.Context, v *viper.Viper) error {
 	if agentURL == "" {
 		agentURL = map[bool]string{true: "https://", false: "http://"}[cert != ""] + listener.Addr().String()
 	}
-	e, err := engine.New(st, clock, engine.Options{AgentURL: agentURL, Log: log})
+	e, err := engine.New(st, clock, engine.Options{AgentURL: agentURL, Platforms: kinds.All(), Heartbeat: heartbeat, Log: log})
 	if err != nil {
 		return err
 	}

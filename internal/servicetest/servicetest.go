@@ -17,6 +17,7 @@ import (
 	"nimblepane/api"
 	"nimblepane/client"
 	"nimblepane/engine"
+	"nimblepane/platform/kinds"
 	"nimblepane/platform/practice/world"
 	"nimblepane/store"
 	"nimblepane/store/storetest"
@@ -102,7 +103,7 @@ func Start(t testing.TB, o Options) *Service {
 	// The agents have to be told where the service is before it is there.
 	server := httptest.NewUnstartedServer(nil)
 	s.URL = "http://" + server.Listener.Addr().String()
-	s.Engine, err = engine.New(s.Store, clock, engine.Options{AgentURL: s.URL, Log: log})
+	s.Engine, err = engine.New(s.Store, clock, engine.Options{AgentURL: s.URL, Platforms: kinds.All(), Log: log})
 	require.NoError(t, err)
 	server.Config.Handler = api.New(ctx, s.Engine, api.Options{Version: "test", Console: o.Console, Log: log})
 	server.Config.BaseContext = nil

@@ -1,0 +1,556 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	_ "embed"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	libvirt "github.com/digitalocean/go-libvirt"
+	"github.com/spf13/cobra"
+
+	"nimblepane/agent/host"
+	"nimblepane/client"
+	"nimblepane/platform/libvirt/locald"
+	"nimblepane/store/localpg"
+)
+
+//go:embed saltmarsh/real.yaml
+var realEstate string
+
+func realCommand(state, bin *string) *cobra.Command {
+	r := &realStory{}
+	cmd := &cobra.Command{
+		Use: "real", Short: "Tell the story on real machines: QEMU through a private libvirtd, and people over SSH", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return r.run(cmd.Context(), *state, *bin) },
+	}
+	cmd.Flags().StringVar(&r.guest, "guest", ".state/guest/desk.qcow2", "disk that the first build machine is made from")
+	cmd.Flags().IntVar(&r.hosts, "hosts", 3, "hosts of the production pool")
+	cmd.Flags().BoolVar(&r.short, "short", false, "without the pilot pool and the rollback")
+	cmd.Flags().BoolVar(&r.stay, "stay", false, "keep everything running at the end, until Ctrl-C")
+	return cmd
+}
+
+// realStory is the story on real machines.
+type realStory struct {
+	guide
+	guest string
+	hosts int
+	short bool
+	stay  bool
+
+	hv     *locald.Server
+	key    string // SSH key of the people
+	ports  map[string]int
+	people []*terminal
+}
+
+// Names of the story.
+const (
+	dock    = "dry-dock"
+	desk    = "quay-desk"
+	offices = "dock-offices"
+	trials  = "dock-pilot"
+	builder = "bm-quay"
+)
+
+func (r *realStory) run(ctx context.Context, state, bin string) (err error) {
+	r.began, r.ctx, r.tokens, r.ports = time.Now(), ctx, map[string]string{}, map[string]int{}
+	dir, err := filepath.Abs(filepath.Join(state, "real"))
+	if err != nil {
+		return err
+	}
+	if bin, err = filepath.Abs(bin); err != nil {
+		return err
+	}
+	if err := reset(dir); err != nil {
+		return err
+	}
+	fmt.Println("Setting up: a private libvirtd, PostgreSQL, practice sites and the service.")
+	if r.hv, err = locald.Start(ctx); err != nil {
+		return err
+	}
+	s := &stack{dir: dir, bin: bin, options: []string{"--heartbeat", "3s"}}
+	defer func() {
+		for _, p := range r.people {
+			p.close()
+		}
+		s.stop()
+		r.hv.Stop()
+		if err == nil {
+			err = errors.Join(r.nothingLeft(), reset(dir)) // after a failure its logs are wanted
+		}
+		if err == nil {
+			fmt.Printf("\nNothing is left behind: no machine, no file, no process. The story took %s.\n", time.Since(r.began).Round(time.Second))
+		}
+	}()
+	if err := s.freePorts(); err != nil {
+		return err
+	}
+	if err := s.start(ctx); err != nil {
+		return err
+	}
+	d, err := newSeeder(ctx, s, func(format string, args ...any) { fmt.Printf("  "+format+"\n", args...) })
+	if err != nil {
+		return err
+	}
+	r.seeder = d
+	for _, p := range staff {
+		if _, r.tokens[p.name], err = s.signedIn(ctx, p.name); err != nil {
+			return err
+		}
+	}
+	chapters := []func() error{r.site, r.build, r.firstVersion, r.secondVersion, r.signedIn, r.roll}
+	if !r.short {
+		chapters = append(chapters, r.rollback)
+	}
+	for _, chapter := range chapters {
+		if err := chapter(); err != nil {
+			return fmt.Errorf("step %d: %w", r.step, err)
+		}
+	}
+	fmt.Printf("\nThe story went as told, in %s.\n", time.Since(r.began).Round(time.Second))
+	if r.stay {
+		fmt.Printf("Everything stays up until Ctrl-C: %s, as mira with password %s.\n", r.url(), password)
+		<-ctx.Done()
+	}
+	return nil
+}
+
+func (r *realStory) site() error {
+	r.say("Mira adds a site on libvirt to the estate, next to the practice sites.")
+	file := filepath.Join(r.dir, "real.yaml")
+	text := strings.NewReplacer("LIBVIRT", r.hv.URI, "SERVICE", fmt.Sprintf("http://10.0.2.2:%d", r.service), "HOSTS", fmt.Sprint(r.hosts)).Replace(realEstate)
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		return err
+	}
+	if err := r.hv.Add(r.guest, "debian.qcow2"); err != nil {
+		return err
+	}
+	if _, err := r.done("mira", []string{"estate", "load", file}, "site "+dock+": new"); err != nil {
+		return err
+	}
+	_, err := r.done("mira", words("site show "+dock), "hv-1", "libvirt")
+	return err
+}
+
+// fareDesk packs the made-up application as a Debian package.
+func (r *realStory) fareDesk(version string) (string, error) {
+	dir := filepath.Join(r.dir, "fare-desk-"+version)
+	files := map[string]string{
+		"DEBIAN/control":    "Package: fare-desk\nVersion: " + version + "\nArchitecture: all\nMaintainer: Saltmarsh Ferries <desks@saltmarsh.example>\nDescription: Sells tickets for ferries\n",
+		"usr/bin/fare-desk": "#!/bin/sh\necho Fare Desk " + version + "\n",
+	}
+	for name, content := range files {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return "", err
+		}
+		if err := os.WriteFile(path, []byte(content), 0o755); err != nil {
+			return "", err
+		}
+	}
+	out, err := exec.CommandContext(r.ctx, "dpkg-deb", "--build", "--root-owner-group", dir, dir+".deb").CombinedOutput()
+	if err != nil {
+		return "", fmt.Errorf("pack Fare Desk: %w: %s", err, out)
+	}
+	return dir + ".deb", nil
+}
+
+func (r *realStory) install(version string) error {
+	deb, err := r.fareDesk(version)
+	if err != nil {
+		return err
+	}
+	if _, err := r.done("jonas", []string{"build-machine", "put", dock, builder, deb, "/root/fare-desk.deb"}); err != nil {
+		return err
+	}
+	if _, err := r.done("jonas", words("build-machine run "+dock+" "+builder+" --limit 10m -- /usr/bin/dpkg --install /root/fare-desk.deb"), "fare-desk ("+version+")"); err != nil {
+		return err
+	}
+	_, err = r.done("jonas", words("build-machine run "+dock+" "+builder+" -- /bin/rm /root/fare-desk.deb"))
+	return err
+}
+
+// passengers are the people who sign in.
+var passengers = []string{"ida", "petra", "olaf"}
+
+func (r *realStory) build() error {
+	r.say("Jonas makes a build machine from a base disk, starts it, and installs Fare Desk 1.0 and the people's accounts.")
+	if _, err := r.done("jonas", words("build-machine create "+builder+" --site "+dock+" --base-disk debian.qcow2 --class standard"), "was made"); err != nil {
+		return err
+	}
+	if _, err := r.done("jonas", words("build-machine start "+dock+" "+builder)); err != nil {
+		return err
+	}
+	if err := r.install("1.0"); err != nil {
+		return err
+	}
+	r.key = filepath.Join(r.dir, "people-key")
+	if out, err := exec.CommandContext(r.ctx, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", r.key).CombinedOutput(); err != nil {
+		return fmt.Errorf("make an SSH key: %w: %s", err, out)
+	}
+	public, err := os.ReadFile(r.key + ".pub")
+	if err != nil {
+		return err
+	}
+	script := filepath.Join(r.dir, "people.sh")
+	text := "set -e\nfor p in " + strings.Join(passengers, " ") + "; do\n  useradd --create-home --shell /bin/bash $p\n  install -d -m 700 -o $p -g $p /home/$p/.ssh\n  echo '" + strings.TrimSpace(string(public)) + "' >/home/$p/.ssh/authorized_keys\ndone\n"
+	if err := os.WriteFile(script, []byte(text), 0o600); err != nil {
+		return err
+	}
+	if _, err := r.done("jonas", []string{"build-machine", "put", dock, builder, script, "/root/people.sh"}); err != nil {
+		return err
+	}
+	_, err = r.done("jonas", words("build-machine run "+dock+" "+builder+" -- /bin/sh /root/people.sh"))
+	return err
+}
+
+// capture makes a version and says what was done to seal it.
+func (r *realStory) captured(number, notes string) error {
+	if _, err := r.done("jonas", append(words("capture "+desk+" --from "+builder+" --wait --notes"), notes), number+" is sealed"); err != nil {
+		return err
+	}
+	_, err := r.done("jonas", words("version show "+desk+" "+number), "SSH host keys removed", "version stamp written: "+desk+" "+number, "compacted from")
+	return err
+}
+
+// live takes a version to production, by way of the pilot pool unless the story is short.
+func (r *realStory) live(number string) error {
+	if _, err := r.done("jonas", words("stage "+desk+" "+number)); err != nil {
+		return err
+	}
+	if r.short {
+		_, err := r.done("mira", append(words("activate "+desk+" "+number+" --overrule --yes --reason"), "the short story has no trial"), "names "+number)
+		return err
+	}
+	if _, err := r.done("jonas", words("rollover start --pool "+trials+" --floor 0 --log-off warn --grace 1m --watch-it"), "finished"); err != nil {
+		return err
+	}
+	if _, err := r.done("wilma", append(words("trial sign "+desk+" "+number+" --pass --comment"), "Fare Desk opens")); err != nil {
+		return err
+	}
+	_, err := r.done("tove", words("activate "+desk+" "+number+" --yes"), "names "+number)
+	return err
+}
+
+func (r *realStory) number(n int) string {
+	return fmt.Sprintf("%s.%d", time.Now().UTC().Format("2006.01"), n)
+}
+
+func (r *realStory) firstVersion() error {
+	r.say("He captures the first version. A clone of the machine is started, sealed from inside and powered off; its disk is flattened, compacted and copied.")
+	if err := r.captured(r.number(1), "Fare Desk 1.0"); err != nil {
+		return err
+	}
+	r.say("It goes live, and %d hosts are built from it: overlays on its copy, each with a seed disk for its first start.", r.hosts)
+	if err := r.live(r.number(1)); err != nil {
+		return err
+	}
+	if _, err := r.done("jonas", words(fmt.Sprintf("rollover start --pool %s --batch %d --floor 0 --log-off warn --grace 1m --watch-it", offices, r.hosts)), "finished"); err != nil {
+		return err
+	}
+	_, err := r.done("mira", words("host show "+r.host(1)), "running on hv-1", "own.qcow2", desk+" "+r.number(1))
+	return err
+}
+
+func (r *realStory) host(n int) string { return fmt.Sprintf("do-%03d", n) }
+
+func (r *realStory) secondVersion() error {
+	r.say("Next month: Jonas starts the build machine again, installs Fare Desk 2.0 and captures the second version, which goes live.")
+	if _, err := r.done("jonas", words("build-machine start "+dock+" "+builder)); err != nil {
+		return err
+	}
+	if err := r.install("2.0"); err != nil {
+		return err
+	}
+	if err := r.captured(r.number(2), "Fare Desk 2.0"); err != nil {
+		return err
+	}
+	return r.live(r.number(2))
+}
+
+func (r *realStory) signedIn() error {
+	r.say("Ida and Petra sign in to %s over SSH. Their hosts run the first version still.", r.host(1))
+	if err := r.runs("1.0"); err != nil {
+		return err
+	}
+	for _, p := range passengers[:2] {
+		t, err := r.signIn(p, r.host(1))
+		if err != nil {
+			return err
+		}
+		r.people = append(r.people, t)
+	}
+	var out string
+	if err := until(r.ctx, "both sessions to be reported", func() (bool, error) {
+		list, err := r.seeder.people["jonas"].Sessions(r.ctx, client.SessionQuery{Host: r.host(1)})
+		return len(list) == 2, err
+	}); err != nil {
+		return err
+	}
+	out, err := r.done("jonas", words("session list --host "+r.host(1)), "ida", "petra")
+	_ = out
+	return err
+}
+
+func (r *realStory) roll() error {
+	ida, petra := r.people[0], r.people[1]
+	r.say("Jonas rolls the pool over. While %s drains, Petra leaves by herself, Ida is warned and stays, and Olaf is sent away with a sentence.", r.host(1))
+	out, err := r.done("jonas", words(fmt.Sprintf("rollover start --pool %s --batch %d --floor 0 --log-off warn --grace 1m", offices, max(1, r.hosts-1))), "batches of")
+	if err != nil {
+		return err
+	}
+	number := started(out)
+	if err := r.state(r.host(1), "draining"); err != nil {
+		return err
+	}
+	petra.enter("exit\n")
+	if err := petra.ends(time.Minute); err != nil {
+		return err
+	}
+	fmt.Println("   (Petra left)")
+	if err := ida.shows("Message of your desk's service", 2*time.Minute); err != nil {
+		return err
+	}
+	fmt.Printf("   (Ida's terminal shows: %s)\n", ida.line("Message of your desk's service", 1))
+	if err := r.refusedAtTheDoor("olaf", r.host(1)); err != nil {
+		return err
+	}
+	if err := ida.ends(4 * time.Minute); err != nil {
+		return err
+	}
+	fmt.Println("   (Ida's session was ended after the grace period)")
+	if _, err := r.done("jonas", words("rollover watch "+number+" --until done=1")); err != nil {
+		return err
+	}
+	r.say("In the middle of it the service is killed (kill -9) and started again.")
+	r.kill()
+	fmt.Println("   (killed)")
+	if err := r.startService(r.ctx); err != nil {
+		return err
+	}
+	fmt.Println("   (started again)")
+	if _, err := r.done("jonas", words("rollover watch "+number), "finished"); err != nil {
+		return err
+	}
+	if err := r.onceEach("rollover "+number, r.hosts); err != nil {
+		return err
+	}
+	r.say("Every host is asked from inside, over SSH as Olaf, what it runs.")
+	return r.runs("2.0")
+}
+
+func (r *realStory) rollback() error {
+	r.say("The second version turns out wrong. Tove rolls back, and every host runs the first one again.")
+	out, err := r.done("tove", append(words("rollback "+desk+" --yes --reason"), "Fare Desk 2.0 forgets the tides"), r.number(2)+" is barred")
+	if err != nil {
+		return err
+	}
+	for _, m := range rolloverNumber.FindAllStringSubmatch(out, -1) {
+		if _, err := r.done("jonas", words("rollover watch "+m[1]), "finished"); err != nil {
+			return err
+		}
+	}
+	if err := r.runs("1.0"); err != nil {
+		return err
+	}
+	_, err = r.done("mira", words("trail verify"))
+	return err
+}
+
+// state waits until a host is in the state.
+func (r *realStory) state(name, state string) error {
+	return until(r.ctx, name+" to be "+state, func() (bool, error) {
+		h, err := r.seeder.people["jonas"].Host(r.ctx, name)
+		return h.State == state, err
+	})
+}
+
+// runs asks each host from inside which Fare Desk it has.
+func (r *realStory) runs(version string) error {
+	for n := 1; n <= r.hosts; n++ {
+		out, err := r.ssh("olaf", r.host(n), "fare-desk; cat /etc/nimblepane/stamp")
+		if err != nil {
+			return fmt.Errorf("ask %s: %w: %s", r.host(n), err, out)
+		}
+		if !strings.HasPrefix(out, "Fare Desk "+version+"\n") {
+			return fmt.Errorf("%s should run Fare Desk %s and says: %s", r.host(n), version, out)
+		}
+		fmt.Printf("   (%s says from inside: %s)\n", r.host(n), strings.ReplaceAll(strings.TrimSpace(out), "\n", ", "))
+	}
+	return nil
+}
+
+func (r *realStory) refusedAtTheDoor(person, name string) error {
+	out, err := r.ssh(person, name, "true")
+	if err == nil {
+		return fmt.Errorf("%s signed in to %s, which drains", person, name)
+	}
+	if !strings.Contains(out, host.DefaultSentence) {
+		return fmt.Errorf("%s was refused without the sentence: %s", person, out)
+	}
+	fmt.Printf("   (%s tries %s and is told: %s)\n", person, name, host.DefaultSentence)
+	return nil
+}
+
+// door forwards a port of loopback to a host's SSH server: hosts of this story
+// have QEMU's user network, which lets nobody in by itself. It goes with the
+// host's machine, and is made anew for the next.
+func (r *realStory) door(name string) (string, error) {
+	l, err := r.hv.Connect()
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = l.Disconnect() }()
+	d, err := l.DomainLookupByName(name)
+	if err != nil {
+		return "", err
+	}
+	const human = 1 // the monitor's language for people
+	monitor := func(command string) (string, error) { return l.QEMUDomainMonitorCommand(d, command, human) }
+	forwards, err := monitor("info usernet")
+	if err != nil {
+		return "", err
+	}
+	if r.ports[name] == 0 || !strings.Contains(forwards, fmt.Sprint(r.ports[name])) {
+		if r.ports[name], err = localpg.FreePort(); err != nil {
+			return "", err
+		}
+		if out, err := monitor(fmt.Sprintf("hostfwd_add hostnet0 tcp:127.0.0.1:%d-:22", r.ports[name])); err != nil || strings.TrimSpace(out) != "" {
+			return "", fmt.Errorf("open a door to %s: %w %s", name, err, out)
+		}
+	}
+	return fmt.Sprint(r.ports[name]), nil
+}
+
+func (r *realStory) sshArgs(person, name string) ([]string, error) {
+	port, err := r.door(name)
+	if err != nil {
+		return nil, err
+	}
+	return []string{"-p", port, "-i", r.key, "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", "-o", "ConnectTimeout=60", "-o", "BatchMode=yes", person + "@127.0.0.1"}, nil
+}
+
+// ssh runs a command on a host as somebody, and returns what the person sees.
+func (r *realStory) ssh(person, name, command string) (string, error) {
+	args, err := r.sshArgs(person, name)
+	if err != nil {
+		return "", err
+	}
+	ctx, cancel := context.WithTimeout(r.ctx, 2*time.Minute)
+	defer cancel()
+	out, err := exec.CommandContext(ctx, "ssh", append(args, command)...).CombinedOutput()
+	return string(out), err
+}
+
+// terminal is a person at a terminal of a host.
+type terminal struct {
+	cmd   *exec.Cmd
+	in    io.WriteCloser
+	ended chan struct{}
+
+	mu  sync.Mutex
+	out bytes.Buffer
+}
+
+func (r *realStory) signIn(person, name string) (*terminal, error) {
+	args, err := r.sshArgs(person, name)
+	if err != nil {
+		return nil, err
+	}
+	fmt.Printf("   %s$ ssh %s\n", person, name)
+	t := &terminal{cmd: exec.CommandContext(r.ctx, "ssh", append([]string{"-tt"}, args...)...), ended: make(chan struct{})}
+	t.cmd.Stdout, t.cmd.Stderr = t, t
+	if t.in, err = t.cmd.StdinPipe(); err != nil {
+		return nil, err
+	}
+	if err := t.cmd.Start(); err != nil {
+		return nil, err
+	}
+	go func() {
+		_ = t.cmd.Wait()
+		close(t.ended)
+	}()
+	t.enter("echo signed in to $(hostname)\n")
+	return t, t.shows("signed in to "+name, 2*time.Minute)
+}
+
+func (t *terminal) Write(p []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.out.Write(p)
+}
+
+func (t *terminal) text() string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return strings.ReplaceAll(t.out.String(), "\r", "")
+}
+
+func (t *terminal) enter(text string) { _, _ = io.WriteString(t.in, text) }
+
+func (t *terminal) shows(want string, limit time.Duration) error {
+	for end := time.Now().Add(limit); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		if strings.Contains(t.text(), want) {
+			return nil
+		}
+	}
+	return fmt.Errorf("the terminal should show %q, and shows: %s", want, t.text())
+}
+
+// line returns the line that comes so many after the one with the text.
+func (t *terminal) line(text string, after int) string {
+	lines := strings.Split(t.text(), "\n")
+	for i, l := range lines {
+		if strings.Contains(l, text) && i+after < len(lines) {
+			return lines[i+after]
+		}
+	}
+	return ""
+}
+
+func (t *terminal) ends(limit time.Duration) error {
+	select {
+	case <-t.ended:
+		return nil
+	case <-time.After(limit):
+		return fmt.Errorf("the session should have ended; its terminal shows: %s", t.text())
+	}
+}
+
+func (t *terminal) close() {
+	t.in.Close()
+	_ = t.cmd.Process.Kill()
+	<-t.ended
+}
+
+// nothingLeft looks for what the story might have left: files of the private
+// libvirtd, and processes that name its folder.
+func (r *realStory) nothingLeft() error {
+	if _, err := os.Stat(r.hv.Dir); !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("%s is still there", r.hv.Dir)
+	}
+	processes, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	if err != nil {
+		return err
+	}
+	for _, p := range processes {
+		if line, err := os.ReadFile(p); err == nil && bytes.Contains(line, []byte(r.hv.Dir+"/")) {
+			return fmt.Errorf("a process is left: %s: %s", p, bytes.ReplaceAll(line, []byte{0}, []byte{' '}))
+		}
+	}
+	if l, err := r.hv.Connect(); err == nil {
+		_, n, err := l.ConnectListAllDomains(1, libvirt.ConnectListAllDomainsFlags(0))
+		return fmt.Errorf("the private libvirtd still answers, with %d machines (%w)", n, err)
+	}
+	return nil
+}

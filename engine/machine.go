@@ -1,0 +1,347 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"nimblepane/platform"
+	"nimblepane/store"
+)
+
+// Nodes are the computers of a site, with what they have and what is used.
+func (e *Engine) Nodes(ctx context.Context, site store.Site) ([]platform.Node, error) {
+	p, err := e.site(site)
+	if err != nil {
+		return nil, err
+	}
+	return p.Nodes(ctx)
+}
+
+// Machine is what a host's platform knows of its machine; platform.ErrUnknown if it knows nothing.
+func (e *Engine) Machine(ctx context.Context, h store.Host) (platform.Machine, error) {
+	db := e.Store.DB.WithContext(ctx)
+	pool, err := store.PoolByID(db, h.PoolID)
+	if err != nil {
+		return platform.Machine{}, err
+	}
+	site, err := store.SiteByID(db, pool.SiteID)
+	if err != nil {
+		return platform.Machine{}, err
+	}
+	p, err := e.site(site)
+	if err != nil {
+		return platform.Machine{}, err
+	}
+	return p.Machine(ctx, h.Name)
+}
+
+// look looks at the machines of faulty hosts, writes down what is wrong with
+// them, and starts those of silent hosts that are off: a host that was in
+// service did not switch itself off on purpose.
+func (e *Engine) look(ctx context.Context) error {
+	var hosts []store.Host
+	err := e.Store.DB.WithContext(ctx).Raw(`
+		update hosts set look_at = now() + interval '15 seconds' where id in (
+		  select id from hosts where state = 'faulty' and look_at <= now() order by look_at limit 20 for update skip locked)
+		returning *`).Scan(&hosts).Error
+	if err != nil {
+		return err
+	}
+	for _, h := range hosts {
+		asking, cancel := context.WithTimeout(ctx, 10*time.Second)
+		why, started := e.lookAt(asking, h)
+		cancel()
+		if why == h.MachineWhy && !started {
+			continue
+		}
+		err := e.change(ctx, serviceActor, func(tx *store.Tx) error {
+			if started {
+				tx.Record(store.Entry{Verb: "host.power-on", Subject: "host " + h.Name, Reason: why})
+			} else {
+				tx.Emit("host.machine", "host "+h.Name, nil)
+			}
+			return tx.Exec("update hosts set machine_why = ? where id = ?", why, h.ID).Error
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// lookAt says what is wrong with a machine, and whether it was started.
+func (e *Engine) lookAt(ctx context.Context, h store.Host) (why string, started bool) {
+	m, err := e.Machine(ctx, h)
+	switch {
+	case errors.Is(err, platform.ErrUnknown):
+		return "", false
+	case err != nil:
+		return err.Error(), false
+	}
+	if h.Silent && (m.State == platform.MachineOff || m.State == platform.MachinePaused) && !strings.Contains(m.Why, "not there") {
+		was := "its machine was " + m.State
+		if m.Why != "" {
+			was += " (" + m.Why + ")"
+		}
+		if pool, err := e.poweredOn(ctx, h); err != nil {
+			return fmt.Sprintf("%s, and could not be started on %s: %s", was, pool, err), false
+		}
+		return was + " and was started again", true
+	}
+	if m.Why != "" {
+		return m.Why, false
+	}
+	if strings.HasSuffix(h.MachineWhy, "was started again") {
+		return h.MachineWhy, false
+	}
+	return fmt.Sprintf("its machine is %s on %s", m.State, m.Node), false
+}
+
+func (e *Engine) poweredOn(ctx context.Context, h store.Host) (site string, err error) {
+	db := e.Store.DB.WithContext(ctx)
+	pool, err := store.PoolByID(db, h.PoolID)
+	if err != nil {
+		return "", err
+	}
+	s, err := store.SiteByID(db, pool.SiteID)
+	if err != nil {
+		return "", err
+	}
+	p, err := e.site(s)
+	if err != nil {
+		return s.Name, err
+	}
+	return s.Name, p.PowerOn(ctx, h.Name)
+}
+
+// BuildRequest says what a build machine is to be made from: a version, or a base disk.
+type BuildRequest struct {
+	Site, Name     string
+	Image, Version string
+	BaseDisk       string
+	MachineClass   string // of a machine made from a base disk
+}
+
+// CreateBuildMachine makes a build machine, which is off.
+func (e *Engine) CreateBuildMachine(ctx context.Context, actor string, r BuildRequest) error {
+	db := e.Store.DB.WithContext(ctx)
+	site, err := store.SiteNamed(db, r.Site)
+	if err != nil {
+		return err
+	}
+	b, err := e.builder(site)
+	if err != nil {
+		return err
+	}
+	spec := platform.BuildSpec{Name: r.Name, MachineClass: r.MachineClass, BaseDisk: r.BaseDisk, Base: "disk " + r.BaseDisk}
+	switch {
+	case r.Image == "" && r.BaseDisk == "" || r.Image != "" && r.BaseDisk != "":
+		return invalid("say what the build machine is made from: an image with a version, or a base disk")
+	case r.BaseDisk != "" && r.MachineClass == "":
+		return invalid("a build machine made from a base disk needs a machine class")
+	case r.Image != "":
+		img, err := store.ImageNamed(db, r.Image)
+		if err != nil {
+			return err
+		}
+		v, err := store.VersionNumbered(db, img, r.Version)
+		if err != nil {
+			return err
+		}
+		if err := usable(img, v); err != nil {
+			return err
+		}
+		if r.MachineClass != "" && r.MachineClass != img.MachineClass {
+			return invalid("image %s is for machines of class %s: leave the class out", img.Name, img.MachineClass)
+		}
+		spec.MachineClass, spec.Digest, spec.Base, spec.BaseDisk = img.MachineClass, v.Digest, label(img, v), ""
+		copies, err := store.Copies(db, v.ID)
+		if err != nil {
+			return err
+		}
+		for _, c := range copies {
+			if c.SiteID == site.ID && c.State == "present" {
+				spec.Copies = append(spec.Copies, copyName(img, v, c.Ordinal))
+			}
+		}
+		if len(spec.Copies) == 0 {
+			return conflict("%s has no copy at %s: deliver it there first", label(img, v), site.Name)
+		}
+	}
+	var taken int64
+	if err := db.Model(&store.Host{}).Where("name = ?", r.Name).Count(&taken).Error; err != nil {
+		return err
+	}
+	if taken > 0 {
+		return conflict("%s is the name of a host: take another name", r.Name)
+	}
+	if err := said(b.Create(ctx, spec)); err != nil {
+		return err
+	}
+	return e.onMachine(ctx, actor, site, r.Name, "build-machine.create", map[string]any{"base": spec.Base, "machine_class": spec.MachineClass})
+}
+
+// StartBuildMachine starts a build machine.
+func (e *Engine) StartBuildMachine(ctx context.Context, actor, site, name string) error {
+	return e.machineAct(ctx, actor, site, name, "build-machine.start", platform.Builder.PowerOnBuild)
+}
+
+// StopBuildMachine shuts a build machine down in order.
+func (e *Engine) StopBuildMachine(ctx context.Context, actor, site, name string) error {
+	return e.machineAct(ctx, actor, site, name, "build-machine.stop", platform.Builder.PowerOffBuild)
+}
+
+// DiscardBuildMachine deletes a build machine with what was done on it.
+func (e *Engine) DiscardBuildMachine(ctx context.Context, actor, site, name string) error {
+	return e.machineAct(ctx, actor, site, name, "build-machine.discard", platform.Builder.Discard)
+}
+
+func (e *Engine) machineAct(ctx context.Context, actor, siteName, name, verb string, do func(platform.Builder, context.Context, string) error) error {
+	site, b, err := e.builderNamed(ctx, siteName)
+	if err != nil {
+		return err
+	}
+	if err := said(do(b, ctx, name)); err != nil {
+		return err
+	}
+	return e.onMachine(ctx, actor, site, name, verb, nil)
+}
+
+// RunOnBuildMachine runs a program on a build machine and returns how it ended.
+func (e *Engine) RunOnBuildMachine(ctx context.Context, actor, siteName, name string, c platform.Command) (platform.Outcome, error) {
+	site, b, err := e.builderNamed(ctx, siteName)
+	if err != nil {
+		return platform.Outcome{}, err
+	}
+	o, err := b.Exec(ctx, name, c)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = conflict("%s did not end in time on %s; it may still run there", c.Path, name)
+	}
+	if err := said(err); err != nil {
+		return o, err
+	}
+	return o, e.onMachine(ctx, actor, site, name, "build-machine.run", map[string]any{"program": strings.Join(append([]string{c.Path}, c.Args...), " "), "exit_code": o.ExitCode})
+}
+
+// PutOnBuildMachine writes a file on a build machine.
+func (e *Engine) PutOnBuildMachine(ctx context.Context, actor, siteName, name, path string, content io.Reader) error {
+	site, b, err := e.builderNamed(ctx, siteName)
+	if err != nil {
+		return err
+	}
+	if err := said(b.Put(ctx, name, path, content)); err != nil {
+		return err
+	}
+	return e.onMachine(ctx, actor, site, name, "build-machine.put", map[string]any{"path": path})
+}
+
+// GetFromBuildMachine reads a file of a build machine.
+func (e *Engine) GetFromBuildMachine(ctx context.Context, siteName, name, path string, into io.Writer) error {
+	_, b, err := e.builderNamed(ctx, siteName)
+	if err != nil {
+		return err
+	}
+	return said(b.Get(ctx, name, path, into))
+}
+
+func (e *Engine) onMachine(ctx context.Context, actor string, site store.Site, name, verb string, detail map[string]any) error {
+	return e.change(ctx, actor, func(tx *store.Tx) error {
+		if detail == nil {
+			detail = map[string]any{}
+		}
+		detail["site"] = site.Name
+		tx.Record(store.Entry{Verb: verb, Subject: "build machine " + name, Detail: detail})
+		return nil
+	})
+}
+
+func (e *Engine) builderNamed(ctx context.Context, siteName string) (store.Site, platform.Builder, error) {
+	site, err := store.SiteNamed(e.Store.DB.WithContext(ctx), siteName)
+	if err != nil {
+		return site, nil, err
+	}
+	b, err := e.builder(site)
+	return site, b, err
+}
+
+func (e *Engine) builder(site store.Site) (platform.Builder, error) {
+	p, err := e.site(site)
+	if err != nil {
+		return nil, err
+	}
+	b, ok := p.(platform.Builder)
+	if !ok {
+		return nil, conflict("site %s is on platform %s, whose build machines are not made here: use those that it has (pane site show %s)", site.Name, site.Platform, site.Name)
+	}
+	return b, nil
+}
+
+// said turns a platform's refusal into a problem that people read.
+func said(err error) error {
+	var refusal *platform.Refusal
+	if errors.As(err, &refusal) {
+		return conflict("%s", refusal.Why)
+	}
+	return err
+}
+
+// Redeliver delivers copies of a version again that failed to arrive, and
+// those that a site lacks by now.
+func (e *Engine) Redeliver(ctx context.Context, actor, imageName, number string) (n int, err error) {
+	err = e.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
+		n = 0
+		if err := usable(img, *v); err != nil {
+			return err
+		}
+		copies, err := store.Copies(tx.DB, v.ID)
+		if err != nil {
+			return err
+		}
+		have := map[int64]int{}
+		for _, c := range copies {
+			have[c.SiteID] = max(have[c.SiteID], c.Ordinal)
+			if c.State != "failed" {
+				continue
+			}
+			var before int64
+			if err := tx.Model(&store.Work{}).Where("copy_id = ? and kind = ?", c.ID, store.WorkDeliver).Count(&before).Error; err != nil {
+				return err
+			}
+			if err := tx.Exec("update copies set state = 'delivering', progress = 0, failure = '' where id = ?", c.ID).Error; err != nil {
+				return err
+			}
+			if err := ask(tx, store.Work{Key: fmt.Sprintf("deliver-%d-%d", c.ID, before+1), Kind: store.WorkDeliver, SiteID: c.SiteID, VersionID: v.ID, CopyID: &c.ID}); err != nil {
+				return err
+			}
+			n++
+		}
+		sites, err := imageSites(tx, img)
+		if err != nil {
+			return err
+		}
+		for _, site := range sites {
+			for o := have[site] + 1; o <= img.Copies; o++ {
+				if err := deliver(tx, *v, site, o); err != nil {
+					return err
+				}
+				n++
+			}
+		}
+		if n == 0 {
+			return conflict("every copy of %s is there or on its way: there is nothing to deliver again", label(img, *v))
+		}
+		tx.Record(store.Entry{Verb: "version.deliver", Subject: subject(img, *v), Detail: map[string]any{"copies": n}})
+		return nil
+	})
+	return n, err
+}
+
+// imageSites are the sites that have a pool of the image.
+func imageSites(tx *store.Tx, img store.Image) (sites []int64, err error) {
+	err = tx.Model(&store.Pool{}).Where("image_id = ?", img.ID).Distinct().Order("site_id").Pluck("site_id", &sites).Error
+	return sites, err
+}

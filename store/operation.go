@@ -1,0 +1,53 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"nimblepane/platform"
+)
+
+// Journal is platform.Journal in the database.
+func (s *Store) Journal() platform.Journal { return journal{s} }
+
+type journal struct{ *Store }
+
+func (j journal) Add(ctx context.Context, site, key string, op platform.Operation) error {
+	_, err := j.Pool.Exec(ctx, `insert into operations (key, site, operation, progress) values ($1, $2, $3, $4) on conflict do nothing`,
+		key, site, op, platform.Progress{State: platform.UnderWay})
+	return err
+}
+
+func (j journal) Entry(ctx context.Context, key string) (e platform.Entry, err error) {
+	var op, progress []byte
+	err = j.Pool.QueryRow(ctx, `select operation, progress, coalesce(held_until > now(), false) from operations where key = $1`, key).Scan(&op, &progress, &e.Held)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return e, platform.ErrUnknown
+	}
+	if err != nil {
+		return e, err
+	}
+	return e, errors.Join(json.Unmarshal(op, &e.Operation), json.Unmarshal(progress, &e.Progress))
+}
+
+func (j journal) Hold(ctx context.Context, key, holder string, lease time.Duration) (bool, error) {
+	tag, err := j.Pool.Exec(ctx, `update operations set holder = $2, held_until = now() + $3
+		where key = $1 and under_way and (holder = $2 or held_until is null or held_until <= now())`, key, holder, lease)
+	return tag.RowsAffected() == 1, err
+}
+
+func (j journal) Note(ctx context.Context, key, holder string, p platform.Progress, release bool) error {
+	_, err := j.Pool.Exec(ctx, `update operations set progress = $3, under_way = $4, held_until = case when $5 then null else held_until end
+		where key = $1 and holder = $2 and under_way`, key, holder, p, p.State == platform.UnderWay, release)
+	return err
+}
+
+// PruneOperations forgets operations that ended long ago: their works have ended, and are not asked about again.
+func (s *Store) PruneOperations(ctx context.Context, keep time.Duration) error {
+	_, err := s.Pool.Exec(ctx, `delete from operations where not under_way and begun_at < now() - $1::interval`, keep)
+	return err
+}
