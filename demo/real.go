@@ -290,15 +290,13 @@ func (r *realStory) signedIn() error {
 		}
 		r.people = append(r.people, t)
 	}
-	var out string
 	if err := until(r.ctx, "both sessions to be reported", func() (bool, error) {
 		list, err := r.seeder.people["jonas"].Sessions(r.ctx, client.SessionQuery{Host: r.host(1)})
 		return len(list) == 2, err
 	}); err != nil {
 		return err
 	}
-	out, err := r.done("jonas", words("session list --host "+r.host(1)), "ida", "petra")
-	_ = out
+	_, err := r.done("jonas", words("session list --host "+r.host(1)), "ida", "petra")
 	return err
 }
 
@@ -437,7 +435,7 @@ func (r *realStory) sshArgs(person, name string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	return []string{"-p", port, "-i", r.key, "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", "-o", "ConnectTimeout=60", "-o", "BatchMode=yes", person + "@127.0.0.1"}, nil
+	return []string{"-p", port, "-i", r.key, "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "ConnectTimeout=60", "-o", "BatchMode=yes", person + "@127.0.0.1"}, nil
 }
 
 // ssh runs a command on a host as somebody, and returns what the person sees.
@@ -448,8 +446,13 @@ func (r *realStory) ssh(person, name, command string) (string, error) {
 	}
 	ctx, cancel := context.WithTimeout(r.ctx, 2*time.Minute)
 	defer cancel()
-	out, err := exec.CommandContext(ctx, "ssh", append(args, command)...).CombinedOutput()
-	return string(out), err
+	cmd := exec.CommandContext(ctx, "ssh", append(args, command)...)
+	var out, told bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &told
+	if err := cmd.Run(); err != nil {
+		return out.String() + told.String(), err
+	}
+	return out.String(), nil
 }
 
 // terminal is a person at a terminal of a host.

@@ -198,7 +198,7 @@ func (a *Agent) enrol(ctx context.Context) (time.Duration, error) {
 		return 0, err
 	}
 	// Its token is used up; nobody else needs to read it.
-	_ = os.Remove(seed.Path)
+	_ = os.Remove(seed.File)
 	a.Log.Info("enrolled", "host", reply.Host, "service", s.Service)
 	return 0, nil
 }

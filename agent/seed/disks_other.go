@@ -2,6 +2,9 @@
 
 package seed
 
-// disks on Windows: cloudbase-init and its like leave the file at Path; no
-// device is read there.
+// File is where the agent finds its seed on Windows: what prepares a machine
+// there at its first start has to leave it.
+const File = `C:\ProgramData\NimblePane\seed.yaml`
+
+// disks on Windows are not read.
 func disks() []string { return nil }

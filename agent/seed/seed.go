@@ -163,11 +163,11 @@ func parse(text []byte) (s Seed, err error) {
 // disk with the label. fs.ErrNotExist is in the error if there is none, as on
 // a build machine.
 func Find() (Seed, error) {
-	text, err := os.ReadFile(Path)
+	text, err := os.ReadFile(File)
 	if err == nil {
 		s, err := parse(text)
 		if err != nil {
-			return s, fmt.Errorf("%s: %w", Path, err)
+			return s, fmt.Errorf("%s: %w", File, err)
 		}
 		return s, nil
 	}
@@ -179,5 +179,5 @@ func Find() (Seed, error) {
 			return Read(p)
 		}
 	}
-	return Seed{}, fmt.Errorf("there is neither %s nor a disk labelled %s: %w", Path, label, fs.ErrNotExist)
+	return Seed{}, fmt.Errorf("there is neither %s nor a disk labelled %s: %w", File, label, fs.ErrNotExist)
 }

@@ -17,12 +17,11 @@ import (
 	"nimblepane/platform"
 )
 
-// How long a build machine may take, on a computer without hardware acceleration too.
-const (
-	startLimit    = 10 * time.Minute
-	shutdownLimit = 5 * time.Minute
-	sealLimit     = 10 * time.Minute
-)
+// limits are how long a build machine may take.
+type limits struct{ start, shutdown, seal time.Duration }
+
+// patient suits computers without hardware acceleration too.
+var patient = limits{start: 10 * time.Minute, shutdown: 5 * time.Minute, seal: 10 * time.Minute}
 
 // sealingEnding is added to the name of a build machine for the clone of it that is sealed.
 const sealingEnding = "-sealing"
@@ -154,7 +153,7 @@ func (s *Site) baseDisk(ctx context.Context, name string) (*hypervisor, error) {
 				return err
 			}
 			// People put base disks there by other means than libvirt.
-			if err := l.StoragePoolRefresh(p, 0); err != nil {
+			if err := h.refresh(l, p); err != nil {
 				return err
 			}
 			volumes, _, err := l.StoragePoolListAllVolumes(p, 1, 0)
@@ -229,7 +228,7 @@ func (s *Site) PowerOffBuild(ctx context.Context, name string) error {
 	if err != nil {
 		return explain(err)
 	}
-	return explain(b.guest().shutdown(ctx, shutdownLimit))
+	return explain(b.guest().shutdown(ctx, s.limits.shutdown))
 }
 
 // Discard is platform.Builder's.
@@ -256,7 +255,7 @@ func (s *Site) running(ctx context.Context, name string) (guest, error) {
 	if !b.active() {
 		return guest{}, refuse("build machine %s is off: start it first", name)
 	}
-	return b.guest(), b.guest().up(ctx, startLimit)
+	return b.guest(), b.guest().up(ctx, s.limits.start)
 }
 
 // Exec is platform.Builder's.
@@ -368,7 +367,7 @@ func (s *Site) sealAndFlatten(ctx context.Context, key string, b built, clone st
 			return n, err
 		}
 	}
-	if err := g.shutdown(ctx, shutdownLimit); err != nil {
+	if err := g.shutdown(ctx, s.limits.shutdown); err != nil {
 		return n, err
 	}
 	report(50)
@@ -378,7 +377,7 @@ func (s *Site) sealAndFlatten(ctx context.Context, key string, b built, clone st
 func (s *Site) cloneForSealing(ctx context.Context, key string, b built, clone string, c platform.Capture, report func(int)) (m machine, err error) {
 	h := b.hypervisor
 	if b.active() {
-		if err := b.guest().shutdown(ctx, shutdownLimit); err != nil {
+		if err := b.guest().shutdown(ctx, s.limits.shutdown); err != nil {
 			return m, err
 		}
 	}
@@ -420,11 +419,11 @@ func (s *Site) seal(ctx context.Context, h *hypervisor, m machine, stamp string,
 		}
 	}
 	g := guest{h, m.domain}
-	if err := g.up(ctx, startLimit); err != nil {
+	if err := g.up(ctx, s.limits.start); err != nil {
 		return m, err
 	}
 	report(30)
-	limited, cancel := context.WithTimeout(ctx, sealLimit)
+	limited, cancel := context.WithTimeout(ctx, s.limits.seal)
 	defer cancel()
 	o, err := g.exec(limited, platform.Command{Path: "/usr/bin/pane-agent", Args: []string{"seal", "--stamp", stamp}})
 	if err != nil {

@@ -55,7 +55,7 @@ func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Dis
 			return err
 		}
 		// A file that another process of ours wrote may be news to libvirt.
-		if err := l.StoragePoolRefresh(p, 0); err != nil {
+		if err := h.refresh(l, p); err != nil {
 			return err
 		}
 		volume, err = h.volume(l, d.Copy+diskEnding)

@@ -162,6 +162,8 @@ func explain(err error) error {
 		return err
 	}
 	switch text := err.Error(); {
+	case strings.Contains(text, busyPool):
+		return err
 	case strings.Contains(text, "No space left on device"):
 		return refuse("its storage is full: %s", text)
 	case strings.Contains(text, "Permission denied"), libvirt.ErrorNumber(answer.Code) == libvirt.ErrAccessDenied, libvirt.ErrorNumber(answer.Code) == libvirt.ErrAuthFailed:

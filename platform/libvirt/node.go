@@ -40,7 +40,7 @@ func (h *hypervisor) node(ctx context.Context) (n platform.Node, err error) {
 		if err != nil {
 			return err
 		}
-		n.Cores, n.Memory = int(cores), int64(memory)<<10
+		n.Cores, n.Memory = int(cores), max(int64(memory)<<10, h.totalMemory(l))
 		version, err := l.ConnectGetLibVersion()
 		if err != nil {
 			return err
@@ -90,6 +90,26 @@ func (h *hypervisor) node(ctx context.Context) (n platform.Node, err error) {
 		n.Acceleration = h.wanted
 	}
 	return n, err
+}
+
+// totalMemory is what the kernel there counts, in bytes; libvirt's own figure
+// leaves out what was plugged in later. 0 if it is not told.
+func (h *hypervisor) totalMemory(l *libvirt.Libvirt) int64 {
+	const allCells = -1
+	_, n, err := l.NodeGetMemoryStats(0, allCells, 0)
+	if err != nil {
+		return 0
+	}
+	stats, _, err := l.NodeGetMemoryStats(n, allCells, 0)
+	if err != nil {
+		return 0
+	}
+	for _, s := range stats {
+		if s.Field == "total" {
+			return int64(s.Value) << 10
+		}
+	}
+	return 0
 }
 
 // probeSector is a boot sector that resets the machine: it writes 0xFE to port

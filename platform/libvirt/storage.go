@@ -11,6 +11,7 @@ import (
 	"hash"
 	"io"
 	"strings"
+	"time"
 
 	libvirt "github.com/digitalocean/go-libvirt"
 )
@@ -118,23 +119,37 @@ func (h *hypervisor) create(l *libvirt.Libvirt, d volumeXML) (libvirt.StorageVol
 	if err != nil {
 		return libvirt.StorageVol{}, err
 	}
-	v, err := l.StorageVolCreateXML(p, marshal(d), 0)
-	if err == nil {
-		return v, nil
+	if err := h.remove(l, d.Name); err != nil {
+		return libvirt.StorageVol{}, err
 	}
-	if rerr := h.remove(l, d.Name); rerr != nil {
+	v, err := l.StorageVolCreateXML(p, marshal(d), 0)
+	if err == nil || !strings.Contains(err.Error(), "exist") {
 		return v, err
 	}
 	// A file that libvirt did not know of stands in the way until it is found.
-	if strings.Contains(err.Error(), "exist") {
-		if rerr := l.StoragePoolRefresh(p, 0); rerr != nil {
-			return v, rerr
-		}
-		if rerr := h.remove(l, d.Name); rerr != nil {
-			return v, rerr
-		}
+	if err := h.refresh(l, p); err != nil {
+		return v, err
+	}
+	if err := h.remove(l, d.Name); err != nil {
+		return v, err
 	}
 	return l.StorageVolCreateXML(p, marshal(d), 0)
+}
+
+// busyPool is what libvirt says of a storage pool in which a volume is being
+// written just now. It passes.
+const busyPool = "has asynchronous jobs running"
+
+// refresh has libvirt look at the storage itself.
+func (h *hypervisor) refresh(l *libvirt.Libvirt, p libvirt.StoragePool) error {
+	const tries = 50
+	for n := 0; ; n++ {
+		err := l.StoragePoolRefresh(p, 0)
+		if err == nil || n == tries || !strings.Contains(err.Error(), busyPool) {
+			return err
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
 }
 
 // own makes a machine's own disk on another one.
