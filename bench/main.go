@@ -69,7 +69,7 @@ func run(ctx context.Context) (err error) {
 	r := &results{table.NewWriter()}
 	r.t.AppendHeader(table.Row{"What", "Measured", "Wanted"})
 	decide(r)
-	for _, measure := range []func(context.Context, *results, *localpg.Server, string) error{pgbench, page, heartbeats, actions} {
+	for _, measure := range []func(context.Context, *results, *localpg.Server, string) error{machines, pgbench, page, heartbeats, actions} {
 		if err := measure(ctx, r, db, dir); err != nil {
 			return err
 		}
@@ -152,9 +152,9 @@ func pgbench(ctx context.Context, r *results, db *localpg.Server, dir string) er
 	return nil
 }
 
-// estate fills a database with a pool of n hosts that are enrolled: the
+// loadEstate fills a database with a pool of n hosts that are enrolled: the
 // credential of the nth host is its number.
-func estate(ctx context.Context, st *store.Store, address string, n int) error {
+func loadEstate(ctx context.Context, st *store.Store, address string, n int) error {
 	now := time.Now()
 	return st.Change(ctx, "bench", now, func(tx *store.Tx) error {
 		for _, sql := range []string{
@@ -192,7 +192,7 @@ func page(ctx context.Context, r *results, db *localpg.Server, _ string) error {
 		return err
 	}
 	defer st.Close()
-	if err := estate(ctx, st, "http://127.0.0.1:1", 10_000); err != nil {
+	if err := loadEstate(ctx, st, "http://127.0.0.1:1", 10_000); err != nil {
 		return err
 	}
 	if err := st.DB.Exec("analyze").Error; err != nil {
@@ -274,7 +274,7 @@ func heartbeats(ctx context.Context, r *results, db *localpg.Server, _ string) e
 		return err
 	}
 	defer st.Close()
-	if err := estate(ctx, st, "http://127.0.0.1:1", hosts); err != nil {
+	if err := loadEstate(ctx, st, "http://127.0.0.1:1", hosts); err != nil {
 		return err
 	}
 	if err := st.DB.Exec("vacuum analyze").Error; err != nil {
@@ -353,7 +353,7 @@ func actions(ctx context.Context, r *results, db *localpg.Server, _ string) erro
 		return err
 	}
 	defer st.Close()
-	if err := estate(ctx, st, "http://"+address, hosts); err != nil {
+	if err := loadEstate(ctx, st, "http://"+address, hosts); err != nil {
 		return err
 	}
 	service, err := serve(db, "actions", "http://"+address)

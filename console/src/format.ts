@@ -8,8 +8,9 @@ export function day(at?: string | null): string {
   return at ? at.slice(0, 10) : "";
 }
 
-/** Writes a number of bytes in GiB. */
+/** Writes a number of bytes in GiB, or MiB if it is less than one. */
 export function size(bytes: number): string {
+  if (bytes > 0 && bytes < 2 ** 30) return `${Math.floor(bytes / 2 ** 20)} MiB`;
   return bytes ? `${(bytes / 2 ** 30).toFixed(1)} GiB` : "";
 }
 

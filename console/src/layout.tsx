@@ -8,6 +8,7 @@ import {
   Moon,
   RefreshCw,
   ScrollText,
+  Server,
   Sun,
 } from "lucide-react";
 import { useEffect, useState } from "react";
@@ -22,6 +23,7 @@ const pages: { to: string; label: string; icon: LucideIcon }[] = [
   { to: "/images", label: "Images", icon: HardDrive },
   { to: "/pools", label: "Pools", icon: LayoutGrid },
   { to: "/rollovers", label: "Rollovers", icon: RefreshCw },
+  { to: "/sites", label: "Sites", icon: Server },
   { to: "/trail", label: "Trail", icon: ScrollText },
 ];
 

@@ -5,6 +5,7 @@ import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
 import { Refusal } from "./api";
 import { Layout } from "./layout";
+import { HostPage } from "./pages/host";
 import { ImagePage } from "./pages/image";
 import { ImagesPage } from "./pages/images";
 import { PoolPage } from "./pages/pool";
@@ -12,6 +13,7 @@ import { PoolsPage } from "./pages/pools";
 import { RolloverPage } from "./pages/rollover";
 import { RolloversPage } from "./pages/rollovers";
 import { SignInPage } from "./pages/sign-in";
+import { SitePage, SitesPage } from "./pages/site";
 import { StartPage } from "./pages/start";
 import { TodayPage } from "./pages/today";
 import { TrailPage } from "./pages/trail";
@@ -41,6 +43,9 @@ const router = createBrowserRouter([
       { path: "/", element: <TodayPage /> },
       { path: "/images", element: <ImagesPage /> },
       { path: "/images/:image", element: <ImagePage /> },
+      { path: "/sites", element: <SitesPage /> },
+      { path: "/sites/:site", element: <SitePage /> },
+      { path: "/hosts/:host", element: <HostPage /> },
       { path: "/pools", element: <PoolsPage /> },
       { path: "/pools/:pool", element: <PoolPage /> },
       { path: "/rollovers", element: <RolloversPage /> },

@@ -139,6 +139,22 @@ function VersionActions({ version: v }: { version: Version }) {
           change.
         </Act>
       )}
+      {may("operator") && usable && v.copies.some((c) => c.state === "failed") && (
+        <Act
+          label="Deliver again"
+          title={`Deliver ${v.number} again`}
+          done="The copies are on their way."
+          run={() => call(api.POST("/api/v1/images/{image}/versions/{number}/deliver", { params: at }))}
+        >
+          {v.copies
+            .filter((c) => c.state === "failed")
+            .map((c) => (
+              <Text key={`${c.site} ${c.ordinal}`}>
+                {c.site}: {c.failure}
+              </Text>
+            ))}
+        </Act>
+      )}
       {may("approver") && usable && !v.standing.includes("live") && <Activate version={v} />}
       {may("operator") && usable && v.standing.includes("pilot") && <SignOff version={v} />}
       {may("approver") && usable && (
@@ -330,8 +346,22 @@ function Details({ version: v }: { version: Version }) {
                   ["Tags", v.tags.join(", ")],
                   ["End-of-life", day(v.end_of_life)],
                   ["Captured", `${time(v.created_at)} by ${v.captured_by}`],
+                  [
+                    "Sealing",
+                    v.sealing && v.sealing.length > 0 && (
+                      <Box as="ul">
+                        {v.sealing.map((s) => (
+                          <li key={s}>{s}</li>
+                        ))}
+                      </Box>
+                    ),
+                  ],
                   ["Sealed", time(v.sealed_at)],
-                  ["Size", size(v.size_bytes)],
+                  [
+                    "Size",
+                    size(v.size_bytes) +
+                      (v.size_before_bytes ? `, compacted from ${size(v.size_before_bytes)}` : ""),
+                  ],
                   ["Digest", v.digest && <code title={v.digest}>{shortDigest(v.digest)}</code>],
                 ]}
               />
@@ -408,6 +438,7 @@ function Capture({ image }: { image: Image }) {
   const [notes, setNotes] = useState("");
   const [tags, setTags] = useState("");
   const [end, setEnd] = useState("");
+  const [discard, setDiscard] = useState(false);
   const from = machines.find((m) => `${m.site}/${m.name}` === chosen) ?? machines[0];
   return (
     <FormDialog
@@ -425,14 +456,15 @@ function Capture({ image }: { image: Image }) {
               notes,
               tags: splitTags(tags),
               end_of_life: end ? `${end}T00:00:00Z` : undefined,
+              discard: discard || undefined,
             },
           }),
         )
       }
     >
       <Text color="fg.quiet">
-        The build machine is sealed, powered off and captured. Nothing points to the new version until you
-        stage it.
+        The build machine is shut down, sealed and captured. A machine that is kept can be worked on and
+        captured again. Nothing points to the new version until you stage it.
       </Text>
       <Field.Root required>
         <Field.Label>Build machine</Field.Label>
@@ -463,6 +495,7 @@ function Capture({ image }: { image: Image }) {
         <Field.Label>End-of-life</Field.Label>
         <Input type="date" value={end} onChange={(e) => setEnd(e.target.value)} />
       </Field.Root>
+      <Check checked={discard} set={setDiscard} label="Delete the build machine afterwards" />
     </FormDialog>
   );
 }

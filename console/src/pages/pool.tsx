@@ -3,11 +3,12 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, call, type Host, type Pool } from "../api";
-import { counts, time } from "../format";
+import { counts } from "../format";
 import { lookOfHost } from "../panes";
 import { useSigned } from "../session";
 import { Act, Empty, Facts, Page, Panel, Shown, State, To } from "../ui";
 import { Pane, Window } from "../window";
+import { HostActs, HostFacts, HostSessions } from "./host";
 import { Batches } from "./rollover";
 import { SessionList } from "./sessions";
 
@@ -233,12 +234,6 @@ function Sessions({ pool }: { pool: string }) {
 
 function HostDialog({ host: h, onClose }: { host: Host; onClose: () => void }) {
   const { may } = useSigned();
-  const sessions = useQuery({
-    queryKey: ["sessions", "host", h.name],
-    queryFn: () => call(api.GET("/api/v1/sessions", { params: { query: { host: h.name } } })),
-  });
-  const at = { params: { path: { host: h.name } } };
-  const silent = h.state === "faulty";
   return (
     <Dialog.Root open size="xl" onOpenChange={(e) => !e.open && onClose()}>
       <Portal>
@@ -252,54 +247,17 @@ function HostDialog({ host: h, onClose }: { host: Host; onClose: () => void }) {
               </HStack>
             </Dialog.Header>
             <Dialog.Body>
-              <Facts
-                of={[
-                  ["Since", time(h.since)],
-                  ["Why", h.why],
-                  ["Drained by", h.drained_by],
-                  ["Runs", h.version],
-                  ["Its agent reports", h.stamp],
-                  ["Should run", h.drifts ? `${h.target} (it drifts)` : h.target],
-                  ["Checks", `${h.checks} ${h.checks_why}`.trim()],
-                  ["Last heard", h.seen_at ? time(h.seen_at) : "never"],
-                  ["Load", h.load.toFixed(2)],
-                ]}
-              />
+              <HostFacts host={h} />
               <Box mt="4">
-                <Shown query={sessions}>
-                  {({ items }) =>
-                    items.length ? <SessionList sessions={items} /> : <Empty>Nobody is signed in.</Empty>
-                  }
-                </Shown>
+                <HostSessions host={h.name} />
+              </Box>
+              <Box mt="4">
+                <To to={`/hosts/${h.name}`}>Page of this host</To>
               </Box>
             </Dialog.Body>
             {may("operator") && (
               <Dialog.Footer>
-                {h.state === "serving" && (
-                  <Act
-                    label="Drain"
-                    title={`Drain ${h.name}`}
-                    reason="wanted"
-                    done={`${h.name} drains.`}
-                    run={(reason) =>
-                      call(api.POST("/api/v1/hosts/{host}/drain", { ...at, body: { reason } }))
-                    }
-                  >
-                    It takes no new sessions; those there go on.
-                  </Act>
-                )}
-                {["draining", "emptied", "faulty"].includes(h.state) && (
-                  <Act
-                    label="Return"
-                    title={`Return ${h.name} to service`}
-                    reason={silent ? "needed" : "wanted"}
-                    done={`${h.name} serves.`}
-                    run={(reason) =>
-                      call(api.POST("/api/v1/hosts/{host}/return", { ...at, body: { reason } }))
-                    }
-                  />
-                )}
-                <Rebuild host={h} />
+                <HostActs host={h} />
               </Dialog.Footer>
             )}
             <Dialog.CloseTrigger asChild>
@@ -309,38 +267,5 @@ function HostDialog({ host: h, onClose }: { host: Host; onClose: () => void }) {
         </Dialog.Positioner>
       </Portal>
     </Dialog.Root>
-  );
-}
-
-function Rebuild({ host: h }: { host: Host }) {
-  const [vouch, setVouch] = useState(false);
-  const faulty = h.state === "faulty";
-  return (
-    <Act
-      label="Rebuild"
-      title={`Rebuild ${h.name}`}
-      reason={vouch ? "needed" : "wanted"}
-      danger
-      done={`A rollover rebuilds ${h.name}.`}
-      run={(reason) =>
-        call(
-          api.POST("/api/v1/hosts/{host}/rebuild", {
-            params: { path: { host: h.name } },
-            body: { reason, vouch_empty: vouch },
-          }),
-        )
-      }
-    >
-      <Text>
-        It drains, its people leave, its disk is thrown away and made anew of{" "}
-        {h.target || "the version it should run"}, it is checked and put back.
-      </Text>
-      {faulty && (
-        <label>
-          <input type="checkbox" checked={vouch} onChange={(e) => setVouch(e.target.checked)} /> I have made
-          sure that nobody is on it
-        </label>
-      )}
-    </Act>
   );
 }
