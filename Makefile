@@ -80,11 +80,18 @@ generate: ## Write what is made from the code: API types of the console, referen
 	@$(GO) run ./docs/reference
 
 .PHONY: test
-test: setup build lint test-console test-go ## Lint and run all tests
+test: setup build lint test-console test-go test-real ## Lint and run all tests
 
 .PHONY: test-go
 test-go: build
-	@$(GO) tool gotestsum --format pkgname -- -timeout 12m -parallel 6 ./...
+	@$(GO) tool gotestsum --format pkgname -- -timeout 12m -parallel 6 $$($(GO) list ./... | grep -v /platform/libvirt$$)
+
+# Machines take the processor for themselves, so their tests come by themselves.
+.PHONY: test-real
+test-real: build ## Run the tests on real machines, where QEMU can run: the libvirt platform, and the story in short
+	@if ! ./setup.sh real; then echo "Real machines are not tested: QEMU and libvirt cannot be installed here."; \
+	elif ! $(MAKE) --no-print-directory $(GUEST); then echo "The guest for real machines could not be built."; exit 1; \
+	else NIMBLEPANE_GUEST=$(abspath $(GUEST)) $(GO) tool gotestsum --format testname -- -count 1 -p 1 -parallel 4 -timeout 40m ./platform/libvirt ./internal/e2e/real; fi
 
 .PHONY: test-console
 test-console: console/node_modules/.package-lock.json

@@ -316,7 +316,7 @@ func (r *realStory) roll() error {
 		return err
 	}
 	fmt.Println("   (Petra left)")
-	if err := ida.shows("Message of your desk's service", 2*time.Minute); err != nil {
+	if err := ida.shows("you will be signed off in 1 minute", 2*time.Minute); err != nil {
 		return err
 	}
 	fmt.Printf("   (Ida's terminal shows: %s)\n", ida.line("Message of your desk's service", 1))

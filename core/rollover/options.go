@@ -151,5 +151,8 @@ func (o Options) Plan(pool Pool) Plan {
 // Notice fills the minutes into a text for people.
 func Notice(text string, left time.Duration) string {
 	minutes := max(1, int(math.Round(left.Minutes())))
+	if minutes == 1 {
+		text = strings.ReplaceAll(text, "{minutes} minutes", "1 minute")
+	}
 	return strings.ReplaceAll(text, "{minutes}", strconv.Itoa(minutes))
 }

@@ -30,7 +30,7 @@ func TestShares(t *testing.T) {
 func TestNoticesSayTheMinutes(t *testing.T) {
 	t.Parallel()
 	require.Equal(t, "in 15 minutes", Notice("in {minutes} minutes", 15*time.Minute))
-	require.Equal(t, "in 1 minutes", Notice("in {minutes} minutes", 20*time.Second), "never in 0 minutes")
+	require.Equal(t, "in 1 minute", Notice("in {minutes} minutes", 20*time.Second), "never in 0 minutes")
 	require.Equal(t, "soon", Notice("soon", time.Minute))
 }
 
