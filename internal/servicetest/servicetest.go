@@ -16,7 +16,9 @@ import (
 
 	"nimblepane/api"
 	"nimblepane/client"
+	"nimblepane/core/estate"
 	"nimblepane/engine"
+	"nimblepane/platform"
 	"nimblepane/platform/kinds"
 	"nimblepane/platform/practice/world"
 	"nimblepane/store"
@@ -43,6 +45,8 @@ type Options struct {
 	Scenario string // Scenario if empty
 	Estate   string // Estate if empty; "none" loads nothing
 	Console  fs.FS
+	// Over, if given, returns the platform that stands before that of each practice site.
+	Over func(platform.Platform) platform.Platform
 }
 
 // Scenario plays two small sites at a fast clock, with nobody at work.
@@ -91,19 +95,19 @@ func Start(t testing.TB, o Options) *Service {
 	require.NoError(t, err)
 	played := make(chan error, 1)
 	go func() { played <- s.World.Run(ctx) }()
-	platform := httptest.NewServer(s.World.Handler())
-	s.PlatformURL = platform.URL
+	practice := httptest.NewServer(s.World.Handler())
+	s.PlatformURL = practice.URL
 
 	s.Store, err = store.Open(ctx, storetest.URL(t))
 	require.NoError(t, err)
-	clock, err := engine.NewPracticeClock(ctx, platform.URL, log)
+	clock, err := engine.NewPracticeClock(ctx, s.PlatformURL, log)
 	require.NoError(t, err)
 	go clock.Follow(ctx)
 
 	// The agents have to be told where the service is before it is there.
 	server := httptest.NewUnstartedServer(nil)
 	s.URL = "http://" + server.Listener.Addr().String()
-	s.Engine, err = engine.New(s.Store, clock, engine.Options{AgentURL: s.URL, Platforms: kinds.All(), Log: log})
+	s.Engine, err = engine.New(s.Store, clock, engine.Options{AgentURL: s.URL, Platforms: platforms(o), Log: log})
 	require.NoError(t, err)
 	server.Config.Handler = api.New(ctx, s.Engine, api.Options{Version: "test", Console: o.Console, Log: log})
 	server.Config.BaseContext = nil
@@ -116,7 +120,7 @@ func Start(t testing.TB, o Options) *Service {
 		require.NoError(t, <-worked)
 		server.CloseClientConnections()
 		server.Close()
-		platform.Close()
+		practice.Close()
 		s.Store.Close()
 	})
 
@@ -132,6 +136,18 @@ func Start(t testing.TB, o Options) *Service {
 		require.NoError(t, err)
 	}
 	return s
+}
+
+func platforms(o Options) map[string]platform.Opener {
+	all := kinds.All()
+	if o.Over != nil {
+		practice := all[estate.Practice]
+		all[estate.Practice] = func(site estate.Site, env platform.Environment) (platform.Platform, error) {
+			p, err := practice(site, env)
+			return o.Over(p), err
+		}
+	}
+	return all
 }
 
 // EstateFile fills the address of the practice world into an estate file.
