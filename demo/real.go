@@ -542,14 +542,8 @@ func (r *realStory) nothingLeft() error {
 	if _, err := os.Stat(r.hv.Dir); !errors.Is(err, os.ErrNotExist) {
 		return fmt.Errorf("%s is still there", r.hv.Dir)
 	}
-	processes, err := filepath.Glob("/proc/[0-9]*/cmdline")
-	if err != nil {
-		return err
-	}
-	for _, p := range processes {
-		if line, err := os.ReadFile(p); err == nil && bytes.Contains(line, []byte(r.hv.Dir+"/")) {
-			return fmt.Errorf("a process is left: %s: %s", p, bytes.ReplaceAll(line, []byte{0}, []byte{' '}))
-		}
+	if left := r.hv.Processes(); len(left) > 0 {
+		return fmt.Errorf("processes are left: %v", left)
 	}
 	if l, err := r.hv.Connect(); err == nil {
 		_, n, err := l.ConnectListAllDomains(1, libvirt.ConnectListAllDomainsFlags(0))

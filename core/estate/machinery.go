@@ -42,6 +42,9 @@ type MachineClass struct {
 	Room string `yaml:"room,omitempty" json:"room,omitempty"`
 }
 
+// transports of libvirt that hypervisors are reached by, with QEMU's driver.
+var transports = []string{"qemu", "qemu+unix", "qemu+tls", "qemu+ssh"}
+
 // Words of machinery.
 var (
 	Accelerators = []string{"probe", "kvm", "tcg"}
@@ -71,7 +74,7 @@ func (c *checker) machinery(at string, s *Site) {
 	for i, h := range m.Hypervisors {
 		hat := fmt.Sprintf("%s.hypervisors[%d]", at, i)
 		c.name(hat+".name", "hypervisor", h.Name, seen)
-		if u, err := url.Parse(h.Address); err != nil || !strings.HasPrefix(u.Scheme, "qemu") || u.Path != "/system" && u.Path != "/session" {
+		if u, err := url.Parse(h.Address); err != nil || !slices.Contains(transports, u.Scheme) || u.Path != "/system" && u.Path != "/session" {
 			c.at(hat+".address", "hypervisor %s: address %q: write a libvirt URI of QEMU's driver, such as qemu:///system, qemu+tls://host/system or qemu+ssh://user@host/system", h.Name, h.Address)
 		}
 		if h.Storage == "" || strings.ContainsAny(h.Storage, "/\n") {

@@ -297,6 +297,23 @@ func TestACopyInUseStays(t *testing.T) {
 	require.FileExists(t, filepath.Join(hv.Pool, "desk.qcow2"))
 }
 
+// TestNotesAreReadWhole reads one often: now and then libvirt ends a stream
+// before anything has come.
+func TestNotesAreReadWhole(t *testing.T) {
+	t.Parallel()
+	hv := server(t)
+	s := small(t, hv)
+	digest := captureOf(t, s, hv, "desk")
+	require.NoError(t, s.hypervisors[0].do(t.Context(), func(l *libvirt.Libvirt) error {
+		for range 2000 {
+			n, err := s.hypervisors[0].noteOf(l, "desk")
+			require.NoError(t, err)
+			require.Equal(t, digest, n.Digest)
+		}
+		return nil
+	}))
+}
+
 // counted is a site that counts what deliveries read of its disks, and can break off.
 type counted struct {
 	*Site

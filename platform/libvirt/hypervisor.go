@@ -23,7 +23,7 @@ type hypervisor struct {
 	wanted     string // accelerator: probe, kvm or tcg
 
 	mu          sync.Mutex
-	conn        *libvirt.Libvirt
+	conn        *connection
 	accelerator string // once it is known
 	notes       map[string]note
 }
@@ -52,50 +52,46 @@ func (a *away) Error() string {
 func (a *away) Unwrap() error { return a.err }
 
 // dial makes a connection of its own, for what is long and for streams.
-func (h *hypervisor) dial() (*libvirt.Libvirt, error) {
-	l, err := libvirt.ConnectToURI(h.address)
+func (h *hypervisor) dial() (*connection, error) {
+	c, err := connect(h.address)
 	if err != nil {
 		return nil, &away{h.name, err}
 	}
-	return l, nil
+	return c, nil
 }
 
 // do runs fn with the shared connection. If the context ends before fn does,
-// the connection is closed, which ends fn's call: libvirt's protocol has no
-// other way to give one up.
+// the line is closed, which ends fn's call: libvirt's protocol has no other way
+// to give one up.
 func (h *hypervisor) do(ctx context.Context, fn func(*libvirt.Libvirt) error) error {
-	l, err := h.shared()
+	c, err := h.shared()
 	if err != nil {
 		return err
 	}
-	return h.with(ctx, l, fn)
+	ctx, cancel := context.WithTimeout(ctx, callLimit)
+	defer cancel()
+	stop := context.AfterFunc(ctx, func() { h.drop(c) })
+	err = fn(c.Libvirt)
+	stop()
+	return h.lost(ctx, c, err)
 }
 
 // alone runs fn with a connection of its own, without a limit of time.
 func (h *hypervisor) alone(ctx context.Context, fn func(*libvirt.Libvirt) error) error {
-	l, err := h.dial()
+	c, err := h.dial()
 	if err != nil {
 		return err
 	}
-	stop := context.AfterFunc(ctx, func() { _ = l.Disconnect() })
-	err = fn(l)
+	stop := context.AfterFunc(ctx, func() { c.line.Close() })
+	err = fn(c.Libvirt)
 	if stop() {
-		_ = l.Disconnect()
+		_ = c.Disconnect()
 	}
-	return h.lost(ctx, l, err)
-}
-
-func (h *hypervisor) with(ctx context.Context, l *libvirt.Libvirt, fn func(*libvirt.Libvirt) error) error {
-	ctx, cancel := context.WithTimeout(ctx, callLimit)
-	defer cancel()
-	stop := context.AfterFunc(ctx, func() { h.drop(l) })
-	err := fn(l)
-	stop()
-	return h.lost(ctx, l, err)
+	return h.lost(ctx, c, err)
 }
 
 // lost tells an error that the connection's end made from one that libvirt answered.
-func (h *hypervisor) lost(ctx context.Context, l *libvirt.Libvirt, err error) error {
+func (h *hypervisor) lost(ctx context.Context, c *connection, err error) error {
 	if err == nil {
 		return nil
 	}
@@ -110,43 +106,43 @@ func (h *hypervisor) lost(ctx context.Context, l *libvirt.Libvirt, err error) er
 	if ctx.Err() != nil {
 		return &away{h.name, ctx.Err()}
 	}
-	if !l.IsConnected() {
-		h.drop(l)
+	if !c.IsConnected() {
+		h.drop(c)
 		return &away{h.name, err}
 	}
 	return err
 }
 
-func (h *hypervisor) shared() (*libvirt.Libvirt, error) {
+func (h *hypervisor) shared() (*connection, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.conn != nil && h.conn.IsConnected() {
 		return h.conn, nil
 	}
-	l, err := h.dial()
+	c, err := h.dial()
 	if err != nil {
 		return nil, err
 	}
-	h.conn = l
-	return l, nil
+	h.conn = c
+	return c, nil
 }
 
-func (h *hypervisor) drop(l *libvirt.Libvirt) {
+func (h *hypervisor) drop(c *connection) {
 	h.mu.Lock()
-	if h.conn == l {
+	if h.conn == c {
 		h.conn = nil
 	}
 	h.mu.Unlock()
-	_ = l.Disconnect()
+	c.line.Close()
 }
 
 func (h *hypervisor) close() {
 	h.mu.Lock()
-	l := h.conn
+	c := h.conn
 	h.conn = nil
 	h.mu.Unlock()
-	if l != nil {
-		_ = l.Disconnect()
+	if c != nil {
+		_ = c.Disconnect()
 	}
 }
 

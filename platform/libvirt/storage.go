@@ -185,14 +185,41 @@ func (h *hypervisor) noteOf(l *libvirt.Libvirt, disk string) (n note, err error)
 	if err != nil {
 		return n, err
 	}
+	d, err := describe(l, v)
+	if err != nil {
+		return n, err
+	}
 	var text bytes.Buffer
-	if err := l.StorageVolDownload(v, &text, 0, 0, 0); err != nil {
+	if err := download(l, v, &text, 0, d.physical()); err != nil {
 		return n, err
 	}
 	if err := json.Unmarshal(text.Bytes(), &n); err != nil {
 		return n, refuse("the note of disk %s on %s cannot be read (%s): deliver the version again", disk, h.name, err)
 	}
 	return n, nil
+}
+
+// download reads a volume from an offset to its end, which is at size.
+func download(l *libvirt.Libvirt, v libvirt.StorageVol, into io.Writer, offset, size int64) error {
+	c := &counter{w: into}
+	if err := l.StorageVolDownload(v, c, uint64(offset), 0, 0); err != nil {
+		return err
+	}
+	if c.n != size-offset {
+		return fmt.Errorf("volume %s: %d of %d bytes came", v.Name, c.n, size-offset)
+	}
+	return nil
+}
+
+type counter struct {
+	w io.Writer
+	n int64
+}
+
+func (c *counter) Write(p []byte) (int, error) {
+	n, err := c.w.Write(p)
+	c.n += int64(n)
+	return n, err
 }
 
 // complete writes a disk's note, after its file has been read and found to have the digest.
@@ -211,6 +238,9 @@ func (h *hypervisor) complete(l *libvirt.Libvirt, disk string, n note) error {
 		return err
 	}
 	if _, err := h.write(l, disk+noteEnding, text); err != nil {
+		return err
+	}
+	if _, err := h.noteOf(l, disk); err != nil {
 		return err
 	}
 	h.mu.Lock()
@@ -300,7 +330,7 @@ func (h *hypervisor) digest(ctx context.Context, disk string, report func(int)) 
 			return err
 		}
 		sum.size = d.physical()
-		return l.StorageVolDownload(v, sum, 0, 0, 0)
+		return download(l, v, sum, 0, sum.size)
 	})
 	return "sha256:" + hex.EncodeToString(sum.hash.Sum(nil)), err
 }
@@ -335,32 +365,67 @@ func (s *Site) OpenDisk(ctx context.Context, disk string, offset int64) (io.Read
 		if err != nil {
 			return nil, 0, err
 		}
-		r, w := io.Pipe()
-		ctx, cancel := context.WithCancel(ctx)
-		go func() {
-			err := h.alone(ctx, func(l *libvirt.Libvirt) error {
-				v, err := h.volume(l, disk+diskEnding)
-				if err != nil {
-					return err
-				}
-				return l.StorageVolDownload(v, w, uint64(offset), 0, 0)
-			})
-			w.CloseWithError(err) // nil: the end
-		}()
-		return &download{r, cancel}, n.Size, nil
+		return &reading{ctx: ctx, hypervisor: h, disk: disk, offset: offset, size: n.Size}, n.Size, nil
 	}
 	return nil, 0, refuse("there is no disk %q at %s", disk, s.name)
 }
 
-// download ends its connection when it is closed early.
-type download struct {
-	*io.PipeReader
-	cancel context.CancelFunc
+// reading is a disk that is being read, from the first Read on, by a connection
+// of its own.
+type reading struct {
+	ctx          context.Context
+	hypervisor   *hypervisor
+	disk         string
+	offset, size int64
+
+	pipe *io.PipeReader
+	stop context.CancelFunc
 }
 
-func (d *download) Close() error {
-	d.cancel()
-	return d.PipeReader.Close()
+// Read is io.Reader's.
+func (r *reading) Read(p []byte) (int, error) {
+	if r.pipe == nil {
+		var ctx context.Context
+		ctx, r.stop = context.WithCancel(r.ctx)
+		var w *io.PipeWriter
+		r.pipe, w = io.Pipe()
+		go func() {
+			err := r.hypervisor.alone(ctx, func(l *libvirt.Libvirt) error {
+				v, err := r.hypervisor.volume(l, r.disk+diskEnding)
+				if err != nil {
+					return err
+				}
+				return download(l, v, &untilClosed{w: w}, r.offset, r.size)
+			})
+			w.CloseWithError(err) // nil: the end
+		}()
+	}
+	return r.pipe.Read(p)
+}
+
+// Close is io.Closer's.
+func (r *reading) Close() error {
+	if r.pipe == nil {
+		return nil
+	}
+	r.stop()
+	return r.pipe.Close()
+}
+
+// untilClosed takes what comes although nobody reads any more: a stream whose
+// data is not taken would block the library's other half.
+type untilClosed struct {
+	w      *io.PipeWriter
+	closed bool
+}
+
+func (u *untilClosed) Write(p []byte) (int, error) {
+	if !u.closed {
+		if _, err := u.w.Write(p); err != nil {
+			u.closed = true
+		}
+	}
+	return len(p), nil
 }
 
 // diskOn returns a hypervisor that has the disk.

@@ -30,7 +30,8 @@ const Storage = "nimblepane"
 type Server struct {
 	Dir  string // everything of it is in here
 	URI  string
-	Pool string // folder of the storage pool
+	Pool string   // folder of the storage pool
+	Args []string // more arguments for the program, from the next Run on
 	cmd  *exec.Cmd
 	done chan struct{}
 }
@@ -156,7 +157,7 @@ func (s *Server) Run(ctx context.Context) error {
 		return err
 	}
 	defer log.Close()
-	s.cmd = exec.Command(program, "--timeout", "0")
+	s.cmd = exec.Command(program, append([]string{"--timeout", "0"}, s.Args...)...)
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	s.cmd.Dir = s.Dir
 	s.cmd.Env = []string{
@@ -222,7 +223,24 @@ func (s *Server) Stop() {
 	case <-time.After(10 * time.Second):
 		s.Kill()
 	}
+	// A machine that was being started when its server was killed is nobody's.
+	for _, pid := range s.Processes() {
+		_ = syscall.Kill(pid, syscall.SIGKILL)
+	}
 	s.Remove()
+}
+
+// Processes are those that name the server's folder in their arguments: its machines.
+func (s *Server) Processes() (pids []int) {
+	lines, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, l := range lines {
+		text, err := os.ReadFile(l)
+		pid, aerr := strconv.Atoi(filepath.Base(filepath.Dir(l)))
+		if err == nil && aerr == nil && bytes.Contains(text, []byte(s.Dir+"/")) {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
 }
 
 // Remove deletes the server's folder.
