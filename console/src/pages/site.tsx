@@ -109,14 +109,16 @@ export function SitePage() {
   );
 }
 
-/** How much of something is used, as a bar with its figures. */
-function Used({ what, used, of, text }: { what: string; used: number; of: number; text: string }) {
+/** How much of something is used, as a bar with its figures. What is shared may be given out more than once. */
+function Used(props: { what: string; used: number; of: number; text: string; shared?: boolean }) {
+  const { what, used, of, text, shared } = props;
   return (
     <Progress.Root
       value={Math.min(100, of ? (100 * used) / of : 0)}
       size="xs"
-      minW="130px"
-      colorPalette={used > 0.9 * of ? "orange" : "deep"}
+      minW="150px"
+      whiteSpace="nowrap"
+      colorPalette={!shared && used > 0.9 * of ? "orange" : "deep"}
       aria-label={what}
     >
       <Progress.Label fontSize="sm" fontVariantNumeric="tabular-nums">
@@ -153,6 +155,7 @@ function Hypervisors({ of: nodes }: { of: Hypervisor[] }) {
                     what={`Cores of ${n.name}`}
                     used={n.cores_used}
                     of={n.cores}
+                    shared
                     text={`${n.cores_used} given out of ${n.cores}`}
                   />
                 </Table.Cell>
