@@ -108,7 +108,7 @@ func rebuilds(ctx context.Context, r *results, hv *locald.Server, p platform.Pla
 	slices.Sort(byHand)
 	a, b := ours[rounds/2], byHand[rounds/2]
 	r.add(fmt.Sprintf("rebuild of a host on libvirt, image with twice %s written, median of %d", written, rounds),
-		fmt.Sprintf("%.0f ms; by hand %.0f ms; ratio %.2f", 1000*a.Seconds(), 1000*b.Seconds(), a.Seconds()/b.Seconds()), "under 2 s, ratio at most 1.3")
+		fmt.Sprintf("%.0f ms; by hand %.0f ms; %.0f ms are our own; ratio %.2f", 1000*a.Seconds(), 1000*b.Seconds(), 1000*(a-b).Seconds(), a.Seconds()/b.Seconds()), "under 2 s of our own, ratio at most 1.3")
 	return nil
 }
 

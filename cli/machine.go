@@ -24,8 +24,12 @@ func (a *app) hypervisors(nodes []client.Hypervisor) error {
 		column[client.Hypervisor]{"Hypervisor", func(n client.Hypervisor) string { return n.Name }},
 		column[client.Hypervisor]{"Runs", func(n client.Hypervisor) string { return of(n, n.Software+", "+n.Acceleration) }},
 		column[client.Hypervisor]{"Cores used", func(n client.Hypervisor) string { return of(n, fmt.Sprintf("%d of %d", n.CoresUsed, n.Cores)) }},
-		column[client.Hypervisor]{"Memory used", func(n client.Hypervisor) string { return of(n, first(size(n.MemoryUsed), "none")+" of "+size(n.Memory)) }},
-		column[client.Hypervisor]{"Storage free", func(n client.Hypervisor) string { return of(n, first(size(n.StorageFree), "none")+" of "+size(n.Storage)) }},
+		column[client.Hypervisor]{"Memory used", func(n client.Hypervisor) string {
+			return of(n, first(size(n.MemoryUsed), "none")+" of "+size(n.Memory))
+		}},
+		column[client.Hypervisor]{"Storage free", func(n client.Hypervisor) string {
+			return of(n, first(size(n.StorageFree), "none")+" of "+size(n.Storage))
+		}},
 		column[client.Hypervisor]{"Machines", func(n client.Hypervisor) string {
 			if n.Others == 0 {
 				return of(n, fmt.Sprint(n.Machines))
@@ -49,9 +53,12 @@ func machine(m *client.Machine) []fact {
 		has = fmt.Sprintf("%d cores, %s of memory", m.Cores, size(m.Memory))
 	}
 	return []fact{
-		{"Machine", strings.TrimSpace(m.Name + " " + state)}, {"Wrong with it", m.Why},
+		{"Machine", strings.TrimSpace(m.Name + " " + state)},
+		{"Wrong with it", m.Why},
 		{"Has", has},
-		{"Network", m.Network}, {"Display", m.Display}, {"Disk", strings.Join(m.Disks, "\nmade on ")},
+		{"Network", m.Network},
+		{"Display", m.Display},
+		{"Disk", strings.Join(m.Disks, "\nmade on ")},
 	}
 }
 

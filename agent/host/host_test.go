@@ -195,7 +195,9 @@ func TestOrdersAreCarriedOutOnceAndReportedUntilTheyAreTaken(t *testing.T) {
 	b.until("the order to be reported", func(h agent.Heartbeat) bool { return len(h.Done) == 1 && h.Done[0] == 1 })
 	_, before := b.service.last()
 	b.until("some more heartbeats", func(agent.Heartbeat) bool { _, n := b.service.last(); return n > before+3 })
-	b.system.locked(func() { require.Equal(t, []string{"c1: save your work"}, b.system.told, "told once, though the order was repeated") })
+	b.system.locked(func() {
+		require.Equal(t, []string{"c1: save your work"}, b.system.told, "told once, though the order was repeated")
+	})
 	b.service.set(agent.Answer{Orders: []agent.Order{{ID: 2, Kind: "sign-off", Session: "c1"}}})
 	b.until("the session to be gone", func(h agent.Heartbeat) bool {
 		return len(h.Sessions) == 0 && len(h.Done) == 1 && h.Done[0] == 2

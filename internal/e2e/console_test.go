@@ -14,6 +14,7 @@ import (
 	"nimblepane/client"
 	"nimblepane/console"
 	"nimblepane/internal/servicetest"
+	"nimblepane/platform"
 )
 
 // browser is one tab of headless Chromium.
@@ -93,11 +94,29 @@ func serveConsole(t *testing.T, o servicetest.Options) *servicetest.Service {
 	return servicetest.Start(t, o)
 }
 
+// metal stands before practice sites as a platform that knows computers and machines.
+type metal struct{ platform.Platform }
+
+func (metal) Nodes(context.Context) ([]platform.Node, error) {
+	return []platform.Node{
+		{Name: "hv-1", Address: "qemu:///system", Software: "libvirt 9.0.0", Acceleration: "kvm", Cores: 16, CoresUsed: 24, Memory: 64 << 30, MemoryUsed: 60 << 30, Storage: 1 << 40, StorageFree: 1 << 39, StoragePath: "/pool", Machines: 12, Others: 1},
+		{Name: "hv-2", Address: "qemu+tls://hv-2.example.org/system", Unreachable: "hypervisor hv-2 does not answer: connection refused"},
+	}, nil
+}
+
+func (metal) Machine(_ context.Context, host string) (platform.Machine, error) {
+	return platform.Machine{
+		State: platform.MachineRunning, Node: "hv-1", Name: host, Cores: 2, Memory: 4 << 30, Network: "bridge br0, 52:54:00:01:02:03",
+		Display: "vnc://127.0.0.1:5901 on hv-1", Disks: []string{"/pool/" + host + ".own.qcow2", "/pool/desk.qcow2"},
+	}, nil
+}
+
 func TestPagesAreAccessibleAndFit(t *testing.T) {
 	t.Parallel()
 	axe, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err)
-	s := serveConsole(t, servicetest.Options{Scenario: servicetest.Scenario + "crowds:\n  - {hosts: bo-, people: 6, shifts: [\"00:00-23:59\"]}\n"})
+	over := func(p platform.Platform) platform.Platform { return metal{p} }
+	s := serveConsole(t, servicetest.Options{Over: over, Scenario: servicetest.Scenario + "crowds:\n  - {hosts: bo-, people: 6, shifts: [\"00:00-23:59\"]}\n"})
 	number := s.Live("back-office")
 	_, err = s.As(client.Operator).DrainHost(t.Context(), "bo-001", "to be looked at")
 	require.NoError(t, err)
@@ -120,7 +139,7 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 		for path, shows := range map[string]string{
 			"/": "drained by hand", "/images": "fallback", "/images/counter-desk": number, "/pools": "back-office", "/pools/back-office": "bo-004",
 			"/rollovers": "finished", "/rollovers/1": "Hosts by batch", "/rollovers/new?pool=ticket-pilot": "Log-off policy", "/trail": "version.activate", "/nowhere": "no page",
-			"/pools/back-office?host=bo-001": "Drained by",
+			"/pools/back-office?host=bo-001": "Drained by", "/sites": "bm-counter", "/sites/north-quay": "hv-2 does not answer", "/hosts/bo-001": "made on /pool/desk.qcow2",
 		} {
 			b.visit(path)
 			b.sees(shows)

@@ -294,7 +294,7 @@ func (s *Site) capture(ctx context.Context, key string, c platform.Capture, repo
 	h := b.hypervisor
 	if err != nil {
 		// With its machine discarded already, the capture was complete.
-		if h, n, derr := s.diskOn(ctx, c.Disk); c.Discard && derr == nil && h != nil {
+		if n, nerr := s.noteAnywhere(ctx, c.Disk); c.Discard && nerr == nil {
 			return captured(n), nil
 		}
 		return p, err

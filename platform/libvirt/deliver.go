@@ -75,7 +75,7 @@ func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Dis
 	if err != nil {
 		return err
 	}
-	_, whole, err := sizeOf(ctx, source, d.Disk)
+	whole, err := sizeOf(ctx, source, d.Disk)
 	if err != nil {
 		return err
 	}
@@ -122,12 +122,12 @@ func (h *hypervisor) diskMode() string {
 	return "0444"
 }
 
-func sizeOf(ctx context.Context, source platform.Disks, disk string) (string, int64, error) {
+func sizeOf(ctx context.Context, source platform.Disks, disk string) (int64, error) {
 	r, n, err := source.OpenDisk(ctx, disk, 0)
 	if err != nil {
-		return disk, 0, err
+		return 0, err
 	}
-	return disk, n, r.Close()
+	return n, r.Close()
 }
 
 // limitedReader keeps to the site's rate and tells how far it is.

@@ -428,19 +428,16 @@ func (u *untilClosed) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// diskOn returns a hypervisor that has the disk.
-func (s *Site) diskOn(ctx context.Context, disk string) (*hypervisor, note, error) {
+// noteAnywhere returns the note of a disk of the site; notFound is true of the error if there is none.
+func (s *Site) noteAnywhere(ctx context.Context, disk string) (n note, err error) {
 	for _, h := range s.hypervisors {
-		var n note
-		err := h.do(ctx, func(l *libvirt.Libvirt) (err error) {
+		err = h.do(ctx, func(l *libvirt.Libvirt) (err error) {
 			n, _, err = h.known(l, disk)
 			return err
 		})
 		if !notFound(err) {
-			return h, n, err
+			return n, err
 		}
 	}
-	return nil, note{}, fmt.Errorf("disk %s at %s: %w", disk, s.name, errNoDisk)
+	return n, err
 }
-
-var errNoDisk = refuse("it is not there")

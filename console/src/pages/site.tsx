@@ -77,7 +77,10 @@ export function SitePage() {
               {s.build_machines.length === 0 ? (
                 <Empty>No build machine is here.</Empty>
               ) : (
-                <List label="Build machines" head={["Machine", "Class", "State", "Made from", "Display", ""]}>
+                <List
+                  label="Build machines"
+                  head={["Machine", "Class", "State", "Made from", "Display", "Acts"]}
+                >
                   {s.build_machines.map((m) => (
                     <Table.Row key={m.name}>
                       <Table.Cell fontWeight="500">{m.name}</Table.Cell>
