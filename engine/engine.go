@@ -28,6 +28,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	"nimblepane/core/estate"
 	"nimblepane/core/rollover"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -212,11 +213,7 @@ func (e *Engine) site(s store.Site) (platform.Platform, error) {
 	if ok && have.as == string(text) {
 		return have.Platform, nil
 	}
-	open, known := e.platforms[s.Platform]
-	if !known {
-		return nil, fmt.Errorf("site %s is on platform %s, which this service does not have", s.Name, s.Platform)
-	}
-	p, err := open(s.Estate(), platform.Environment{Journal: e.Store.Journal(), Peer: e.peer, Log: e.log})
+	p, err := e.open(s.Estate())
 	if err != nil {
 		return nil, err
 	}
@@ -225,6 +222,15 @@ func (e *Engine) site(s store.Site) (platform.Platform, error) {
 	}
 	e.sites[s.Name] = opened{p, string(text)}
 	return p, nil
+}
+
+// open opens a site's platform as the site is described.
+func (e *Engine) open(s estate.Site) (platform.Platform, error) {
+	opener, known := e.platforms[s.Platform]
+	if !known {
+		return nil, fmt.Errorf("site %s is on platform %s, which this service does not have", s.Name, s.Platform)
+	}
+	return opener(s, platform.Environment{Journal: e.Store.Journal(), Peer: e.peer, Log: e.log})
 }
 
 // peer returns the platform of the site of that name.

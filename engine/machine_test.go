@@ -180,6 +180,8 @@ func TestARolloverThatDoesNotFitIsNotBegun(t *testing.T) {
 	g.set(func() { g.noRoom = "there is no room" })
 	_, err = s.As(client.Operator).StartRollovers(t.Context(), client.StartRollovers{Pools: []string{"ticket-pilot"}, Options: client.Options{Floor: "0"}})
 	require.ErrorContains(t, err, "pool ticket-pilot cannot be rolled over: there is no room for 2 of class standard")
+	_, err = s.As(client.Administrator).LoadEstate(t.Context(), s.EstateFile(servicetest.Estate), false)
+	require.ErrorContains(t, err, "there is no room for 10 of class standard")
 	rows, err := s.As(client.Operator).Rollovers(t.Context(), "", "", false, 10)
 	require.NoError(t, err)
 	require.Empty(t, rows)

@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
 	"nimblepane/core/estate"
 	"nimblepane/core/rollover"
+	"nimblepane/platform"
 	"nimblepane/store"
 )
 
@@ -87,6 +90,9 @@ func (e *Engine) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 		}
 		return result, p
 	}
+	if err := e.fits(ctx, f); err != nil {
+		return result, err
+	}
 	errDry := errors.New("dry run")
 	err = e.change(ctx, actor, func(tx *store.Tx) error {
 		l := loader{tx: tx}
@@ -106,6 +112,41 @@ func (e *Engine) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 		err = nil
 	}
 	return result, err
+}
+
+// fits asks the sites of a file whether its pools fit there: the hosts of each
+// machine class of a site together. A site that does not answer now does not
+// keep the file from being loaded.
+func (e *Engine) fits(ctx context.Context, f estate.File) error {
+	problem := &Problem{Kind: Conflict, Text: "the estate file does not fit what is there"}
+	for _, s := range f.Sites {
+		hosts := map[string][]string{} // by class
+		for _, p := range f.Pools {
+			if p.Site == s.Name {
+				for n := 1; n <= p.Hosts; n++ {
+					hosts[p.MachineClass] = append(hosts[p.MachineClass], estate.HostName(p.HostPrefix, n))
+				}
+			}
+		}
+		on, err := e.open(s)
+		if err != nil {
+			return err
+		}
+		for _, class := range slices.Sorted(maps.Keys(hosts)) {
+			err := on.CheckRoom(ctx, hosts[class], class)
+			var refusal *platform.Refusal
+			if errors.As(err, &refusal) {
+				problem.Reasons = append(problem.Reasons, refusal.Why)
+			} else if err != nil {
+				e.log.Warn("whether pools fit could not be asked", "site", s.Name, "err", err)
+			}
+		}
+		on.Close()
+	}
+	if len(problem.Reasons) > 0 {
+		return problem
+	}
+	return nil
 }
 
 type loader struct {
