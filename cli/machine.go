@@ -163,7 +163,7 @@ func (a *app) createBuildMachine(shown func(client.Site, string, string) error) 
 		if from != "" {
 			var ok bool
 			if in.Image, in.Version, ok = strings.Cut(from, " "); !ok {
-				return fmt.Errorf("--from %q: write image and number, such as 'counter-desk 2026.11.1'", from)
+				return usage("--from %q: write image and number, such as 'counter-desk 2026.11.1'", from)
 			}
 		}
 		s, err := c.CreateBuildMachine(ctx, site, in)

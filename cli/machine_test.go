@@ -1,0 +1,126 @@
+package cli_test
+
+import (
+	"context"
+	"io"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nimblepane/cli"
+	"nimblepane/client"
+	"nimblepane/internal/servicetest"
+	"nimblepane/platform"
+)
+
+// workshop stands before practice sites as a platform on which build machines are made.
+type workshop struct {
+	platform.Platform
+	*bench
+}
+
+type bench struct {
+	mu    sync.Mutex
+	made  []platform.BuildMachine
+	files map[string]string
+}
+
+func (b *bench) locked(fn func()) { b.mu.Lock(); defer b.mu.Unlock(); fn() }
+
+func (w workshop) BuildMachines(context.Context) (list []platform.BuildMachine, err error) {
+	w.locked(func() { list = append(list, w.made...) })
+	return list, nil
+}
+
+func (w workshop) Nodes(context.Context) ([]platform.Node, error) {
+	return []platform.Node{{Name: "hv-1", Software: "libvirt 9.0.0", Acceleration: "kvm", Cores: 8, CoresUsed: 3, Memory: 16 << 30, Storage: 1 << 40, StorageFree: 1 << 39, Machines: 2, Others: 1}, {Name: "hv-2", Unreachable: "hypervisor hv-2 does not answer"}}, nil
+}
+
+func (w workshop) Machine(_ context.Context, host string) (platform.Machine, error) {
+	return platform.Machine{State: platform.MachineOff, Node: "hv-1", Name: host, Why: "it crashed", Cores: 2, Memory: 1 << 30, Disks: []string{"/pool/a", "/pool/b"}, Display: "vnc://127.0.0.1:5900 on hv-1"}, nil
+}
+
+func (w workshop) Create(_ context.Context, s platform.BuildSpec) error {
+	w.locked(func() {
+		w.made = append(w.made, platform.BuildMachine{Name: s.Name, MachineClass: s.MachineClass, Base: s.Base, State: "off"})
+	})
+	return nil
+}
+
+func (w workshop) PowerOnBuild(context.Context, string) error {
+	w.locked(func() { w.made[0].State = "running" })
+	return nil
+}
+
+func (w workshop) PowerOffBuild(context.Context, string) error {
+	w.locked(func() { w.made[0].State = "off" })
+	return nil
+}
+
+func (w workshop) Discard(context.Context, string) error {
+	w.locked(func() { w.made = nil })
+	return nil
+}
+
+func (w workshop) Exec(_ context.Context, _ string, c platform.Command) (platform.Outcome, error) {
+	if c.Path == "/bin/false" {
+		return platform.Outcome{ExitCode: 1, Errors: []byte("no luck\n")}, nil
+	}
+	return platform.Outcome{Output: append([]byte(c.Env[0]+" "), c.Input...)}, nil
+}
+
+func (w workshop) Put(_ context.Context, _, path string, content io.Reader) error {
+	text, err := io.ReadAll(content)
+	w.locked(func() { w.files[path] = string(text) })
+	return err
+}
+
+func (w workshop) Get(_ context.Context, _, path string, into io.Writer) (err error) {
+	w.locked(func() { _, err = io.WriteString(into, w.files[path]) })
+	return err
+}
+
+func TestBuildMachinesAtTheCommandLine(t *testing.T) {
+	t.Parallel()
+	b := &bench{files: map[string]string{}}
+	s := servicetest.Start(t, servicetest.Options{Over: func(p platform.Platform) platform.Platform { return workshop{p, b} }})
+	token := s.Token(client.Operator)
+	run := func(code int, input, want string, args ...string) {
+		t.Helper()
+		out, got := typed(t, input, append([]string{"--url", s.URL, "--token", token}, args...)...)
+		require.Equal(t, code, got, out)
+		require.Contains(t, out, want)
+	}
+	of := func(verb string, rest ...string) []string {
+		return append([]string{"build-machine", verb, "north-quay", "bm-new"}, rest...)
+	}
+	run(cli.ExitUsage, "", "base-disk", "build-machine", "create", "bm-new", "--site", "north-quay")
+	run(cli.ExitUsage, "", "write image and number", "build-machine", "create", "bm-new", "--site", "north-quay", "--from", "counter-desk")
+	run(0, "", "bm-new was made at north-quay; it is off", "build-machine", "create", "bm-new", "--site", "north-quay", "--base-disk", "debian.qcow2", "--class", "standard")
+	run(0, "", "is starting", of("start")...)
+	run(0, "", "disk debian.qcow2", "site", "show", "north-quay")
+	run(0, "", "3 of 8", "site", "show", "north-quay")
+	run(0, "", "2, and 1 not ours", "site", "show", "north-quay")
+	run(0, "", "hypervisor hv-2 does not answer", "site", "show", "north-quay")
+	run(0, "", "it crashed", "host", "show", "tp-001")
+	run(0, "", "made on /pool/b", "host", "show", "tp-001")
+	run(0, "tides", "LANG=C tides", of("run", "--stdin", "--env", "LANG=C", "--", "/bin/cat")...)
+	run(cli.ExitBad, "", "ended with exit code 1", of("run", "--", "/bin/false")...)
+	file := filepath.Join(t.TempDir(), "note")
+	require.NoError(t, os.WriteFile(file, []byte("ebb at six"), 0o600))
+	run(0, "", "10 bytes were written to /root/note", of("put", file, "/root/note")...)
+	run(0, "flood at noon", "13 bytes", of("put", "-", "/root/other")...)
+	run(0, "", "flood at noon", of("get", "/root/other", "-")...)
+	back := filepath.Join(t.TempDir(), "back")
+	run(0, "", "", of("get", "/root/note", back)...)
+	text, err := os.ReadFile(back)
+	require.NoError(t, err)
+	require.Equal(t, "ebb at six", string(text))
+	run(0, "", "is off", of("stop")...)
+	run(cli.ExitRefused, "n\n", "nothing was done", of("discard")...)
+	run(0, "y\n", "is discarded", of("discard")...)
+	run(0, "", "No build machine is here.", "site", "show", "north-quay")
+}
