@@ -367,7 +367,11 @@ func TestABrokenDeliveryGoesOnWhereItStopped(t *testing.T) {
 	require.NoError(t, target.Start(t.Context(), "k", platform.Operation{Deliver: &platform.Deliver{Source: "real-quay", Disk: "desk", Digest: digest, Copy: "desk-copy-1", MachineClass: "standard"}}))
 	p := ended(t, target, "k")
 	require.Equal(t, platform.Succeeded, p.State, p.Why)
-	require.Equal(t, int64(5<<20), source.offsets[len(source.offsets)-1], "it began again at the last whole block: %v", source.offsets)
+	// How much of what was sent had come to the disk when the line was cut is libvirt's to say.
+	again := source.offsets[len(source.offsets)-1]
+	require.Positive(t, again, "it began anew: %v", source.offsets)
+	require.LessOrEqual(t, again, int64(5<<20))
+	require.Zero(t, again%transferBlock, "it begins again at a whole block")
 	a, err := os.ReadFile(filepath.Join(from.Pool, "desk.qcow2"))
 	require.NoError(t, err)
 	b, err := os.ReadFile(filepath.Join(to.Pool, "desk-copy-1.qcow2"))
