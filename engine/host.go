@@ -206,7 +206,7 @@ func (e *Engine) fallSilent(tx *store.Tx, limit time.Time) error {
 		Name   string
 		SeenAt *time.Time
 	}
-	err := tx.Raw(`update hosts h set state = 'faulty', silent = true, since = @now,
+	err := tx.Raw(`update hosts h set state = 'faulty', silent = true, since = @now, machine_why = '',
 			why = 'its agent is silent, last heard ' || coalesce(to_char(u.seen_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI:SS') || ' UTC', 'never')
 		from pulses u where u.host_id = h.id and h.state in ('serving', 'draining', 'emptied') and not h.unserved
 			and (u.seen_at is null or u.seen_at < @limit) returning h.name, u.seen_at`,

@@ -23,20 +23,25 @@ func (e *Engine) Nodes(ctx context.Context, site store.Site) ([]platform.Node, e
 
 // Machine is what a host's platform knows of its machine; platform.ErrUnknown if it knows nothing.
 func (e *Engine) Machine(ctx context.Context, h store.Host) (platform.Machine, error) {
-	db := e.Store.DB.WithContext(ctx)
-	pool, err := store.PoolByID(db, h.PoolID)
-	if err != nil {
-		return platform.Machine{}, err
-	}
-	site, err := store.SiteByID(db, pool.SiteID)
-	if err != nil {
-		return platform.Machine{}, err
-	}
-	p, err := e.site(site)
+	p, err := e.poolSite(ctx, h.PoolID)
 	if err != nil {
 		return platform.Machine{}, err
 	}
 	return p.Machine(ctx, h.Name)
+}
+
+// poolSite returns the platform of a pool's site.
+func (e *Engine) poolSite(ctx context.Context, poolID int64) (platform.Platform, error) {
+	db := e.Store.DB.WithContext(ctx)
+	pool, err := store.PoolByID(db, poolID)
+	if err != nil {
+		return nil, err
+	}
+	site, err := store.SiteByID(db, pool.SiteID)
+	if err != nil {
+		return nil, err
+	}
+	return e.site(site)
 }
 
 // look looks at the machines of faulty hosts, writes down what is wrong with
@@ -73,49 +78,39 @@ func (e *Engine) look(ctx context.Context) error {
 	return nil
 }
 
+// startedAgain ends what is said of a machine that was started; it stays true until its agent speaks.
+const startedAgain = " and was started again"
+
 // lookAt says what is wrong with a machine, and whether it was started.
 func (e *Engine) lookAt(ctx context.Context, h store.Host) (why string, started bool) {
-	m, err := e.Machine(ctx, h)
+	p, err := e.poolSite(ctx, h.PoolID)
+	if err != nil {
+		return err.Error(), false
+	}
+	m, err := p.Machine(ctx, h.Name)
 	switch {
 	case errors.Is(err, platform.ErrUnknown):
 		return "", false
 	case err != nil:
 		return err.Error(), false
 	}
-	if h.Silent && (m.State == platform.MachineOff || m.State == platform.MachinePaused) && !strings.Contains(m.Why, "not there") {
+	if h.Silent && (m.State == platform.MachineOff || m.State == platform.MachinePaused) {
 		was := "its machine was " + m.State
 		if m.Why != "" {
 			was += " (" + m.Why + ")"
 		}
-		if pool, err := e.poweredOn(ctx, h); err != nil {
-			return fmt.Sprintf("%s, and could not be started on %s: %s", was, pool, err), false
+		if err := p.PowerOn(ctx, h.Name); err != nil {
+			return fmt.Sprintf("%s and could not be started: %s", was, err), false
 		}
-		return was + " and was started again", true
+		return was + startedAgain, true
 	}
 	if m.Why != "" {
 		return m.Why, false
 	}
-	if strings.HasSuffix(h.MachineWhy, "was started again") {
+	if strings.HasSuffix(h.MachineWhy, startedAgain) {
 		return h.MachineWhy, false
 	}
 	return fmt.Sprintf("its machine is %s on %s", m.State, m.Node), false
-}
-
-func (e *Engine) poweredOn(ctx context.Context, h store.Host) (site string, err error) {
-	db := e.Store.DB.WithContext(ctx)
-	pool, err := store.PoolByID(db, h.PoolID)
-	if err != nil {
-		return "", err
-	}
-	s, err := store.SiteByID(db, pool.SiteID)
-	if err != nil {
-		return "", err
-	}
-	p, err := e.site(s)
-	if err != nil {
-		return s.Name, err
-	}
-	return s.Name, p.PowerOn(ctx, h.Name)
 }
 
 // BuildRequest says what a build machine is to be made from: a version, or a base disk.

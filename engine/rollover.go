@@ -36,7 +36,7 @@ func (e *Engine) StartRollovers(ctx context.Context, actor string, r StartReques
 		return nil, invalid("name at least one pool to roll over")
 	}
 	for _, name := range r.Pools {
-		if err := e.checkRoom(ctx, name, nil); err != nil {
+		if err := e.checkRoom(ctx, name); err != nil {
 			return nil, err
 		}
 	}
@@ -78,29 +78,23 @@ func poolTarget(tx *store.Tx, p store.Pool) (store.Image, store.Version, error) 
 	return img, v, usable(img, v)
 }
 
-// checkRoom asks a pool's site whether its hosts, or some of them, can all have
-// a machine there. A site that does not answer now does not keep a rollover
+// checkRoom asks a pool's site whether its hosts can all have a machine there. A site that does not answer now does not keep a rollover
 // from being planned: its works wait for the site.
-func (e *Engine) checkRoom(ctx context.Context, pool string, hosts []string) error {
+func (e *Engine) checkRoom(ctx context.Context, pool string) error {
 	db := e.Store.DB.WithContext(ctx)
 	p, err := store.PoolNamed(db, pool)
 	if err != nil {
 		return err
 	}
-	site, err := store.SiteByID(db, p.SiteID)
+	all, err := store.Hosts(db, p.ID)
 	if err != nil {
 		return err
 	}
-	if len(hosts) == 0 {
-		all, err := store.Hosts(db, p.ID)
-		if err != nil {
-			return err
-		}
-		for _, h := range all {
-			hosts = append(hosts, h.Name)
-		}
+	hosts := make([]string, len(all))
+	for i, h := range all {
+		hosts[i] = h.Name
 	}
-	on, err := e.site(site)
+	on, err := e.poolSite(ctx, p.ID)
 	if err != nil {
 		return err
 	}

@@ -5,7 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"encoding/xml"
-	"fmt"
+	"errors"
 	"io"
 	"path"
 	"slices"
@@ -52,11 +52,7 @@ func (s *Site) BuildMachines(ctx context.Context) ([]platform.BuildMachine, erro
 				case m.active():
 					b.State = "running"
 				}
-				for _, g := range m.xml.Devices.Graphics {
-					if m.active() && g.Port > 0 {
-						b.Display = fmt.Sprintf("%s://127.0.0.1:%d on %s", g.Type, g.Port, h.name)
-					}
-				}
+				b.Display = m.display(h)
 				list = append(list, b)
 			}
 			return nil
@@ -294,7 +290,7 @@ func (s *Site) capture(ctx context.Context, key string, c platform.Capture, repo
 	h := b.hypervisor
 	if err != nil {
 		// With its machine discarded already, the capture was complete.
-		if n, nerr := s.noteAnywhere(ctx, c.Disk); c.Discard && nerr == nil {
+		if _, n, nerr := s.withDisk(ctx, c.Disk); c.Discard && nerr == nil {
 			return captured(n), nil
 		}
 		return p, err
@@ -332,7 +328,7 @@ func captured(n note) platform.Progress {
 // abandon removes the clone if the capture can never succeed, so that the build machine is free again.
 func (s *Site) abandon(ctx context.Context, h *hypervisor, clone string, err error) error {
 	var refusal *platform.Refusal
-	if err = explain(err); !asRefusal(err, &refusal) || ctx.Err() != nil {
+	if err = explain(err); !errors.As(err, &refusal) || ctx.Err() != nil {
 		return err
 	}
 	if eerr := h.do(ctx, func(l *libvirt.Libvirt) error { return h.erase(l, clone) }); eerr != nil {

@@ -75,21 +75,17 @@ func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Dis
 	if err != nil {
 		return err
 	}
-	whole, err := sizeOf(ctx, source, d.Disk)
+	r, whole, err := source.OpenDisk(ctx, d.Disk, offset)
 	if err != nil {
 		return err
 	}
+	defer r.Close()
 	if offset > whole {
 		if err := h.do(ctx, func(l *libvirt.Libvirt) error { return h.removeDisk(l, d.Copy) }); err != nil {
 			return err
 		}
 		return errors.New("a transfer had left more than the disk has; it begins anew")
 	}
-	r, _, err := source.OpenDisk(ctx, d.Disk, offset)
-	if err != nil {
-		return err
-	}
-	defer r.Close()
 	const transferShare = 80 // percent of the work; reading back is the rest
 	limited := &limitedReader{ctx: ctx, r: r, limiter: s.limiter, n: offset, report: func(n int64) {
 		report(int(transferShare * n / max(1, whole)))
@@ -120,14 +116,6 @@ func (h *hypervisor) diskMode() string {
 		return "0644"
 	}
 	return "0444"
-}
-
-func sizeOf(ctx context.Context, source platform.Disks, disk string) (int64, error) {
-	r, n, err := source.OpenDisk(ctx, disk, 0)
-	if err != nil {
-		return 0, err
-	}
-	return n, r.Close()
 }
 
 // limitedReader keeps to the site's rate and tells how far it is.

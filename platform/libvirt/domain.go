@@ -245,6 +245,16 @@ func (m machine) active() bool {
 	return false
 }
 
+// display is the address of a running machine's display, "" if it has none.
+func (m machine) display(h *hypervisor) string {
+	for _, g := range m.xml.Devices.Graphics {
+		if m.active() && g.Port > 0 {
+			return fmt.Sprintf("%s://127.0.0.1:%d on %s", g.Type, g.Port, h.name)
+		}
+	}
+	return ""
+}
+
 // ours says whether we made it, for this site, as one of the kinds.
 func (m machine) ours(kinds ...string) bool {
 	if m.tag == nil || m.tag.Site != m.site {

@@ -327,8 +327,8 @@ func (c *counted) OpenDisk(ctx context.Context, disk string, offset int64) (io.R
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.offsets = append(c.offsets, offset)
-	// Each attempt asks for the size first, and then opens the disk to read it.
-	if len(c.offsets) == 3 && c.breakAt > 0 && err == nil {
+	// The start looks whether the disk is there; the transfer opens it to read it.
+	if len(c.offsets) == 2 && c.breakAt > 0 && err == nil {
 		return &broken{r, c.breakAt}, n, nil
 	}
 	return r, n, err

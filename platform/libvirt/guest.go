@@ -180,52 +180,33 @@ func (g guest) get(ctx context.Context, path string, into io.Writer) (err error)
 }
 
 // shutdown asks the machine to shut down, by its guest agent and else by its
-// power button, and waits until it is off.
+// power button, and waits until it is off. It asks again every few seconds, in
+// case the machine was starting and did not hear.
 func (g guest) shutdown(ctx context.Context, limit time.Duration) error {
+	const step, steps = 300 * time.Millisecond, 10
 	begun := time.Now()
-	for {
-		var state int32
-		err := g.hypervisor.do(ctx, func(l *libvirt.Libvirt) (err error) {
-			state, _, err = l.DomainGetState(g.domain, 0)
-			return err
-		})
-		if err != nil {
-			return err
-		}
-		switch libvirt.DomainState(state) {
-		case libvirt.DomainShutoff, libvirt.DomainCrashed:
+	for n := 0; ; n++ {
+		off := false
+		err := g.hypervisor.do(ctx, func(l *libvirt.Libvirt) error {
+			state, _, err := l.DomainGetState(g.domain, 0)
+			off = libvirt.DomainState(state) == libvirt.DomainShutoff || libvirt.DomainState(state) == libvirt.DomainCrashed
+			if err != nil || off || n%steps != 0 {
+				return err
+			}
+			// What libvirt answers to the request is no matter: whether it is off is what counts.
+			if err := l.DomainShutdownFlags(g.domain, libvirt.DomainShutdownGuestAgent); err != nil {
+				_ = l.DomainShutdownFlags(g.domain, libvirt.DomainShutdownAcpiPowerBtn)
+			}
 			return nil
-		}
-		if time.Since(begun) > limit {
+		})
+		switch {
+		case err != nil || off:
+			return err
+		case time.Since(begun) > limit:
 			return refuse("%s did not shut down within %s: see on its console what keeps it", g.domain.Name, limit)
 		}
-		// Asked again, in case it was starting and did not hear.
-		err = g.hypervisor.do(ctx, func(l *libvirt.Libvirt) error {
-			if err := l.DomainShutdownFlags(g.domain, libvirt.DomainShutdownGuestAgent); err == nil {
-				return nil
-			}
-			return l.DomainShutdownFlags(g.domain, libvirt.DomainShutdownAcpiPowerBtn)
-		})
-		var answer libvirt.Error
-		if err != nil && !errors.As(err, &answer) {
+		if err := pause(ctx, step); err != nil {
 			return err
-		}
-		for range 10 {
-			if err := pause(ctx, 300*time.Millisecond); err != nil {
-				return err
-			}
-			off := false
-			err := g.hypervisor.do(ctx, func(l *libvirt.Libvirt) error {
-				state, _, err := l.DomainGetState(g.domain, 0)
-				off = err == nil && libvirt.DomainState(state) == libvirt.DomainShutoff
-				return err
-			})
-			if err != nil {
-				return err
-			}
-			if off {
-				return nil
-			}
 		}
 	}
 }

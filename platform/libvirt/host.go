@@ -277,11 +277,7 @@ func (f found) details(ctx context.Context) (m platform.Machine, err error) {
 	case d.active():
 		m.State = platform.MachineRunning
 	}
-	for _, g := range d.xml.Devices.Graphics {
-		if m.State != platform.MachineOff && g.Port > 0 {
-			m.Display = fmt.Sprintf("%s://127.0.0.1:%d on %s", g.Type, g.Port, f.hypervisor.name)
-		}
-	}
+	m.Display = d.display(f.hypervisor)
 	for _, n := range d.xml.Devices.Interfaces {
 		m.Network = n.Type
 		if n.Source != nil {

@@ -193,8 +193,6 @@ func (h *hypervisor) pool(l *libvirt.Libvirt) (libvirt.StoragePool, error) {
 	return p, nil
 }
 
-func asRefusal(err error, into **platform.Refusal) bool { return errors.As(err, into) }
-
 // asAnswer says that the error is one that libvirt answered.
 func asAnswer(err error) bool {
 	var answer libvirt.Error

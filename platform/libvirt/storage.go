@@ -353,21 +353,14 @@ func (m *measured) Write(p []byte) (int, error) {
 
 // OpenDisk is platform.Disks's.
 func (s *Site) OpenDisk(ctx context.Context, disk string, offset int64) (io.ReadCloser, int64, error) {
-	for _, h := range s.hypervisors {
-		var n note
-		err := h.do(ctx, func(l *libvirt.Libvirt) (err error) {
-			n, _, err = h.known(l, disk)
-			return err
-		})
-		if notFound(err) {
-			continue
-		}
-		if err != nil {
-			return nil, 0, err
-		}
-		return &reading{ctx: ctx, hypervisor: h, disk: disk, offset: offset, size: n.Size}, n.Size, nil
+	h, n, err := s.withDisk(ctx, disk)
+	if notFound(err) {
+		return nil, 0, refuse("there is no disk %q at %s", disk, s.name)
 	}
-	return nil, 0, refuse("there is no disk %q at %s", disk, s.name)
+	if err != nil {
+		return nil, 0, err
+	}
+	return &reading{ctx: ctx, hypervisor: h, disk: disk, offset: offset, size: n.Size}, n.Size, nil
 }
 
 // reading is a disk that is being read, from the first Read on, by a connection
@@ -428,16 +421,17 @@ func (u *untilClosed) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// noteAnywhere returns the note of a disk of the site; notFound is true of the error if there is none.
-func (s *Site) noteAnywhere(ctx context.Context, disk string) (n note, err error) {
-	for _, h := range s.hypervisors {
+// withDisk returns a hypervisor that has the disk, and the disk's note; notFound
+// is true of the error if none has it.
+func (s *Site) withDisk(ctx context.Context, disk string) (h *hypervisor, n note, err error) {
+	for _, h = range s.hypervisors {
 		err = h.do(ctx, func(l *libvirt.Libvirt) (err error) {
 			n, _, err = h.known(l, disk)
 			return err
 		})
 		if !notFound(err) {
-			return n, err
+			break
 		}
 	}
-	return n, err
+	return h, n, err
 }
