@@ -195,6 +195,7 @@ func (s *Server) explain(operation string, err error) error {
 		status := map[engine.Kind]int{
 			engine.Invalid: http.StatusUnprocessableEntity, engine.Conflict: http.StatusConflict,
 			engine.Uncleared: http.StatusConflict, engine.Stale: http.StatusPreconditionFailed,
+			engine.Forbidden: http.StatusForbidden,
 		}[p.Kind]
 		details := make([]error, len(p.Reasons))
 		for i, r := range p.Reasons {

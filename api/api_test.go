@@ -57,6 +57,7 @@ func TestBadInputIsRefusedWithWhatWouldBeRightAndNothingChanges(t *testing.T) {
 	s := servicetest.Start(t, servicetest.Options{})
 	one := s.Live("back-office")
 	two := s.Captured("counter-desk", "bm-counter")
+	three := s.Captured("counter-desk", "bm-counter")
 	chart := s.Captured("chart-desk", "bm-chart")
 	_, err := s.As(client.Approver).Bar(t.Context(), "counter-desk", two, "tickets do not print")
 	require.NoError(t, err)
@@ -94,8 +95,14 @@ func TestBadInputIsRefusedWithWhatWouldBeRightAndNothingChanges(t *testing.T) {
 		{"barring what live names", "approver", "POST", counter + one + "/bar", `{"reason":"r"}`, 409, "roll back first"},
 		{"a no without a word", "operator", "POST", counter + one + "/sign-off", `{"yes":false}`, 422, "say what was wrong"},
 		{"signing what is not on trial", "operator", "POST", counter + two + "/sign-off", `{"yes":true}`, 409, "stage it first"},
-		{"a rollback to nothing", "approver", "POST", "/api/v1/images/counter-desk/rollback", `{"reason":"r"}`, 409, "no fallback"},
-		{"a rollback without a reason", "approver", "POST", "/api/v1/images/counter-desk/rollback", `{"reason":" "}`, 422, "needs a reason"},
+		{"a rollback to nothing", "approver", "POST", "/api/v1/images/counter-desk/rollback", `{"leaves":"` + one + `","reason":"r"}`, 409, "no fallback"},
+		{"a rollback of what live does not name", "approver", "POST", "/api/v1/images/counter-desk/rollback", `{"leaves":"` + two + `","reason":"r"}`, 412, "somebody moved it since you looked"},
+		{"a rollback that names nothing", "approver", "POST", "/api/v1/images/counter-desk/rollback", `{"reason":"r"}`, 422, "leaves"},
+		{"an operator who pins production to what has no clearance", "operator", "POST", "/api/v1/pools/back-office/pin", `{"version":"` + three + `","reason":"r"}`, 403, "needs the role that activating needs"},
+		{"an approver who does", "approver", "POST", "/api/v1/pools/back-office/pin", `{"version":"` + three + `","reason":"r"}`, 409, "has no clearance"},
+		{"an approver who overrules for a pin", "approver", "POST", "/api/v1/pools/back-office/pin", `{"version":"` + three + `","reason":"r","overrule":true}`, 403, "needs the role administrator"},
+		{"a pool named twice", "operator", "POST", "/api/v1/rollovers", `{"pools":["back-office","back-office"]}`, 422, "is named twice"},
+		{"a rollback without a reason", "approver", "POST", "/api/v1/images/counter-desk/rollback", `{"leaves":"` + one + `","reason":" "}`, 422, "needs a reason"},
 		{"a viewer who stages", "viewer", "POST", counter + one + "/stage", "{}", 403, "has the role viewer; this needs operator"},
 		{"a viewer who activates", "viewer", "POST", counter + one + "/activate", "{}", 403, "this needs approver"},
 		{"an operator who activates", "operator", "POST", counter + one + "/activate", "{}", 403, "this needs approver"},

@@ -59,7 +59,7 @@ func (s *Server) images() {
 			Body client.Rollback
 		},
 		) (*body[client.RolledBack], error) {
-			r, err := s.engine.Rollback(ctx, actor(ctx), engine.RollbackRequest{Image: in.Image, To: in.Body.To, Reason: in.Body.Reason, KeepUsable: in.Body.KeepUsable, TrackOnly: in.Body.TrackOnly})
+			r, err := s.engine.Rollback(ctx, actor(ctx), engine.RollbackRequest{Image: in.Image, Leaves: in.Body.Leaves, To: in.Body.To, Reason: in.Body.Reason, KeepUsable: in.Body.KeepUsable, TrackOnly: in.Body.TrackOnly})
 			out := client.RolledBack{From: r.From, To: r.To, Tracks: append([]string{}, r.Tracks...), Rollovers: []int64{}}
 			for _, x := range r.Rollovers {
 				out.Rollovers = append(out.Rollovers, x.ID)
@@ -111,9 +111,17 @@ func (s *Server) images() {
 				return ok(s.versionNamed(ctx, in.Image, in.Number))
 			})
 	}
-	act("stage", client.Operator, "Point pilot at a version", func(ctx context.Context, p VersionPath, reason string) error {
-		return s.engine.Stage(ctx, actor(ctx), p.Image, p.Number, reason)
-	})
+	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/stage", id: "stage", summary: "Point pilot at a version", role: client.Operator, tag: "versions"},
+		func(ctx context.Context, in *struct {
+			VersionPath
+			Body client.Staging
+		},
+		) (*body[client.Version], error) {
+			if err := s.engine.Stage(ctx, actor(ctx), in.Image, in.Number, engine.Staging(in.Body)); err != nil {
+				return nil, err
+			}
+			return ok(s.versionNamed(ctx, in.Image, in.Number))
+		})
 	act("bar", client.Approver, "Mark a version as never to be used again", func(ctx context.Context, p VersionPath, reason string) error {
 		return s.engine.Bar(ctx, actor(ctx), p.Image, p.Number, reason)
 	})
@@ -134,7 +142,7 @@ func (s *Server) images() {
 			if in.Body.Overrule && whoever(ctx).Role != client.Administrator {
 				return nil, huma.Error403Forbidden("overruling clearance needs the role administrator")
 			}
-			if err := s.engine.Activate(ctx, actor(ctx), in.Image, in.Number, engine.Activation{Reason: in.Body.Reason, LetGo: in.Body.LetGo, Overrule: in.Body.Overrule}); err != nil {
+			if err := s.engine.Activate(ctx, actor(ctx), in.Image, in.Number, engine.Activation{Reason: in.Body.Reason, Leaves: in.Body.Leaves, LetGo: in.Body.LetGo, Overrule: in.Body.Overrule}); err != nil {
 				return nil, err
 			}
 			return ok(s.versionNamed(ctx, in.Image, in.Number))

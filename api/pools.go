@@ -6,6 +6,8 @@ import (
 	"errors"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"nimblepane/client"
 	"nimblepane/engine"
 	"nimblepane/platform"
@@ -44,7 +46,12 @@ func (s *Server) pools() {
 			Body client.Pin
 		},
 		) (*body[client.Pool], error) {
-			if err := s.engine.Pin(ctx, actor(ctx), in.Pool, in.Body.Version, in.Body.Reason); err != nil {
+			role := whoever(ctx).Role
+			if in.Body.Overrule && role != client.Administrator {
+				return nil, huma.Error403Forbidden("overruling clearance needs the role administrator")
+			}
+			how := engine.Pinning{Reason: in.Body.Reason, Approved: mayAct(role, client.Approver), Overrule: in.Body.Overrule}
+			if err := s.engine.Pin(ctx, actor(ctx), in.Pool, in.Body.Version, how); err != nil {
 				return nil, err
 			}
 			return s.showPool(ctx, &in.PoolPath)

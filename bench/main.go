@@ -95,7 +95,7 @@ func decide(r *results) {
 	plan.State, plan.Target, plan.LogOff = rollover.Running, 2, rollover.Warn
 	s := rollover.Snapshot{Listening: now, Site: rollover.Site{ClonesLeft: 100, StartsLeft: 100}}
 	for i := range 10_000 {
-		h := rollover.Host{ID: int64(i), Name: fmt.Sprintf("h-%05d", i), State: rollover.HostServing, Version: 1, Seats: 6, Phase: rollover.Queued, Since: now, Seen: now}
+		h := rollover.Host{ID: int64(i), Name: fmt.Sprintf("h-%05d", i), State: rollover.HostServing, Version: 1, Machine: true, Seats: 6, Phase: rollover.Queued, Since: now, Seen: now}
 		for n := range 4 {
 			h.Sessions = append(h.Sessions, rollover.Session{Key: strconv.Itoa(n)})
 		}
@@ -375,7 +375,7 @@ func actions(ctx context.Context, r *results, db *localpg.Server, _ string) erro
 			return err
 		}
 	}
-	if _, err := c.Stage(ctx, "desk", v.Number, ""); err != nil {
+	if _, err := c.Stage(ctx, "desk", v.Number, client.Staging{}); err != nil {
 		return err
 	}
 	began := time.Now()

@@ -140,7 +140,7 @@ func (a *app) stage() *cobra.Command {
 		Use: "stage IMAGE NUMBER", Short: "Point pilot at a version: the pilot pools take it, production does not change", Args: cobra.ExactArgs(2),
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			v, err := c.Stage(ctx, args[0], args[1], reason)
+			v, err := c.Stage(ctx, args[0], args[1], client.Staging{Reason: reason})
 			if err != nil {
 				return err
 			}
@@ -174,6 +174,16 @@ func (a *app) whatFollows(ctx context.Context, c *client.Client, image, track st
 	return nil
 }
 
+// trackOf returns what a track of the image names.
+func trackOf(img client.Image, name string) string {
+	for _, t := range img.Tracks {
+		if t.Name == name {
+			return t.Version
+		}
+	}
+	return ""
+}
+
 func (a *app) activate() *cobra.Command {
 	var in client.Activation
 	cmd := &cobra.Command{
@@ -185,12 +195,8 @@ func (a *app) activate() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			before := ""
-			for _, t := range img.Tracks {
-				if t.Name == "live" {
-					before = t.Version
-				}
-			}
+			before := trackOf(img, "live")
+			in.Leaves = &before
 			pools, err := c.Pools(ctx)
 			if err != nil {
 				return err
@@ -250,6 +256,7 @@ func (a *app) rollback() *cobra.Command {
 			if err := a.ask("Roll %s back to %s?", img.Name, first(to, "its fallback")); err != nil {
 				return err
 			}
+			in.Leaves = trackOf(img, "live")
 			r, err := c.Rollback(ctx, args[0], in)
 			if err != nil {
 				return err

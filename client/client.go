@@ -350,8 +350,8 @@ func (c *Client) actOnVersion(ctx context.Context, image, number, act string, bo
 	return post[Version](ctx, c, pathOf("images", image, "versions", number, act), body)
 }
 
-func (c *Client) Stage(ctx context.Context, image, number, reason string) (Version, error) {
-	return c.actOnVersion(ctx, image, number, "stage", Reason{reason})
+func (c *Client) Stage(ctx context.Context, image, number string, in Staging) (Version, error) {
+	return c.actOnVersion(ctx, image, number, "stage", in)
 }
 
 func (c *Client) Activate(ctx context.Context, image, number string, in Activation) (Version, error) {

@@ -285,15 +285,23 @@ type Reason struct {
 	Reason string `json:"reason,omitempty" maxLength:"2000"`
 }
 
+// Staging says how a version is staged.
+type Staging struct {
+	Reason string  `json:"reason,omitempty" maxLength:"2000"`
+	Leaves *string `json:"leaves,omitempty" maxLength:"40" doc:"What pilot names as you saw it, empty for nothing: refused if it names another version by now"`
+}
+
 // Activation says how a version goes live.
 type Activation struct {
-	Reason   string `json:"reason,omitempty" maxLength:"2000"`
-	LetGo    bool   `json:"let_go,omitempty" doc:"Do not keep the version in use before as the fallback"`
-	Overrule bool   `json:"overrule,omitempty" doc:"Activate without clearance; needs the role administrator and a reason"`
+	Reason   string  `json:"reason,omitempty" maxLength:"2000"`
+	Leaves   *string `json:"leaves,omitempty" maxLength:"40" doc:"What live names as you saw it, empty for nothing: refused if it names another version by now"`
+	LetGo    bool    `json:"let_go,omitempty" doc:"Do not keep the version in use before as the fallback"`
+	Overrule bool    `json:"overrule,omitempty" doc:"Activate without clearance; needs the role administrator and a reason"`
 }
 
 // Rollback says how an image goes back.
 type Rollback struct {
+	Leaves     string `json:"leaves" minLength:"1" maxLength:"40" doc:"The version that live names as you saw it: refused if it names another by now, so that two who roll back at once go back one step"`
 	To         string `json:"to,omitempty" doc:"The fallback if left out"`
 	Reason     string `json:"reason" minLength:"1" maxLength:"2000"`
 	KeepUsable bool   `json:"keep_usable,omitempty" doc:"Do not bar the version that is rolled back"`
@@ -364,8 +372,9 @@ type Pool struct {
 
 // Pin asks to pin a pool.
 type Pin struct {
-	Version string `json:"version" minLength:"1"`
-	Reason  string `json:"reason" minLength:"1" maxLength:"2000"`
+	Version  string `json:"version" minLength:"1"`
+	Reason   string `json:"reason" minLength:"1" maxLength:"2000"`
+	Overrule bool   `json:"overrule,omitempty" doc:"Pin a pool that follows live to a version that was never live and has no clearance; needs the role administrator"`
 }
 
 // Host is one machine of a pool.

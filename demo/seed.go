@@ -91,7 +91,7 @@ func (d *seeder) finished(ctx context.Context, id int64) error {
 
 // try stages a version, rolls the pilot pool, has testers sign, and lets it soak.
 func (d *seeder) try(ctx context.Context, image, number, pilot string, testers ...string) error {
-	if _, err := d.people["jonas"].Stage(ctx, image, number, ""); err != nil {
+	if _, err := d.people["jonas"].Stage(ctx, image, number, client.Staging{}); err != nil {
 		return err
 	}
 	if err := d.roll(ctx, client.Options{Batch: "50%", Floor: "0", LogOff: "warn", Grace: "10m"}, pilot); err != nil {

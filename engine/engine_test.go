@@ -77,7 +77,7 @@ func TestFromCaptureToProductionAndBack(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEmpty(t, warned)
 
-	back, err := s.As(client.Approver).Rollback(ctx, "counter-desk", client.Rollback{Reason: "tickets do not print"})
+	back, err := s.As(client.Approver).Rollback(ctx, "counter-desk", client.Rollback{Leaves: two, Reason: "tickets do not print"})
 	require.NoError(t, err)
 	require.Equal(t, one, back.To)
 	require.ElementsMatch(t, []string{"pilot", "live"}, back.Tracks)
@@ -89,7 +89,7 @@ func TestFromCaptureToProductionAndBack(t *testing.T) {
 	v, err := s.As(client.Viewer).Version(ctx, "counter-desk", two)
 	require.NoError(t, err)
 	require.Equal(t, "tickets do not print", v.Barred)
-	_, err = s.As(client.Operator).Stage(ctx, "counter-desk", two, "")
+	_, err = s.As(client.Operator).Stage(ctx, "counter-desk", two, client.Staging{})
 	require.ErrorContains(t, err, "is barred: tickets do not print")
 
 	verdict, err := s.As(client.Viewer).VerifyTrail(ctx)
@@ -261,7 +261,7 @@ func TestWhatNeedsSomebodyToday(t *testing.T) {
 	}
 	require.Empty(t, kinds())
 	one := s.Captured("counter-desk", "bm-counter")
-	_, err := s.As(client.Operator).Stage(ctx, "counter-desk", one, "")
+	_, err := s.As(client.Operator).Stage(ctx, "counter-desk", one, client.Staging{})
 	require.NoError(t, err)
 	require.Contains(t, kinds()["trial"], "0 of 1 testers")
 	require.Contains(t, kinds()["drift"], "2 of 2 hosts of ticket-pilot drift")
@@ -294,7 +294,7 @@ func TestSlowCopiesHoldARolloverUntilTheyAreThere(t *testing.T) {
 		require.NoError(t, err)
 		return v.State == "sealed"
 	})
-	_, err = op.Stage(ctx, "counter-desk", v.Number, "")
+	_, err = op.Stage(ctx, "counter-desk", v.Number, client.Staging{})
 	require.NoError(t, err)
 	rows, err := op.StartRollovers(ctx, client.StartRollovers{Pools: []string{"ticket-pilot"}, Options: servicetest.Quick})
 	require.NoError(t, err)

@@ -14,24 +14,29 @@ import (
 // onHost changes a host that no rollover has in hand.
 func (e *Engine) onHost(ctx context.Context, actor, name string, fn func(*store.Tx, *store.Host) error) error {
 	return e.change(ctx, actor, func(tx *store.Tx) error {
-		h, err := store.LockHost(tx.DB, name)
+		h, _, _, err := store.LockHost(tx.DB, name)
 		if err != nil {
 			return err
 		}
-		var in []store.RolloverHost
-		err = tx.Raw(`select m.* from rollover_hosts m join rollovers r on r.id = m.rollover_id
-			where m.host_id = ? and not r.settled and m.phase in ('draining', 'warned', 'emptied', 'rebuilding', 'checking')`, h.ID).Scan(&in).Error
-		if err != nil {
+		if err := inHand(tx, h); err != nil {
 			return err
-		}
-		if len(in) > 0 {
-			return conflict("host %s is %s in rollover %d: wait until that is done with it, or stop the rollover", h.Name, in[0].Phase, in[0].RolloverID)
 		}
 		if err := fn(tx, &h); err != nil {
 			return err
 		}
 		return tx.Save(&h).Error
 	})
+}
+
+// inHand returns a problem if a rollover has the host in hand.
+func inHand(tx *store.Tx, h store.Host) error {
+	var in []store.RolloverHost
+	err := tx.Raw(`select m.* from rollover_hosts m join rollovers r on r.id = m.rollover_id
+		where m.host_id = ? and not r.settled and m.phase in ('draining', 'warned', 'emptied', 'rebuilding', 'checking')`, h.ID).Scan(&in).Error
+	if err != nil || len(in) == 0 {
+		return err
+	}
+	return conflict("host %s is %s in rollover %d: wait until that is done with it, or stop the rollover", h.Name, in[0].Phase, in[0].RolloverID)
 }
 
 // Drain gives a host no new sessions; those there go on.
@@ -62,6 +67,9 @@ func (e *Engine) Return(ctx context.Context, actor, name, reason string) error {
 			if row.SeenAt == nil || tx.Now.Sub(*row.SeenAt) > e.silentAfter() {
 				return conflict("host %s is faulty and its agent is silent: it comes back by itself when the agent speaks, or rebuild it", h.Name)
 			}
+			if !h.Machine {
+				return conflict("host %s is faulty (%s), and has no machine whose disk was made whole: rebuild it", h.Name, h.Why)
+			}
 			if strings.TrimSpace(reason) == "" {
 				return invalid("host %s is faulty (%s): returning it all the same needs a reason", h.Name, h.Why)
 			}
@@ -69,7 +77,7 @@ func (e *Engine) Return(ctx context.Context, actor, name, reason string) error {
 			return conflict("host %s is %s: only a drained or faulty host can be returned", h.Name, h.State)
 		}
 		h.State, h.Since, h.Why, h.Silent = rollover.HostServing, tx.Now, "", false
-		h.DrainedBy, h.DrainOrder, h.Unserved = "", 0, false
+		h.DrainedBy, h.DrainOrder, h.Unserved, h.VouchedAt, h.MachineWhy = "", 0, false, nil, ""
 		tx.Record(store.Entry{Verb: "host.return", Subject: "host " + h.Name, Reason: reason})
 		return nil
 	})
@@ -87,26 +95,25 @@ type RebuildRequest struct {
 // checked and put back.
 func (e *Engine) Rebuild(ctx context.Context, actor string, r RebuildRequest) (row store.Rollover, err error) {
 	err = e.change(ctx, actor, func(tx *store.Tx) error {
-		h, err := store.LockHost(tx.DB, r.Host)
+		h, pool, _, err := store.LockHost(tx.DB, r.Host)
 		if err != nil {
 			return err
 		}
-		if h.State == rollover.HostFaulty && !h.Unserved {
+		if err := inHand(tx, h); err != nil {
+			return err
+		}
+		if h.State == rollover.HostFaulty && h.Machine && !h.Unserved {
 			if !r.Vouched {
 				return conflict("host %s is faulty (%s), and only its agent could say whether somebody is on it: look for yourself, then rebuild it with your word that it is empty (--vouch-empty)", h.Name, h.Why)
 			}
 			if strings.TrimSpace(r.Reason) == "" {
 				return invalid("vouching that a host is empty needs a reason: say how you know")
 			}
-			h.Unserved = true
+			h.VouchedAt = &tx.Now
 			tx.Record(store.Entry{Verb: "host.vouch", Subject: "host " + h.Name, Reason: r.Reason})
 			if err := tx.Save(&h).Error; err != nil {
 				return err
 			}
-		}
-		pool, err := store.PoolByID(tx.DB, h.PoolID)
-		if err != nil {
-			return err
 		}
 		o := rollover.DefaultOptions
 		o.Batch, o.Floor, o.Budget = rollover.Share{Value: 1}, rollover.Share{}, 0
@@ -176,7 +183,7 @@ func (e *Engine) sweep(ctx context.Context) error {
 			}
 		}
 		moves := []struct{ verb, why, query string }{
-			{"host.heard", "its agent speaks again", `update hosts h set silent = false, why = '', since = @now,
+			{"host.heard", "its agent speaks again", `update hosts h set silent = false, why = '', machine_why = '', vouched_at = null, since = @now,
 				state = case when drain_order = 0 then 'serving' else 'draining' end
 				from pulses u where u.host_id = h.id and h.state = 'faulty' and h.silent and u.seen_at > @limit returning h.name`},
 			{"host.empty", "", `update hosts h set state = 'emptied', since = @now
@@ -208,7 +215,7 @@ func (e *Engine) fallSilent(tx *store.Tx, limit time.Time) error {
 	}
 	err := tx.Raw(`update hosts h set state = 'faulty', silent = true, since = @now, machine_why = '',
 			why = 'its agent is silent, last heard ' || coalesce(to_char(u.seen_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI:SS') || ' UTC', 'never')
-		from pulses u where u.host_id = h.id and h.state in ('serving', 'draining', 'emptied') and not h.unserved
+		from pulses u where u.host_id = h.id and h.state in ('serving', 'draining', 'emptied') and h.machine and not h.unserved and h.vouched_at is null
 			and (u.seen_at is null or u.seen_at < @limit) returning h.name, u.seen_at`,
 		map[string]any{"now": tx.Now, "limit": limit}).Scan(&gone).Error
 	if err != nil {

@@ -175,7 +175,7 @@ func TestARolloverThatDoesNotFitIsNotBegun(t *testing.T) {
 	t.Parallel()
 	s, g := onGround(t)
 	number := s.Captured("counter-desk", "bm-counter")
-	_, err := s.As(client.Operator).Stage(t.Context(), "counter-desk", number, "")
+	_, err := s.As(client.Operator).Stage(t.Context(), "counter-desk", number, client.Staging{})
 	require.NoError(t, err)
 	g.set(func() { g.noRoom = "there is no room" })
 	_, err = s.As(client.Operator).StartRollovers(t.Context(), client.StartRollovers{Pools: []string{"ticket-pilot"}, Options: client.Options{Floor: "0"}})

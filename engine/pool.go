@@ -11,14 +11,24 @@ import (
 	"time"
 
 	"nimblepane/core/estate"
+	"nimblepane/core/image"
 	"nimblepane/core/rollover"
 	"nimblepane/platform"
 	"nimblepane/store"
 )
 
-// Pin makes a pool run one version, whatever its track names.
-func (e *Engine) Pin(ctx context.Context, actor, poolName, number, reason string) error {
-	if strings.TrimSpace(reason) == "" {
+// Pinning says how a pool is pinned.
+type Pinning struct {
+	Reason string
+	// Approved says that the person may put versions before production, and Overrule that they
+	// do so without clearance.
+	Approved, Overrule bool
+}
+
+// Pin makes a pool run one version, whatever its track names. A pool that
+// follows live is pinned only to what live named before, or to what might go live.
+func (e *Engine) Pin(ctx context.Context, actor, poolName, number string, how Pinning) error {
+	if strings.TrimSpace(how.Reason) == "" {
 		return invalid("pinning needs a reason: a pinned pool stays behind, and people will ask why")
 	}
 	return e.change(ctx, actor, func(tx *store.Tx) error {
@@ -40,11 +50,31 @@ func (e *Engine) Pin(ctx context.Context, actor, poolName, number, reason string
 		if p.PinnedID != nil && *p.PinnedID == v.ID {
 			return conflict("pool %s is pinned to %s already", p.Name, v.Number)
 		}
-		p.PinnedID, p.PinnedWhy = &v.ID, reason
+		verb := "pool.pin"
+		if p.Track == image.Live {
+			if overruled, err := e.mayPin(tx, img, v, how); err != nil {
+				return err
+			} else if overruled {
+				verb = "pool.overrule"
+			}
+		}
+		p.PinnedID, p.PinnedWhy = &v.ID, how.Reason
 		p.Edition++
-		tx.Record(store.Entry{Verb: "pool.pin", Subject: "pool " + p.Name, Reason: reason, Detail: map[string]any{"version": v.Number}})
+		tx.Record(store.Entry{Verb: verb, Subject: "pool " + p.Name, Reason: how.Reason, Detail: map[string]any{"version": v.Number}})
 		return tx.Save(&p).Error
 	})
+}
+
+// mayPin returns nil if a pool in production may be pinned to the version.
+func (e *Engine) mayPin(tx *store.Tx, img store.Image, v store.Version, how Pinning) (overruled bool, err error) {
+	was, err := store.WasLive(tx.DB, v.ID)
+	if err != nil || was {
+		return false, err
+	}
+	if !how.Approved {
+		return false, &Problem{Kind: Forbidden, Text: label(img, v) + " was never live: pinning production to it needs the role that activating needs, approver"}
+	}
+	return e.cleared(tx, img, v, how.Overrule)
 }
 
 // Unpin makes a pool follow its track again.
@@ -95,6 +125,9 @@ func (e *Engine) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 	}
 	errDry := errors.New("dry run")
 	err = e.change(ctx, actor, func(tx *store.Tx) error {
+		if err := store.LockEstate(tx.DB); err != nil {
+			return err
+		}
 		l := loader{tx: tx}
 		if err := l.load(f); err != nil {
 			return err
@@ -279,7 +312,7 @@ func (l *loader) pool(p estate.Pool) error {
 	if err != nil {
 		return err
 	}
-	row, err := store.LockPool(l.tx.DB, p.Name)
+	row, err := store.PoolNamed(l.tx.DB, p.Name)
 	if errors.Is(err, store.ErrNotFound) {
 		var other int64
 		if err := l.tx.Model(&store.Pool{}).Where("host_prefix = ?", p.HostPrefix).Count(&other).Error; err != nil {

@@ -13,6 +13,7 @@ const (
 	Conflict  Kind = "conflict"  // it makes sense, but not as things stand
 	Uncleared Kind = "uncleared" // the version has no clearance
 	Stale     Kind = "stale"     // somebody else changed it in the meantime
+	Forbidden Kind = "forbidden" // it takes a role that the person lacks
 )
 
 // Problem is an error that a person can act on. Nothing has changed when it is returned.

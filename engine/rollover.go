@@ -35,6 +35,11 @@ func (e *Engine) StartRollovers(ctx context.Context, actor string, r StartReques
 	if len(r.Pools) == 0 {
 		return nil, invalid("name at least one pool to roll over")
 	}
+	for i, name := range r.Pools {
+		if slices.Contains(r.Pools[:i], name) {
+			return nil, invalid("pool %s is named twice", name)
+		}
+	}
 	for _, name := range r.Pools {
 		if err := e.checkRoom(ctx, name); err != nil {
 			return nil, err
@@ -42,11 +47,11 @@ func (e *Engine) StartRollovers(ctx context.Context, actor string, r StartReques
 	}
 	err = e.change(ctx, actor, func(tx *store.Tx) error {
 		started = nil
-		for _, name := range r.Pools {
-			p, err := store.LockPool(tx.DB, name)
-			if err != nil {
-				return err
-			}
+		pools, err := store.LockPools(tx.DB, r.Pools...)
+		if err != nil {
+			return err
+		}
+		for _, p := range pools {
 			one, err := e.startOne(tx, p, r)
 			if err != nil {
 				return err
@@ -111,12 +116,12 @@ func (e *Engine) checkRoom(ctx context.Context, pool string) error {
 
 func (e *Engine) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store.Rollover, error) {
 	var row store.Rollover
-	open, err := store.OpenRollovers(tx.DB, p.ID)
+	open, err := store.LockOpenRollovers(tx.DB, p.ID)
 	if err != nil {
 		return row, err
 	}
-	if len(open) > 0 {
-		return row, conflict("pool %s is being rolled by %s (%s): let it finish, or stop it", p.Name, open[0].Name(), open[0].State)
+	if o := running(open); o != nil {
+		return row, conflict("pool %s is being rolled by %s (%s): let it finish, or stop it", p.Name, o.Name(), o.State)
 	}
 	img, v, err := poolTarget(tx, p)
 	if err != nil {
@@ -138,7 +143,7 @@ func (e *Engine) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store.Rol
 		if len(r.Hosts) > 0 && !slices.Contains(r.Hosts, h.Name) {
 			continue
 		}
-		if len(r.Hosts) == 0 && h.VersionID != nil && *h.VersionID == v.ID && h.State == rollover.HostServing {
+		if len(r.Hosts) == 0 && !decided(h).Joins(v.ID) {
 			continue
 		}
 		m := store.RolloverHost{HostID: h.ID, Phase: rollover.Queued, Since: tx.Now, FromID: h.VersionID}
@@ -159,6 +164,25 @@ func (e *Engine) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store.Rol
 	return createRollover(tx, p, img, v, store.Rollover{
 		Options: store.JSON[rollover.Options]{V: r.Options}, Plan: store.JSON[rollover.Plan]{V: plan}, Reason: r.Reason,
 	}, members)
+}
+
+// running returns the one of a pool's open rollovers that was not stopped, nil if there is none.
+func running(open []store.Rollover) *store.Rollover {
+	for i := range open {
+		if open[i].State != rollover.Stopped {
+			return &open[i]
+		}
+	}
+	return nil
+}
+
+// decided is what of a host's record the core decides by.
+func decided(h store.Host) rollover.Host {
+	d := rollover.Host{ID: h.ID, Name: h.Name, State: h.State}
+	if h.VersionID != nil {
+		d.Version = *h.VersionID
+	}
+	return d
 }
 
 func createRollover(tx *store.Tx, p store.Pool, img store.Image, v store.Version, row store.Rollover, members []store.RolloverHost) (store.Rollover, error) {
@@ -259,25 +283,29 @@ func (e *Engine) ReverseRollover(ctx context.Context, actor string, id int64, re
 }
 
 func (e *Engine) reverse(tx *store.Tx, id int64, reason string) (row store.Rollover, err error) {
-	r, err := store.LockRollover(tx.DB, id)
+	r, err := store.RolloverByID(tx.DB, id)
 	if err != nil {
+		return row, err
+	}
+	pool, err := store.PoolByID(tx.DB, r.PoolID)
+	if err != nil {
+		return row, err
+	}
+	if pool, err = store.LockPool(tx.DB, pool.Name); err != nil {
+		return row, err
+	}
+	open, err := store.LockOpenRollovers(tx.DB, pool.ID)
+	if err != nil {
+		return row, err
+	}
+	if r, err = store.LockRollover(tx.DB, id); err != nil {
 		return row, err
 	}
 	if r.Reverses != nil && !r.Settled {
 		return row, conflict("%s is itself the reversal of rollover %d: stop it, and start a rollover of the pool", r.Name(), *r.Reverses)
 	}
-	open, err := store.OpenRollovers(tx.DB, r.PoolID)
-	if err != nil {
-		return row, err
-	}
-	for _, o := range open {
-		if o.ID != r.ID {
-			return row, conflict("the pool is being rolled by %s (%s): let it finish, or stop it", o.Name(), o.State)
-		}
-	}
-	pool, err := store.PoolByID(tx.DB, r.PoolID)
-	if err != nil {
-		return row, err
+	if o := running(open); o != nil && o.ID != r.ID {
+		return row, conflict("the pool is being rolled by %s (%s): let it finish, or stop it", o.Name(), o.State)
 	}
 	members, err := store.RolloverHosts(tx.DB, r.ID)
 	if err != nil {
@@ -355,7 +383,9 @@ type hostRecord struct {
 	DrainedBy      string
 	DrainOrder     int64
 	CheckOrder     int64
+	Machine        bool
 	Unserved       bool
+	VouchedAt      *time.Time
 	SeenAt         *time.Time
 	Stamp          string
 	DrainConfirmed int64
@@ -377,7 +407,7 @@ type hostRecord struct {
 func (e *Engine) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, site store.Site) (s rollover.Snapshot, err error) {
 	var records []hostRecord
 	err = tx.Raw(`
-		select h.id, h.name, h.state, coalesce(h.version_id, 0) as version_id, h.drained_by, h.drain_order, h.check_order, h.unserved,
+		select h.id, h.name, h.state, coalesce(h.version_id, 0) as version_id, h.drained_by, h.drain_order, h.check_order, h.machine, h.unserved, h.vouched_at,
 		       u.seen_at, u.stamp, u.drain_confirmed, u.checks_order, u.checks, u.checks_why,
 		       case when h.state in ('off', 'rebuilding') then '[]' else u.sessions end as sessions,
 		       coalesce(m.phase, '') as phase, m.since, coalesce(m.batch, 0) as batch,
@@ -407,7 +437,7 @@ func (e *Engine) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, site 
 	for i, rec := range records {
 		h := rollover.Host{
 			ID: rec.ID, Name: rec.Name, State: rec.State, Version: rec.VersionID, Seats: pool.SeatsPerHost,
-			Phase: rec.Phase, Batch: rec.Batch, Unserved: rec.Unserved, DrainedBy: rec.DrainedBy,
+			Phase: rec.Phase, Batch: rec.Batch, Machine: rec.Machine, Unserved: rec.Unserved, DrainedBy: rec.DrainedBy,
 			Confirmed: rec.DrainOrder != 0 && rec.DrainConfirmed == rec.DrainOrder,
 			Rebuild:   rollover.Work{State: workState(rec.WorkState), Why: rec.WorkWhy},
 		}
@@ -416,6 +446,9 @@ func (e *Engine) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, site 
 		}
 		if rec.SeenAt != nil {
 			h.Seen = *rec.SeenAt
+		}
+		if rec.VouchedAt != nil {
+			h.Vouched = *rec.VouchedAt
 		}
 		switch rec.Stamp {
 		case "":
@@ -437,14 +470,12 @@ func (e *Engine) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, site 
 	if s.Site, err = e.capacity(tx, r, site); err != nil {
 		return s, err
 	}
-	if r.Reverses != nil {
-		before, err := store.RolloverByID(tx.DB, *r.Reverses)
-		if err != nil {
-			return s, err
-		}
-		if !before.Settled {
-			s.HeldBy = before.Name()
-		}
+	open, err := store.OpenRollovers(tx.DB, pool.ID)
+	if err != nil {
+		return s, err
+	}
+	if before := open[0]; before.ID < r.ID {
+		s.HeldBy = before.Name()
 	}
 	return s, nil
 }
@@ -529,7 +560,7 @@ func (e *Engine) capacity(tx *store.Tx, r store.Rollover, site store.Site) (c ro
 
 // tick asks what is to be done for a rollover and does it.
 func (e *Engine) tick(ctx context.Context, id int64) error {
-	return e.change(ctx, serviceActor, func(tx *store.Tx) error {
+	err := e.change(ctx, serviceActor, func(tx *store.Tx) error {
 		r, err := store.LockRollover(tx.DB, id)
 		if err != nil || r.Settled {
 			return err
@@ -565,7 +596,14 @@ func (e *Engine) tick(ctx context.Context, id int64) error {
 		}
 		return tx.Save(&r).Error
 	})
+	if errors.Is(err, errMoved) {
+		return nil // the next tick sees the host as it is now
+	}
+	return err
 }
+
+// errMoved: a host is not in the state any more in which it was decided about.
+var errMoved = errors.New("a host changed its state meanwhile")
 
 // carrier carries out the actions of one decision.
 type carrier struct {
@@ -645,46 +683,54 @@ func (c *carrier) host(a rollover.Action) error {
 			return err
 		}
 	}
+	to, changes := a.HostState()
+	if !changes {
+		switch a.Kind {
+		case rollover.WarnHost, rollover.Remind, rollover.SignOff:
+			return c.tell(h, a)
+		}
+		return c.tx.Exec("update hosts set vouched_at = null where id = ?", h.ID).Error // left as it is
+	}
 	set := func(assignments string, args ...any) error {
-		args = append(args, c.tx.Now, a.Host)
-		return c.tx.Exec("update hosts set silent = false, "+assignments+", since = ? where id = ?", args...).Error
+		args = append(append([]any{to}, args...), c.tx.Now, h.ID, h.State)
+		r := c.tx.Exec("update hosts set state = ?, machine_why = '', "+assignments+", since = ? where id = ? and state = ?", args...)
+		if r.Error == nil && r.RowsAffected == 0 {
+			return errMoved
+		}
+		return r.Error
 	}
 	switch a.Kind {
 	case rollover.DrainHost:
-		return set("state = 'draining', why = '', drain_order = nextval('order_numbers')")
+		return set("silent = false, why = '', drain_order = nextval('order_numbers')")
 	case rollover.Refill:
-		return set("state = 'draining'")
+		return set("silent = false, vouched_at = null")
 	case rollover.EmptyHost:
 		// A machine that is still to be made must not take sessions before it was checked.
-		return set("state = 'emptied', why = '', drain_order = case when drain_order = 0 then nextval('order_numbers') else drain_order end")
+		return set("silent = false, why = '', drain_order = case when drain_order = 0 then nextval('order_numbers') else drain_order end")
 	case rollover.Rebuild:
 		return c.rebuild(h, set)
 	case rollover.CheckHost:
-		return set("state = 'checking', check_order = nextval('order_numbers')")
+		return set("machine = true, check_order = nextval('order_numbers')")
 	case rollover.Return:
-		return set("state = 'serving', why = '', drain_order = 0, unserved = false")
-	case rollover.Release:
-		return set("state = 'serving', why = '', drain_order = 0")
-	case rollover.Fail:
-		if a.Keep {
-			return set("state = 'serving', why = '', drain_order = 0")
-		}
-		return set("state = 'faulty', why = ?", a.Why)
-	case rollover.WarnHost, rollover.Remind, rollover.SignOff:
-		return c.tell(h, a)
+		return set("silent = false, why = '', drain_order = 0, unserved = false")
 	}
-	return nil
+	// Let go of. A silent host that people can work on comes back by itself when it is heard.
+	why := a.Why
+	if to == rollover.HostServing {
+		why = ""
+	}
+	return set("silent = ? = 'faulty' and machine and not unserved, why = ?, vouched_at = null, drain_order = case when machine and not unserved then 0 else drain_order end", to, why)
 }
 
 func (c *carrier) rebuild(h *rollover.Host, set func(string, ...any) error) error {
-	if err := set("state = 'rebuilding', why = '', version_id = ?, unserved = true, check_order = 0", c.r.TargetID); err != nil {
+	if err := set("silent = false, why = '', version_id = ?, machine = false, unserved = true, vouched_at = null, check_order = 0", c.r.TargetID); err != nil {
 		return err
 	}
-	// The old machine's agent is not that of the new one.
-	if err := c.tx.Exec("update pulses set credential = null, seen_at = null, stamp = '', drain_confirmed = 0, checks_order = 0, checks = '', checks_why = '', load = 0, sessions = '[]' where host_id = ?", h.ID).Error; err != nil {
-		return err
-	}
+	// The old machine's agent is not that of the new one, and its token is no good any more.
 	if err := c.tx.Exec("delete from enrolments where host_id = ?", h.ID).Error; err != nil {
+		return err
+	}
+	if err := c.tx.Exec("update pulses set credential = null, seen_at = null, stamp = '', drain_confirmed = 0, checks_order = 0, checks = '', checks_why = '', load = 0, sessions = '[]' where host_id = ?", h.ID).Error; err != nil {
 		return err
 	}
 	return ask(c.tx, store.Work{

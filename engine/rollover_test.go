@@ -193,15 +193,15 @@ func TestWaysToRollBack(t *testing.T) {
 	s.Tried(three)
 	s.Activated(three)
 
-	_, err := ap.Rollback(t.Context(), "counter-desk", client.Rollback{To: three, Reason: "r"})
+	_, err := ap.Rollback(t.Context(), "counter-desk", client.Rollback{Leaves: three, To: three, Reason: "r"})
 	require.ErrorContains(t, err, "is what live names now")
-	_, err = ap.Rollback(t.Context(), "counter-desk", client.Rollback{To: "2031.01.1", Reason: "r"})
+	_, err = ap.Rollback(t.Context(), "counter-desk", client.Rollback{Leaves: three, To: "2031.01.1", Reason: "r"})
 	require.ErrorContains(t, err, "there are "+one)
 	four := s.Captured("counter-desk", "bm-counter")
-	_, err = ap.Rollback(t.Context(), "counter-desk", client.Rollback{To: four, Reason: "r"})
+	_, err = ap.Rollback(t.Context(), "counter-desk", client.Rollback{Leaves: three, To: four, Reason: "r"})
 	require.ErrorContains(t, err, "was never live")
 
-	back, err := ap.Rollback(t.Context(), "counter-desk", client.Rollback{To: one, Reason: "slow", KeepUsable: true, TrackOnly: true})
+	back, err := ap.Rollback(t.Context(), "counter-desk", client.Rollback{Leaves: three, To: one, Reason: "slow", KeepUsable: true, TrackOnly: true})
 	require.NoError(t, err)
 	require.Equal(t, []string{"live"}, back.Tracks, "pilot goes on with a version that is still usable")
 	require.Empty(t, back.Rollovers)
@@ -228,7 +228,7 @@ func TestLettingTheFallbackGo(t *testing.T) {
 	s.Tried(two)
 	_, err := s.As(client.Administrator).Activate(t.Context(), "counter-desk", two, client.Activation{LetGo: true})
 	require.NoError(t, err)
-	_, err = s.As(client.Approver).Rollback(t.Context(), "counter-desk", client.Rollback{Reason: "r"})
+	_, err = s.As(client.Approver).Rollback(t.Context(), "counter-desk", client.Rollback{Leaves: two, Reason: "r"})
 	require.ErrorContains(t, err, "it was let go")
 
 	three := s.Captured("counter-desk", "bm-counter")

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -15,10 +16,17 @@ import (
 	"nimblepane/store"
 )
 
+// Staging says how a version is staged.
+type Staging struct {
+	Reason string
+	// Leaves is the number of the version that the track names, as the person saw it; nil if they did not look.
+	Leaves *string
+}
+
 // Stage points an image's pilot track at a version.
-func (e *Engine) Stage(ctx context.Context, actor, imageName, number, reason string) error {
+func (e *Engine) Stage(ctx context.Context, actor, imageName, number string, s Staging) error {
 	return e.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
-		return e.advance(tx, img, *v, image.Pilot, "version.stage", reason, false)
+		return e.advance(tx, img, *v, image.Pilot, "version.stage", Activation{Reason: s.Reason, Leaves: s.Leaves})
 	})
 }
 
@@ -29,6 +37,8 @@ type Activation struct {
 	LetGo bool
 	// Overrule activates without clearance; it needs a reason.
 	Overrule bool
+	// Leaves is as in Staging.
+	Leaves *string
 }
 
 // Activate points an image's live track at a version that has clearance.
@@ -37,23 +47,34 @@ func (e *Engine) Activate(ctx context.Context, actor, imageName, number string, 
 		return invalid("overruling clearance needs a reason")
 	}
 	return e.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
-		answers, err := e.clearance(tx.DB, img, *v, tx.Now)
+		overruled, err := e.cleared(tx, img, *v, a.Overrule)
 		if err != nil {
 			return err
 		}
-		unmet := clearance.Unmet(answers)
 		verb := "version.activate"
-		if a.Overrule && len(unmet) > 0 {
+		if overruled {
 			verb = "version.overrule"
-		} else if len(unmet) > 0 {
-			p := &Problem{Kind: Uncleared, Text: label(img, *v) + " has no clearance, so it stays off live"}
-			for _, u := range unmet {
-				p.Reasons = append(p.Reasons, u.Rule+": "+u.Why)
-			}
-			return p
 		}
-		return e.advance(tx, img, *v, image.Live, verb, a.Reason, a.LetGo)
+		return e.advance(tx, img, *v, image.Live, verb, a)
 	})
+}
+
+// cleared returns nil if the version may go before production: with clearance,
+// or, overruled, without.
+func (e *Engine) cleared(tx *store.Tx, img store.Image, v store.Version, overrule bool) (overruled bool, err error) {
+	answers, err := e.clearance(tx.DB, img, v, tx.Now)
+	if err != nil {
+		return false, err
+	}
+	unmet := clearance.Unmet(answers)
+	if len(unmet) == 0 || overrule {
+		return len(unmet) > 0, nil
+	}
+	p := &Problem{Kind: Uncleared, Text: label(img, v) + " has no clearance, so it stays off live"}
+	for _, u := range unmet {
+		p.Reasons = append(p.Reasons, u.Rule+": "+u.Why)
+	}
+	return false, p
 }
 
 // usable returns nil if hosts may be made from the version.
@@ -67,7 +88,7 @@ func usable(img store.Image, v store.Version) error {
 	return nil
 }
 
-func (e *Engine) advance(tx *store.Tx, img store.Image, v store.Version, trackName, verb, reason string, letGo bool) error {
+func (e *Engine) advance(tx *store.Tx, img store.Image, v store.Version, trackName, verb string, a Activation) error {
 	if err := usable(img, v); err != nil {
 		return err
 	}
@@ -78,7 +99,7 @@ func (e *Engine) advance(tx *store.Tx, img store.Image, v store.Version, trackNa
 	if t.VersionID != nil && *t.VersionID == v.ID {
 		return conflict("track %s of %s names %s already", trackName, img.Name, v.Number)
 	}
-	before := "nothing"
+	before := ""
 	if t.VersionID != nil {
 		old, err := store.VersionByID(tx.DB, *t.VersionID)
 		if err != nil {
@@ -86,8 +107,13 @@ func (e *Engine) advance(tx *store.Tx, img store.Image, v store.Version, trackNa
 		}
 		before = old.Number
 	}
-	tx.Record(store.Entry{Verb: verb, Subject: subject(img, v), Reason: reason, Detail: map[string]any{"track": trackName, "before": before, "let_go": letGo}})
-	return tx.MoveTrack(&t, store.TrackMove{Kind: image.Advance, VersionID: v.ID, LetGo: letGo, Reason: reason})
+	if a.Leaves != nil {
+		if err := leaves(img, trackName, before, *a.Leaves); err != nil {
+			return err
+		}
+	}
+	tx.Record(store.Entry{Verb: verb, Subject: subject(img, v), Reason: a.Reason, Detail: map[string]any{"track": trackName, "before": cmp.Or(before, "nothing"), "let_go": a.LetGo}})
+	return tx.MoveTrack(&t, store.TrackMove{Kind: image.Advance, VersionID: v.ID, LetGo: a.LetGo, Reason: a.Reason})
 }
 
 // Clearance answers every rule for the version, as things stand.
@@ -162,6 +188,7 @@ func (e *Engine) clearance(db *gorm.DB, img store.Image, v store.Version, now ti
 // RollbackRequest says how an image goes back.
 type RollbackRequest struct {
 	Image  string
+	Leaves string // the number of the version that live names, as the person saw it
 	To     string // "" for the fallback
 	Reason string
 	// KeepUsable leaves the version that is rolled back unbarred.
@@ -178,9 +205,9 @@ type RollbackResult struct {
 }
 
 // Rollback points an image's live track back at an earlier version, bars the
-// version that it named, and takes the hosts that run it back: a rollover to
-// it under way is reversed, and other pools with hosts on it are rolled over.
-// Other tracks that name the barred version go back too.
+// version that it named, and rolls every pool that follows the track back:
+// hosts that run the earlier version stay as they are. Other tracks that name
+// the barred version go back too.
 func (e *Engine) Rollback(ctx context.Context, actor string, r RollbackRequest) (result RollbackResult, err error) {
 	if strings.TrimSpace(r.Reason) == "" {
 		return result, invalid("rolling back needs a reason: it stands on the barred version and in the trail")
@@ -200,6 +227,9 @@ func (e *Engine) Rollback(ctx context.Context, actor string, r RollbackRequest) 
 		}
 		bad, err := store.VersionByID(tx.DB, *live.VersionID)
 		if err != nil {
+			return err
+		}
+		if err := leaves(img, image.Live, bad.Number, r.Leaves); err != nil {
 			return err
 		}
 		good, err := e.goBackTo(tx, img, live, bad, r.To)
@@ -230,12 +260,26 @@ func (e *Engine) Rollback(ctx context.Context, actor string, r RollbackRequest) 
 		if r.KeepUsable {
 			return nil
 		}
+		if pinned, err := store.PinnedTo(tx.DB, bad.ID); err != nil {
+			return err
+		} else if len(pinned) > 0 {
+			return conflict("pool %s is pinned to %s, which rolling back bars: unpin it first, or keep the version usable", strings.Join(pinned, ", "), label(img, bad))
+		}
 		if err := e.bar(tx, img, &bad, r.Reason); err != nil {
 			return err
 		}
 		return tx.Save(&bad).Error
 	})
 	return result, err
+}
+
+// leaves returns a problem if a track names another version than the one that
+// somebody who moves it means to leave: somebody else moved it meanwhile.
+func leaves(img store.Image, track, names, meant string) error {
+	if names == meant {
+		return nil
+	}
+	return &Problem{Kind: Stale, Text: fmt.Sprintf("track %s of %s names %s, and not %s: somebody moved it since you looked; look again, and repeat it if it is still right", track, img.Name, cmp.Or(names, "nothing"), cmp.Or(meant, "nothing"))}
 }
 
 func (e *Engine) goBackTo(tx *store.Tx, img store.Image, live store.Track, bad store.Version, number string) (store.Version, error) {
@@ -266,29 +310,31 @@ func (e *Engine) goBackTo(tx *store.Tx, img store.Image, live store.Track, bad s
 	return good, usable(img, good)
 }
 
-// rollPoolsBack reverses what takes the pools of the tracks away from what they should run now, and rolls the rest.
+// rollPoolsBack gives each pool that follows one of the tracks a rollover that
+// takes every host of it to what it should run now. What takes hosts of the
+// pool elsewhere, or takes only some of them back, is stopped for it.
 func (e *Engine) rollPoolsBack(tx *store.Tx, img store.Image, tracks []string, reason string) (started []store.Rollover, err error) {
-	var pools []store.Pool
-	if err := tx.Where("image_id = ? and pinned_id is null and track in ?", img.ID, tracks).Order("name").Find(&pools).Error; err != nil {
+	pools, err := store.LockFollowers(tx.DB, img, tracks)
+	if err != nil {
 		return nil, err
 	}
 	for _, p := range pools {
-		open, err := store.OpenRollovers(tx.DB, p.ID)
+		open, err := store.LockOpenRollovers(tx.DB, p.ID)
 		if err != nil {
 			return nil, err
 		}
-		target, err := store.PoolTarget(tx.DB, p.ID)
-		if err != nil {
-			return nil, err
+		if o := running(open); o != nil {
+			if covered, err := takesAll(tx, *o, p); err != nil {
+				return nil, err
+			} else if covered {
+				continue
+			}
+			stop(tx, o, reason)
+			if err := tx.Save(o).Error; err != nil {
+				return nil, err
+			}
 		}
-		var r store.Rollover
-		if n := len(open); n > 0 && open[n-1].TargetID == target {
-			continue // it is on its way back already
-		} else if n > 0 {
-			r, err = e.reverse(tx, open[n-1].ID, reason)
-		} else {
-			r, err = e.startOne(tx, p, StartRequest{Options: lastOptions(tx, p), Reason: reason})
-		}
+		r, err := e.startOne(tx, p, StartRequest{Options: lastOptions(tx, p), Reason: reason})
 		var nothing *nothingToDo
 		if asNothing(err, &nothing) {
 			continue
@@ -301,10 +347,33 @@ func (e *Engine) rollPoolsBack(tx *store.Tx, img store.Image, tracks []string, r
 	return started, nil
 }
 
-// lastOptions are those of the pool's last rollover: its people are used to them.
+// takesAll says whether a rollover takes every host of the pool that needs it
+// to what the pool should run.
+func takesAll(tx *store.Tx, r store.Rollover, p store.Pool) (bool, error) {
+	target, err := store.PoolTarget(tx.DB, p.ID)
+	if err != nil || r.TargetID != target {
+		return false, err
+	}
+	members, err := store.RolloverHosts(tx.DB, r.ID)
+	if err != nil {
+		return false, err
+	}
+	coming := map[int64]bool{}
+	for _, m := range members {
+		coming[m.HostID] = !m.Phase.Settled()
+	}
+	hosts, err := store.Hosts(tx.DB, p.ID)
+	if err != nil {
+		return false, err
+	}
+	return !slices.ContainsFunc(hosts, func(h store.Host) bool { return decided(h).Joins(target) && !coming[h.ID] }), nil
+}
+
+// lastOptions are those of the pool's last rollover, other than of single
+// hosts: its people are used to them.
 func lastOptions(tx *store.Tx, p store.Pool) rollover.Options {
 	var last []store.Rollover
-	if err := tx.Where("pool_id = ?", p.ID).Order("id desc").Limit(1).Find(&last).Error; err != nil || len(last) == 0 {
+	if err := tx.Where("pool_id = ? and not (plan->>'Forced')::bool", p.ID).Order("id desc").Limit(1).Find(&last).Error; err != nil || len(last) == 0 {
 		return rollover.DefaultOptions
 	}
 	o := last[0].Options.V

@@ -59,6 +59,7 @@ func (e *Engine) Capture(ctx context.Context, actor string, r CaptureRequest) (v
 		return v, invalid("end-of-life %s is not in the future", r.EndOfLife.Format(time.DateOnly))
 	}
 	err = e.change(ctx, actor, func(tx *store.Tx) error {
+		number := r.Number
 		if img, err = store.LockImage(tx.DB, r.Image); err != nil {
 			return err
 		}
@@ -74,13 +75,13 @@ func (e *Engine) Capture(ctx context.Context, actor string, r CaptureRequest) (v
 			}
 		}
 		scheme := image.Scheme(img.Numbering)
-		if r.Number == "" {
-			r.Number = scheme.Next(numbers, now)
-		} else if err := scheme.CheckNew(r.Number, numbers, now); err != nil {
+		if number == "" {
+			number = scheme.Next(numbers, now)
+		} else if err := scheme.CheckNew(number, numbers, now); err != nil {
 			return invalid("%s", err)
 		}
 		v = store.Version{
-			ImageID: img.ID, Number: r.Number, State: store.Capturing, Source: site.Name + "/" + machine.Name,
+			ImageID: img.ID, Number: number, State: store.Capturing, Source: site.Name + "/" + machine.Name,
 			Notes: strings.TrimSpace(r.Notes), Tags: r.Tags, EndOfLife: r.EndOfLife, Discards: r.Discard, CapturedBy: actor, CreatedAt: now, Edition: 1,
 		}
 		if err := tx.Create(&v).Error; err != nil {
@@ -206,11 +207,9 @@ func (e *Engine) Bar(ctx context.Context, actor, imageName, number, reason strin
 				return conflict("track %s of %s names %s: roll back first, or stage another version", t.Name, img.Name, v.Number)
 			}
 		}
-		var pinned []string
-		if err := tx.Model(&store.Pool{}).Where("pinned_id = ?", v.ID).Pluck("name", &pinned).Error; err != nil {
+		if pinned, err := store.PinnedTo(tx.DB, v.ID); err != nil {
 			return err
-		}
-		if len(pinned) > 0 {
+		} else if len(pinned) > 0 {
 			return conflict("pool %s is pinned to %s: unpin it first", strings.Join(pinned, ", "), label(img, *v))
 		}
 		return e.bar(tx, img, v, reason)
@@ -252,8 +251,9 @@ func Uses(tx *store.Tx, img store.Image, v store.Version) (image.Use, error) {
 			u.Fallback = true
 		}
 	}
+	u.Pools, err = store.PinnedTo(tx.DB, v.ID)
 	err = errors.Join(
-		tx.Model(&store.Pool{}).Where("pinned_id = ?", v.ID).Order("name").Pluck("name", &u.Pools).Error,
+		err,
 		tx.Model(&store.Host{}).Where("version_id = ?", v.ID).Order("name").Pluck("name", &u.Hosts).Error,
 	)
 	if err != nil {

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
 	"nimblepane/core/estate"
 	"nimblepane/core/image"
@@ -188,12 +187,6 @@ func ImageNamed(db *gorm.DB, name string) (Image, error) {
 	return named[Image](db, fmt.Sprintf("image %q", name), "name", fresh(db), "name = ?", name)
 }
 
-// LockImage returns the image and keeps others from changing it, its versions
-// and its tracks until the transaction ends.
-func LockImage(db *gorm.DB, name string) (Image, error) {
-	return ImageNamed(db.Clauses(clause.Locking{Strength: "UPDATE"}), name)
-}
-
 // ImageByID returns the image, or ErrNotFound.
 func ImageByID(db *gorm.DB, id int64) (Image, error) {
 	return first[Image](db, fmt.Sprintf("image %d", id), "id = ?", id)
@@ -278,11 +271,6 @@ func PoolNamed(db *gorm.DB, name string) (Pool, error) {
 	return named[Pool](db, fmt.Sprintf("pool %q", name), "name", fresh(db), "name = ?", name)
 }
 
-// LockPool returns the pool and keeps others from changing it until the transaction ends.
-func LockPool(db *gorm.DB, name string) (Pool, error) {
-	return PoolNamed(db.Clauses(clause.Locking{Strength: "UPDATE"}), name)
-}
-
 // PoolByID returns the pool, or ErrNotFound.
 func PoolByID(db *gorm.DB, id int64) (Pool, error) {
 	return first[Pool](db, fmt.Sprintf("pool %d", id), "id = ?", id)
@@ -295,6 +283,18 @@ func PoolTarget(db *gorm.DB, poolID int64) (int64, error) {
 		return 0, err
 	}
 	return *id, nil
+}
+
+// PinnedTo returns the names of the pools that are pinned to the version.
+func PinnedTo(db *gorm.DB, versionID int64) (names []string, err error) {
+	err = db.Model(&Pool{}).Where("pinned_id = ?", versionID).Order("name").Pluck("name", &names).Error
+	return names, err
+}
+
+// WasLive says whether the image's track live ever named the version.
+func WasLive(db *gorm.DB, versionID int64) (was bool, err error) {
+	err = db.Raw("select exists (select from track_moves m join tracks t on t.id = m.track_id where m.version_id = ? and t.name = ?)", versionID, image.Live).Scan(&was).Error
+	return was, err
 }
 
 // SignOffs returns what testers said of the version.

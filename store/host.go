@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
 	"nimblepane/core/rollover"
 )
@@ -33,7 +32,10 @@ type Host struct {
 	// confirmation of an earlier drain is not taken for one of this.
 	DrainOrder int64
 	CheckOrder int64 // numbers the checks asked for, likewise
-	Unserved   bool  // has taken no session since its disk was made
+	Machine    bool  // it has a machine whose disk was made whole
+	Unserved   bool  // the machine was told to refuse everybody ever since its disk was made
+	// VouchedAt is when a person gave their word that nobody is on it, nil if nobody did.
+	VouchedAt *time.Time
 }
 
 // HostRow is a host with all that is shown of it.
@@ -95,9 +97,9 @@ func HostRowNamed(db *gorm.DB, name string) (HostRow, error) {
 	return first[HostRow](db.Table("host_rows"), fmt.Sprintf("host %q", name), "name = ?", name)
 }
 
-// LockHost returns the host and keeps others from changing it until the transaction ends.
-func LockHost(db *gorm.DB, name string) (Host, error) {
-	return first[Host](db.Clauses(clause.Locking{Strength: "UPDATE"}), fmt.Sprintf("host %q", name), "name = ?", name)
+// HostNamed returns the host, or ErrNotFound.
+func HostNamed(db *gorm.DB, name string) (Host, error) {
+	return first[Host](db, fmt.Sprintf("host %q", name), "name = ?", name)
 }
 
 // Hosts returns the hosts of a pool by name.

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
 	"nimblepane/core/rollover"
 )
@@ -98,11 +97,6 @@ func RolloverByID(db *gorm.DB, id int64) (Rollover, error) {
 	return first[Rollover](db, fmt.Sprintf("rollover %d", id), "id = ?", id)
 }
 
-// LockRollover returns the rollover and keeps others from changing it until the transaction ends.
-func LockRollover(db *gorm.DB, id int64) (Rollover, error) {
-	return RolloverByID(db.Clauses(clause.Locking{Strength: "UPDATE"}), id)
-}
-
 // OpenRollovers returns the rollovers of a pool that have something in flight or to come.
 func OpenRollovers(db *gorm.DB, poolID int64) (rows []Rollover, err error) {
 	err = db.Where("pool_id = ? and not settled", poolID).Order("id").Find(&rows).Error
@@ -113,14 +107,4 @@ func OpenRollovers(db *gorm.DB, poolID int64) (rows []Rollover, err error) {
 func RolloverHosts(db *gorm.DB, id int64) (rows []RolloverHost, err error) {
 	err = db.Where("rollover_id = ?", id).Order("host_id").Find(&rows).Error
 	return rows, err
-}
-
-// OpenWorkOf returns the work under way on a host, nil if there is none.
-func OpenWorkOf(db *gorm.DB, hostID int64) (*Work, error) {
-	var w []Work
-	err := db.Where("host_id = ? and state in ('asked', 'under way')", hostID).Limit(1).Find(&w).Error
-	if err != nil || len(w) == 0 {
-		return nil, err
-	}
-	return &w[0], nil
 }

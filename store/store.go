@@ -14,9 +14,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"strings"
 	"time"
 
+	"github.com/jackc/pgerrcode"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
@@ -133,15 +136,37 @@ type Tx struct {
 }
 
 // Change runs fn in a transaction and writes the trail entries and events
-// that fn recorded with it. If fn returns an error nothing has changed.
+// that fn recorded with it. If fn returns an error nothing has changed. What
+// the database refuses because of others who change the same at the same time
+// is tried again, so fn may run several times.
 func (s *Store) Change(ctx context.Context, actor string, now time.Time, fn func(*Tx) error) error {
-	return s.DB.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		tx := &Tx{DB: db, Now: now.UTC(), Actor: actor}
-		if err := fn(tx); err != nil {
+	return again(ctx, func() error {
+		return s.DB.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+			tx := &Tx{DB: db, Now: now.UTC(), Actor: actor}
+			if err := fn(tx); err != nil {
+				return err
+			}
+			return tx.flush()
+		})
+	})
+}
+
+// again runs fn until it is not refused as a deadlock or a serialisation
+// failure, a number of times at most.
+func again(ctx context.Context, fn func() error) error {
+	const most = 12
+	for n := 1; ; n++ {
+		err := fn()
+		var refused *pgconn.PgError
+		if n == most || !errors.As(err, &refused) || refused.Code != pgerrcode.DeadlockDetected && refused.Code != pgerrcode.SerializationFailure {
 			return err
 		}
-		return tx.flush()
-	})
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(time.Duration(1+rand.IntN(10*n)) * time.Millisecond):
+		}
+	}
 }
 
 // Entry is what Record takes: the parts of a trail entry that are not known from the change.

@@ -123,7 +123,7 @@ func hosts(t testing.TB, st *store.Store, n int) store.Pool {
 		require.NoError(t, tx.Create(&pool).Error)
 		var rows []store.Host
 		for i := range n {
-			rows = append(rows, store.Host{Name: fmt.Sprintf("h-%05d", i), PoolID: pool.ID, State: rollover.HostServing, Since: noon})
+			rows = append(rows, store.Host{Name: fmt.Sprintf("h-%05d", i), PoolID: pool.ID, State: rollover.HostServing, Since: noon, Machine: true})
 		}
 		require.NoError(t, tx.CreateInBatches(&rows, 1000).Error)
 		return tx.Exec("insert into pulses (host_id, credential) select id, convert_to(name, 'UTF8') from hosts").Error

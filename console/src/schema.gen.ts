@@ -1119,6 +1119,8 @@ export interface components {
             title?: string;
         };
         Activation: {
+            /** @description What live names as you saw it, empty for nothing: refused if it names another version by now */
+            leaves?: string;
             /** @description Do not keep the version in use before as the fallback */
             let_go?: boolean;
             /** @description Activate without clearance; needs the role administrator and a reason */
@@ -1464,6 +1466,8 @@ export interface components {
             next: string;
         };
         Pin: {
+            /** @description Pin a pool that follows live to a version that was never live and has no clearance; needs the role administrator */
+            overrule?: boolean;
             reason: string;
             version: string;
         };
@@ -1533,6 +1537,8 @@ export interface components {
         Rollback: {
             /** @description Do not bar the version that is rolled back */
             keep_usable?: boolean;
+            /** @description The version that live names as you saw it: refused if it names another by now, so that two who roll back at once go back one step */
+            leaves: string;
             reason: string;
             /** @description The fallback if left out */
             to?: string;
@@ -1692,6 +1698,11 @@ export interface components {
             starts_per_minute: number;
             title: string;
             unreachable?: string;
+        };
+        Staging: {
+            /** @description What pilot names as you saw it, empty for nothing: refused if it names another version by now */
+            leaves?: string;
+            reason?: string;
         };
         StartRollovers: {
             options?: components["schemas"]["Options"];
@@ -3701,7 +3712,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Reason"];
+                "application/json": components["schemas"]["Staging"];
             };
         };
         responses: {

@@ -70,25 +70,75 @@ type Model struct {
 	rng  *rand.Rand
 	next int
 	end  time.Time
+	// began is how many rollovers there were: each goes to a version of its own.
+	began int64
 }
 
 // New makes an estate in which every host serves version 1 and the rollover
 // is about to take them to version 2.
 func New(s Settings, plan rollover.Plan, start time.Time, seed uint64) *Model {
-	m := &Model{Settings: s, Plan: plan, Now: start, rng: rand.New(rand.NewPCG(seed, 1))}
-	m.Plan.State, m.Plan.Target = rollover.Waiting, 2
+	m := &Model{Settings: s, Now: start, began: 1, rng: rand.New(rand.NewPCG(seed, 1))}
 	if s.Closing > 0 {
 		m.end = start.Add(s.Closing)
 	}
-	for i := range s.Hosts {
-		m.Known.Hosts = append(m.Known.Hosts, rollover.Host{
-			ID: int64(i + 1), Name: fmt.Sprintf("host-%04d", i+1), State: rollover.HostServing, Version: 1, Stamp: 1,
-			Seats: s.SeatsPerHost, Phase: rollover.Queued, Since: start, Seen: start,
-		})
-		m.Truth = append(m.Truth, Machine{On: true, nextBeat: start.Add(m.spread(s.Heartbeat))})
+	m.Grow(s.Hosts)
+	for i := range m.Known.Hosts {
+		h := &m.Known.Hosts[i]
+		h.State, h.Version, h.Stamp, h.Machine, h.Seen = rollover.HostServing, 1, 1, true, start
+		m.Truth[i] = Machine{On: true, nextBeat: start.Add(m.spread(s.Heartbeat))}
 	}
 	m.Known.Site.Name = "model"
+	m.Begin(plan)
 	return m
+}
+
+// Grow adds hosts, which have no machine yet.
+func (m *Model) Grow(n int) {
+	for range n {
+		id := len(m.Known.Hosts) + 1
+		m.Known.Hosts = append(m.Known.Hosts, rollover.Host{
+			ID: int64(id), Name: fmt.Sprintf("host-%04d", id), State: rollover.HostOff, Seats: m.Settings.SeatsPerHost, Since: m.Now,
+		})
+		m.Truth = append(m.Truth, Machine{})
+	}
+}
+
+// Begin plans a rollover to a version that is newer than all before. The one before it has to be settled.
+func (m *Model) Begin(plan rollover.Plan) {
+	m.began++
+	m.Plan, m.Settled, m.Holds = plan, false, nil
+	m.Plan.State, m.Plan.Target = rollover.Waiting, m.began
+	for i := range m.Known.Hosts {
+		h := &m.Known.Hosts[i]
+		h.Phase, h.Batch, h.Since, h.Rebuild = rollover.Outside, 0, m.Now, rollover.Work{}
+		if h.Joins(m.Plan.Target) {
+			h.Phase = rollover.Queued
+		}
+	}
+}
+
+// Drain takes a host out of service by hand, if no rollover has it in hand.
+func (m *Model) Drain(i int) {
+	if h := &m.Known.Hosts[i]; h.State == rollover.HostServing && !h.Phase.InFlight() {
+		h.State, h.DrainedBy, h.Confirmed = rollover.HostDraining, "somebody", false
+	}
+}
+
+// Return puts a host that was drained by hand back.
+func (m *Model) Return(i int) {
+	if h := &m.Known.Hosts[i]; h.DrainedBy != "" && !h.Phase.InFlight() {
+		h.State, h.DrainedBy = rollover.HostServing, ""
+		m.Truth[i].Refuses = false
+	}
+}
+
+// Vouch gives a person's word that nobody is on a silent host that waits for
+// its turn. They sent everybody home first.
+func (m *Model) Vouch(i int) {
+	h, t := &m.Known.Hosts[i], &m.Truth[i]
+	if h.State == rollover.HostFaulty && h.Machine && !h.Unserved && h.Phase == rollover.Queued {
+		h.Vouched, t.People = m.Now, nil
+	}
 }
 
 func (m *Model) spread(mean time.Duration) time.Duration {
@@ -148,10 +198,11 @@ func (m *Model) arrive() {
 
 func (m *Model) machine(i int) {
 	t, h := &m.Truth[i], &m.Known.Hosts[i]
-	if h.State == rollover.HostFaulty && m.Settings.Mend > 0 && m.Now.Sub(h.Since) >= m.Settings.Mend {
-		h.State, h.Unserved = rollover.HostServing, false
-		t.On, t.Refuses, t.nextBeat = true, false, m.Now
+	if h.State == rollover.HostFaulty && h.Unserved && !h.Phase.InFlight() && m.Settings.Mend > 0 && m.Now.Sub(h.Since) >= m.Settings.Mend {
+		h.State, h.Version, h.Machine, h.Unserved = rollover.HostServing, max(1, h.Version), true, false
+		t.On, t.Refuses, t.SilentUntil, t.nextBeat = true, false, time.Time{}, m.Now
 	}
+	m.silence(h)
 	if !t.cloneEnds.IsZero() && !m.Now.Before(t.cloneEnds) {
 		t.cloneEnds = time.Time{}
 		if t.cloneFails {
@@ -159,7 +210,6 @@ func (m *Model) machine(i int) {
 			return
 		}
 		h.Rebuild = rollover.Work{State: rollover.Succeeded}
-		h.Version = m.Plan.Target
 		t.On, t.Refuses, t.SilentUntil, t.nextBeat = true, true, time.Time{}, m.Now
 	}
 	if !t.checkEnds.IsZero() && !m.Now.Before(t.checkEnds) {
@@ -167,6 +217,22 @@ func (m *Model) machine(i int) {
 		h.Checks = rollover.Work{State: rollover.Succeeded}
 		if t.checkFails {
 			h.Checks = rollover.Work{State: rollover.Broken, Why: "a program did not open"}
+		}
+	}
+}
+
+// silence takes silent hosts out of service, and takes them back when they are
+// heard, as the service does for all hosts that have a machine for people.
+func (m *Model) silence(h *rollover.Host) {
+	silent := m.Now.Sub(h.Seen) > m.Plan.Limits.Silent
+	switch h.State {
+	case rollover.HostServing, rollover.HostDraining, rollover.HostEmptied:
+		if silent && h.Machine && !h.Unserved && !h.Phase.InFlight() {
+			h.State, h.DrainedBy, h.Since = rollover.HostFaulty, "", m.Now
+		}
+	case rollover.HostFaulty:
+		if !silent && h.Machine && !h.Unserved {
+			h.State, h.Vouched, h.Since = rollover.HostServing, time.Time{}, m.Now
 		}
 	}
 }
@@ -184,7 +250,7 @@ func (m *Model) heartbeat(i int) {
 	h.Seen, h.Stamp = m.Now, h.Version
 	// The order of the last answer is confirmed by this heartbeat, the order of this answer by the next.
 	h.Confirmed = t.Refuses
-	t.Refuses = h.Phase.InFlight() || h.State == rollover.HostDraining
+	t.Refuses = h.Phase.InFlight() || h.State == rollover.HostDraining || h.Unserved
 	h.Sessions = h.Sessions[:0:0]
 	for j := range t.People {
 		p := &t.People[j]
@@ -261,35 +327,37 @@ func (m *Model) carryOut(a rollover.Action) {
 	h, t := &m.Known.Hosts[a.Host-1], &m.Truth[a.Host-1]
 	if p, ok := a.Phase(); ok {
 		h.Phase, h.Since = p, m.Now
+		if p.Settled() {
+			h.Vouched = time.Time{}
+		}
+	}
+	if st, ok := a.HostState(); ok {
+		h.State = st
 	}
 	if a.Batch > 0 {
 		h.Batch = a.Batch
 	}
 	switch a.Kind {
 	case rollover.DrainHost:
-		h.State, h.Confirmed = rollover.HostDraining, false
+		h.Confirmed = false
 	case rollover.WarnHost, rollover.Remind, rollover.SignOff:
 		m.tell(h, t, a)
-	case rollover.EmptyHost:
-		h.State = rollover.HostEmptied
-	case rollover.Refill:
-		h.State = rollover.HostDraining
 	case rollover.Rebuild:
-		h.State, h.Seen, h.Stamp, h.Confirmed, h.Unserved = rollover.HostRebuilding, time.Time{}, 0, false, true
+		h.Seen, h.Stamp, h.Confirmed, h.Machine, h.Unserved = time.Time{}, 0, false, false, true
+		h.Version, h.Vouched = m.Plan.Target, time.Time{}
 		h.Rebuild, h.Checks, h.Sessions = rollover.Work{State: rollover.UnderWay}, rollover.Work{}, nil
 		t.On, t.cloneEnds = false, m.Now.Add(m.spread(m.Settings.CloneTime))
 		t.cloneFails = m.rng.Float64() < m.Settings.CloneFails
 		m.Starts = append(m.Starts, m.Now)
 	case rollover.CheckHost:
-		h.State = rollover.HostChecking
+		h.Machine = true
 		t.checkEnds = m.Now.Add(m.spread(m.Settings.CheckTime))
 		t.checkFails = m.rng.Float64() < m.Settings.CheckFails
-	case rollover.Return, rollover.Release:
-		h.State, h.Unserved, t.Refuses = rollover.HostServing, false, false
-	case rollover.Fail:
-		h.State = rollover.HostFaulty
-		if a.Keep {
-			h.State, t.Refuses = rollover.HostServing, false
+	case rollover.Return:
+		h.Unserved, t.Refuses = false, false
+	case rollover.Release, rollover.Fail:
+		if h.State == rollover.HostServing {
+			t.Refuses = false
 		}
 	}
 }

@@ -67,7 +67,8 @@ func watch(t *rapid.T, m *Model, before rollover.State, hosts []rollover.Host, t
 		switch a.Kind {
 		case rollover.Rebuild:
 			require.Empty(t, real.People, "%s was rebuilt with people on it", h.Name)
-			require.True(t, h.Unserved || h.Confirmed && m.Now.Sub(h.Seen) <= m.Plan.Limits.Silent, "%s was rebuilt on stale word", h.Name)
+			fresh := m.Now.Sub(h.Seen) <= m.Plan.Limits.Silent
+			require.True(t, !h.Machine || h.Unserved || h.Confirmed && fresh || h.Vouched.After(h.Seen), "%s was rebuilt on stale word", h.Name)
 		case rollover.SignOff:
 			for _, key := range a.Sessions {
 				for _, s := range h.Sessions {
@@ -89,6 +90,16 @@ func watch(t *rapid.T, m *Model, before rollover.State, hosts []rollover.Host, t
 		}
 		if before == rollover.Paused || before == rollover.Stopped {
 			require.NotContains(t, []rollover.ActionKind{rollover.DrainHost, rollover.WarnHost, rollover.SignOff, rollover.Rebuild}, a.Kind)
+		}
+	}
+	for i, h := range m.Known.Hosts {
+		if h.State == rollover.HostServing {
+			require.True(t, h.Machine && m.Truth[i].On, "%s is in service without a machine", h.Name)
+			require.False(t, h.Unserved, "%s is in service and was never checked", h.Name)
+			require.True(t, h.Vouched.IsZero(), "%s is in service with a word that it is empty", h.Name)
+		}
+		if h.Phase == rollover.Done {
+			require.Equal(t, m.Plan.Target, h.Version, "%s is done", h.Name)
 		}
 	}
 	require.LessOrEqual(t, m.Cloning(), m.Settings.Copies*m.Settings.ClonesEach)
@@ -147,6 +158,58 @@ func TestRulesHoldAndEveryRolloverEnds(t *testing.T) {
 	})
 }
 
+// meddle does one thing that people do to hosts beside a rollover.
+func meddle(t *rapid.T, m *Model) {
+	i := rapid.IntRange(0, len(m.Known.Hosts)-1).Draw(t, "host")
+	switch rapid.IntRange(0, 5).Draw(t, "act") {
+	case 0:
+		m.Drain(i)
+	case 1:
+		m.Return(i)
+	case 2:
+		m.Vouch(i)
+	case 3:
+		// The machine is gone with everybody on it, and its agent with it.
+		m.Truth[i].SilentUntil = m.Now.Add(time.Hour)
+	}
+}
+
+func TestNoHostIsAGhostHoweverOftenRolloversAreStartedAndStopped(t *testing.T) {
+	t.Parallel()
+	rapid.Check(t, func(t *rapid.T) {
+		s := randomSettings(t)
+		m := New(s, randomPlan(t, s), start, rapid.Uint64().Draw(t, "seed"))
+		for range rapid.IntRange(1, 5).Draw(t, "rollovers") {
+			stopAt := rapid.IntRange(0, 200).Draw(t, "stop after")
+			for i := range 20_000 {
+				if m.Settled {
+					break
+				}
+				if i%7 == 0 {
+					meddle(t, m)
+				}
+				step(t, m)
+				if m.Plan.State == rollover.Paused {
+					m.Resume()
+				}
+				if i >= stopAt && m.Plan.State != rollover.Finished {
+					m.Plan.State = rollover.Stopped
+				}
+			}
+			require.True(t, m.Settled, "%v", m.Holds)
+			for _, h := range m.Known.Hosts {
+				require.True(t, h.Phase == rollover.Outside || h.Phase.Settled(), "%s is %s", h.Name, h.Phase)
+				require.True(t, h.Vouched.IsZero(), "the word for %s outlived its rollover", h.Name)
+				if h.DrainedBy == "" {
+					require.NotContains(t, []rollover.HostState{rollover.HostDraining, rollover.HostEmptied, rollover.HostRebuilding, rollover.HostChecking}, h.State, "%s is left", h.Name)
+				}
+			}
+			m.Grow(rapid.IntRange(0, 10).Draw(t, "grow by"))
+			m.Begin(m.Plan)
+		}
+	})
+}
+
 func TestAStoppedRolloverForgetsNoHost(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
@@ -171,7 +234,7 @@ func TestAStoppedRolloverForgetsNoHost(t *testing.T) {
 		for _, h := range m.Known.Hosts {
 			require.True(t, h.Phase.Settled(), "%s is %s", h.Name, h.Phase)
 			require.Contains(t, []rollover.HostState{rollover.HostServing, rollover.HostFaulty}, h.State)
-			if h.State == rollover.HostFaulty {
+			if h.State == rollover.HostFaulty && (h.Unserved || !h.Machine) {
 				require.Equal(t, rollover.Failed, h.Phase)
 			}
 		}

@@ -15,14 +15,18 @@ const signOffAgain = time.Minute
 //
 // Rules that hold by construction, whatever the snapshot says:
 //   - a host is rebuilt only if its agent's last heartbeat is fresh, confirms
-//     the drain and names no session, or if its machine never served;
+//     the drain and names no session; or if it has no machine, or one that
+//     never served and names no session; or if a person vouches for it and its
+//     agent has been silent since;
 //   - a session is signed off only when its own delivered warning is older
 //     than the grace period;
 //   - a host is taken out of service only if the free seats left are at least
 //     the floor, with the people who would have to move there counted in;
 //   - no more hosts are cloned or started than the site has left;
 //   - a rollover that is paused or stopped takes no host and ends no session,
-//     and a stopped one puts back every host that has its old disk.
+//     and a stopped one lets go of every host whose disk it has not replaced;
+//   - no host is put to service that has no machine, or one that is silent or
+//     has not passed its checks.
 func Decide(p Plan, s Snapshot, now time.Time) Decision {
 	d := decider{plan: p, site: s.Site, listening: s.Listening, now: now}
 	switch p.State {
@@ -113,7 +117,7 @@ func (d *decider) putBack(hosts []Host) {
 		case Queued:
 			d.act(Action{Kind: Leave, Host: h.ID, Why: "the rollover was stopped before its turn"})
 		case Draining, Warned, Emptied:
-			d.act(Action{Kind: Release, Host: h.ID, Why: "the rollover was stopped; back to service on its old disk"})
+			d.act(Action{Kind: Release, Host: h.ID, Rest: d.rest(h), Why: "the rollover was stopped; " + whatItHas(d.rest(h))})
 		case Rebuilding, Checking:
 			flying++
 		}
@@ -150,11 +154,53 @@ func (d *decider) silent(h *Host) bool {
 
 // empty is the only way in which a host counts as having nobody on it.
 func (d *decider) empty(h *Host) bool {
-	return h.Unserved || d.fresh(h) && h.Confirmed && len(h.Sessions) == 0
+	switch {
+	case !h.Machine:
+		return true
+	case d.fresh(h):
+		return len(h.Sessions) == 0 && (h.Confirmed || h.Unserved)
+	case h.Unserved:
+		return len(h.Sessions) == 0
+	}
+	return vouched(h)
 }
 
-func (d *decider) fail(h *Host, keep bool, format string, args ...any) int {
-	d.act(Action{Kind: Fail, Host: h.ID, Keep: keep, Why: fmt.Sprintf(format, args...)})
+// vouched says that a person's word stands: the agent has said nothing since.
+func vouched(h *Host) bool { return h.Vouched.After(h.Seen) }
+
+// rest is the state in which a host is let go of that keeps what it has.
+func (d *decider) rest(h *Host) HostState {
+	switch {
+	case !h.Machine:
+		return HostOff
+	case h.Unserved || vouched(h) || d.silent(h):
+		return HostFaulty
+	}
+	return HostServing
+}
+
+func whatItHas(rest HostState) string {
+	switch rest {
+	case HostOff:
+		return "it has no machine yet"
+	case HostFaulty:
+		return "it is as faulty as it was"
+	}
+	return "back to service on its old disk"
+}
+
+// fail gives a host up that has its old disk still.
+func (d *decider) fail(h *Host, format string, args ...any) int {
+	return d.failAs(h, d.rest(h), format, args...)
+}
+
+// wiped gives a host up whose old disk is gone.
+func (d *decider) wiped(h *Host, format string, args ...any) int {
+	return d.failAs(h, HostFaulty, format, args...)
+}
+
+func (d *decider) failAs(h *Host, rest HostState, format string, args ...any) int {
+	d.act(Action{Kind: Fail, Host: h.ID, Rest: rest, Why: fmt.Sprintf(format, args...)})
 	return 1
 }
 
@@ -164,13 +210,13 @@ func (d *decider) drain(h *Host) int {
 		d.act(Action{Kind: EmptyHost, Host: h.ID, Batch: h.Batch})
 		return 0
 	case d.silent(h):
-		return d.fail(h, true, "its agent fell silent while it drained (last heard %s); silence proves nothing about its sessions, so its disk was left alone", clock(h.Seen))
+		return d.fail(h, "its agent fell silent while it drained (last heard %s); silence proves nothing about its sessions, so its disk was left alone", clock(h.Seen))
 	case !d.fresh(h):
 		return 0
 	case !h.Confirmed:
 		// Give up only on an agent that speaks: the order is in every answer it gets.
 		if h.Phase == Draining && d.now.Sub(h.Since) > d.plan.Limits.Confirm {
-			return d.fail(h, true, "its agent did not confirm the drain within %s", d.plan.Limits.Confirm)
+			return d.fail(h, "its agent did not confirm the drain within %s", d.plan.Limits.Confirm)
 		}
 		return 0
 	}
@@ -193,7 +239,7 @@ func (d *decider) drain(h *Host) int {
 				remind = append(remind, s.Key)
 			}
 		case !s.SignOffFirst.Before(s.Warned) && d.now.Sub(s.SignOffFirst) > d.plan.Limits.SignOff:
-			return d.fail(h, true, "the session of %s could not be ended: signed off at %s, still there %s later", s.Person, clock(s.SignOffFirst), d.plan.Limits.SignOff)
+			return d.fail(h, "the session of %s could not be ended: signed off at %s, still there %s later", s.Person, clock(s.SignOffFirst), d.plan.Limits.SignOff)
 		case d.now.Sub(s.SignOffLast) >= signOffAgain:
 			end = append(end, s.Key)
 		}
@@ -217,7 +263,10 @@ func (d *decider) rebuild(h *Host) int {
 			return 0
 		}
 		if d.silent(h) {
-			return d.fail(h, true, "its agent fell silent before its disk could be replaced (last heard %s)", clock(h.Seen))
+			return d.fail(h, "its agent fell silent before its disk could be replaced (last heard %s)", clock(h.Seen))
+		}
+		if d.fresh(h) && d.now.Sub(h.Since) > d.plan.Limits.Confirm {
+			return d.fail(h, "its agent speaks and did not confirm the drain within %s", d.plan.Limits.Confirm)
 		}
 		return 0
 	}
@@ -239,9 +288,9 @@ func (d *decider) rebuilding(h *Host) int {
 	case h.Rebuild.State == Succeeded:
 		d.act(Action{Kind: CheckHost, Host: h.ID})
 	case h.Rebuild.State == Broken:
-		return d.fail(h, false, "its new disk could not be made: %s", h.Rebuild.Why)
+		return d.wiped(h, "its new disk could not be made: %s", h.Rebuild.Why)
 	case d.now.Sub(h.Since) > d.plan.Limits.Rebuild:
-		return d.fail(h, false, "its new disk was not ready within %s", d.plan.Limits.Rebuild)
+		return d.wiped(h, "its new disk was not ready within %s", d.plan.Limits.Rebuild)
 	}
 	return 0
 }
@@ -249,16 +298,16 @@ func (d *decider) rebuilding(h *Host) int {
 func (d *decider) checking(h *Host) int {
 	switch {
 	case h.Stamp != 0 && h.Stamp != d.plan.Target:
-		return d.fail(h, false, "it came back with another version than it was made from")
+		return d.wiped(h, "it came back with another version than it was made from")
 	case h.Checks.State == Broken:
-		return d.fail(h, false, "its checks failed: %s", h.Checks.Why)
+		return d.wiped(h, "its checks failed: %s", h.Checks.Why)
 	case h.Checks.State == Succeeded && h.Stamp == d.plan.Target && d.fresh(h):
 		d.act(Action{Kind: Return, Host: h.ID})
 	case d.now.Sub(h.Since) <= d.plan.Limits.Check:
 	case h.Seen.IsZero():
-		return d.fail(h, false, "its agent did not report within %s of its start", d.plan.Limits.Check)
+		return d.wiped(h, "its agent did not report within %s of its start", d.plan.Limits.Check)
 	default:
-		return d.fail(h, false, "its checks did not end within %s", d.plan.Limits.Check)
+		return d.wiped(h, "its checks did not end within %s", d.plan.Limits.Check)
 	}
 	return 0
 }
@@ -304,7 +353,7 @@ func (d *decider) take(hosts []Host) {
 		switch {
 		case h.Version == d.plan.Target && !d.plan.Forced && h.State == HostServing:
 			d.act(Action{Kind: Leave, Host: h.ID, Why: "it runs the version already"})
-		case h.Unserved && (h.State == HostOff || h.State == HostFaulty), h.State == HostServing && d.fresh(h):
+		case (h.State == HostOff || h.State == HostFaulty) && d.empty(h), h.State == HostServing && d.fresh(h):
 			queue = append(queue, h)
 		case h.State == HostServing && !d.silent(h), h.State == HostStarting || h.State == HostChecking || h.State == HostRebuilding:
 			waitingForOthers++
@@ -351,7 +400,7 @@ func (d *decider) take(hosts []Host) {
 			return
 		}
 		if h.State != HostServing {
-			// There is no machine, or one that never served: nothing to drain and no seat to lose.
+			// There is no machine, or nobody can be on it: nothing to drain and no seat to lose.
 			d.act(Action{Kind: EmptyHost, Host: h.ID, Batch: batch})
 			taken++
 			continue

@@ -20,7 +20,7 @@ func plan(change func(*Plan)) Plan {
 }
 
 func serving(id int64, people int) Host {
-	h := Host{ID: id, Name: fmt.Sprintf("h-%d", id), State: HostServing, Version: 1, Seats: 4, Phase: Queued, Since: noon, Seen: noon}
+	h := Host{ID: id, Name: fmt.Sprintf("h-%d", id), State: HostServing, Version: 1, Machine: true, Seats: 4, Phase: Queued, Since: noon, Seen: noon}
 	for i := range people {
 		h.Sessions = append(h.Sessions, Session{Key: fmt.Sprintf("s%d", i), Person: fmt.Sprintf("person-%d", i)})
 	}
@@ -69,7 +69,7 @@ func TestLifeOfAHost(t *testing.T) {
 	}
 	rebuilding := func(w WorkState) Host {
 		h := draining(0)
-		h.State, h.Phase, h.Unserved, h.Rebuild = HostRebuilding, Rebuilding, true, Work{State: w, Why: "no space"}
+		h.State, h.Phase, h.Machine, h.Unserved, h.Rebuild = HostRebuilding, Rebuilding, false, true, Work{State: w, Why: "no space"}
 		return h
 	}
 	checking := func(stamp int64, w WorkState) Host {
@@ -204,9 +204,63 @@ func TestWhatCannotBeTakenIsLeftWithItsReason(t *testing.T) {
 
 func TestHostsWithoutAMachineAreJustBuilt(t *testing.T) {
 	t.Parallel()
-	off := Host{ID: 1, Name: "h-1", State: HostOff, Seats: 4, Phase: Queued, Unserved: true}
+	off := Host{ID: 1, Name: "h-1", State: HostOff, Seats: 4, Phase: Queued}
 	d := Decide(plan(func(p *Plan) { p.Floor = 4 }), snapshot(off), noon)
 	require.Equal(t, []ActionKind{EmptyHost}, kinds(d))
+}
+
+func TestAHostThatIsLetGoOfIsInServiceOnlyWithAMachineForPeople(t *testing.T) {
+	t.Parallel()
+	emptied := func(change func(*Host)) Host {
+		h := draining(0)
+		h.State, h.Phase = HostEmptied, Emptied
+		change(&h)
+		return h
+	}
+	for name, tc := range map[string]struct {
+		host Host
+		want HostState
+	}{
+		"its old disk":             {emptied(func(*Host) {}), HostServing},
+		"no machine":               {emptied(func(h *Host) { h.Machine = false }), HostOff},
+		"a machine, never checked": {emptied(func(h *Host) { h.Unserved = true }), HostFaulty},
+		"silent, and vouched for":  {emptied(func(h *Host) { h.Seen, h.Vouched = noon.Add(-time.Hour), noon }), HostFaulty},
+		"silent":                   {emptied(func(h *Host) { h.Seen = noon.Add(-time.Hour) }), HostFaulty},
+		"vouched for, speaks":      {emptied(func(h *Host) { h.Vouched = noon.Add(-time.Minute) }), HostServing},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			d := Decide(plan(func(p *Plan) { p.State = Stopped }), snapshot(tc.host), noon)
+			require.Equal(t, []ActionKind{Release}, kinds(d))
+			require.Equal(t, tc.want, d.Actions[0].Rest)
+		})
+	}
+}
+
+func TestAPersonsWordCountsUntilTheAgentSpeaks(t *testing.T) {
+	t.Parallel()
+	vouchedFor := func(seen time.Duration, people int) Host {
+		h := serving(1, people)
+		h.State, h.Seen, h.Vouched = HostFaulty, noon.Add(seen), noon.Add(-time.Minute)
+		return h
+	}
+	require.Equal(t, []ActionKind{EmptyHost}, kinds(Decide(plan(nil), snapshot(vouchedFor(-time.Hour, 2)), noon)))
+	waiting := vouchedFor(-time.Hour, 2)
+	waiting.State, waiting.Phase = HostEmptied, Emptied
+	require.Equal(t, []ActionKind{Rebuild}, kinds(Decide(plan(nil), snapshot(waiting), noon)))
+	waiting.Seen = noon
+	require.Equal(t, []ActionKind{Refill}, kinds(Decide(plan(nil), snapshot(waiting), noon)), "people are on it after all")
+	waiting.Sessions = nil
+	require.Empty(t, Decide(plan(nil), snapshot(waiting), noon).Actions, "it speaks, so it is asked")
+	waiting.Confirmed = true
+	require.Equal(t, []ActionKind{Rebuild}, kinds(Decide(plan(nil), snapshot(waiting), noon)))
+	waiting.Confirmed, waiting.Seen = false, noon.Add(11*time.Minute)
+	require.Equal(t, []ActionKind{Fail, Pause}, kinds(Decide(plan(func(p *Plan) { p.Budget = 0 }), snapshot(waiting), noon.Add(11*time.Minute))))
+	spoke := vouchedFor(-30*time.Second, 1)
+	require.Equal(t, []ActionKind{Leave}, kinds(Decide(plan(nil), snapshot(spoke), noon.Add(10*time.Minute))), "it spoke after the word was given, and silence proves nothing")
+	unserved := draining(1)
+	unserved.Phase, unserved.Unserved = Emptied, true
+	require.Equal(t, []ActionKind{Refill}, kinds(Decide(plan(nil), snapshot(unserved), noon)), "a session there is beats what should be")
 }
 
 func TestOptionsAreCheckedAllAtOnce(t *testing.T) {

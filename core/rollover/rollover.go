@@ -131,8 +131,8 @@ type Snapshot struct {
 	Site  Site
 	// Listening is since when agents could be heard: their silence before it was the service's own.
 	Listening time.Time
-	// HeldBy names what has to end before this rollover may begin, such as the
-	// rollover that it reverses; "" if nothing.
+	// HeldBy names what has to end before this rollover may begin: a stopped
+	// rollover of the pool that still finishes hosts; "" if nothing.
 	HeldBy string
 }
 
@@ -167,9 +167,16 @@ type Host struct {
 	Confirmed bool
 	Sessions  []Session // as of the last heartbeat
 
-	// Unserved says that the machine has taken no session since its disk was
-	// made (or that there is no machine), so that nobody can be on it.
+	// Machine says that it has a machine whose disk was made whole. A host
+	// without one is never in service.
+	Machine bool
+	// Unserved says that the machine has been told to refuse everybody ever
+	// since its disk was made.
 	Unserved bool
+	// Vouched is when a person gave their word that nobody is on it, zero if
+	// nobody did. The word counts for one rollover, and only until the agent
+	// speaks for itself.
+	Vouched time.Time
 	// DrainedBy names the person who drained it by hand, "" if nobody did.
 	DrainedBy string
 
@@ -178,6 +185,12 @@ type Host struct {
 	// Stamp is the version that the new machine says it runs, 0 while it has not spoken.
 	Stamp  int64
 	Checks Work
+}
+
+// Joins says whether a rollover to the target has something to do for the
+// host: all but what serves on the target already.
+func (h Host) Joins(target int64) bool {
+	return h.State != HostServing || h.Version != target
 }
 
 // Work is something asked of a platform or an agent.
@@ -222,8 +235,8 @@ const (
 	Rebuild   ActionKind = "rebuild"  // throw the disk away and make a new one of the target
 	CheckHost ActionKind = "check"    // the new disk is there: have the agent check it
 	Return    ActionKind = "return"   // back to service on the target: done
-	Release   ActionKind = "release"  // back to service on its old disk; the host is settled as left
-	Fail      ActionKind = "fail"     // settle as failed; Keep says whether its old disk serves on
+	Release   ActionKind = "release"  // let go of it with what it has (Rest); it is settled as left
+	Fail      ActionKind = "fail"     // settle as failed, and let go of it with what it has (Rest)
 	Leave     ActionKind = "leave"    // settle as left
 	Pause     ActionKind = "pause"    // the rollover pauses
 	Finish    ActionKind = "finish"   // all hosts are settled
@@ -237,8 +250,28 @@ type Action struct {
 	Sessions []string // keys, for WarnHost, Remind and SignOff
 	Batch    int      // the batch that the host is taken in, for DrainHost and EmptyHost
 	Why      string
-	// Keep says of a failed host that it has its old disk still and goes back to service.
-	Keep bool
+	// Rest is the state in which Release and Fail leave the host: serving only
+	// if it has a machine that people can work on.
+	Rest HostState
+}
+
+// HostState returns the state that the action puts its host into, and false if it leaves the state alone.
+func (a Action) HostState() (HostState, bool) {
+	switch a.Kind {
+	case DrainHost, Refill:
+		return HostDraining, true
+	case EmptyHost:
+		return HostEmptied, true
+	case Rebuild:
+		return HostRebuilding, true
+	case CheckHost:
+		return HostChecking, true
+	case Return:
+		return HostServing, true
+	case Release, Fail:
+		return a.Rest, true
+	}
+	return "", false
 }
 
 // Phase returns the phase that the action puts its host into, and false if it leaves the phase alone.

@@ -121,7 +121,7 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 	_, err = s.As(client.Operator).DrainHost(t.Context(), "bo-001", "to be looked at")
 	require.NoError(t, err)
 	two := s.Captured("counter-desk", "bm-counter")
-	_, err = s.As(client.Operator).Stage(t.Context(), "counter-desk", two, "")
+	_, err = s.As(client.Operator).Stage(t.Context(), "counter-desk", two, client.Staging{})
 	require.NoError(t, err)
 
 	b := open(t, s.URL)

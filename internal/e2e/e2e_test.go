@@ -145,7 +145,7 @@ func TestTwoServicesShareTheWorkAndEitherCanBeKilled(t *testing.T) {
 			}
 			return present == 4
 		})
-		_, err = c.Stage(ctx, "counter-desk", v.Number, "")
+		_, err = c.Stage(ctx, "counter-desk", v.Number, client.Staging{})
 		require.NoError(t, err)
 		until("the pilot", settled(roll("ticket-pilot", servicetest.Quick)))
 		_, err = c.Sign(ctx, "counter-desk", v.Number, client.Sign{Yes: true})

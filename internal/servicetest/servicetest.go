@@ -239,7 +239,7 @@ func (s *Service) Ended(id int64) (r client.Rollover) {
 func (s *Service) Tried(number string) {
 	s.t.Helper()
 	ctx := context.Background()
-	_, err := s.As(client.Operator).Stage(ctx, "counter-desk", number, "")
+	_, err := s.As(client.Operator).Stage(ctx, "counter-desk", number, client.Staging{})
 	require.NoError(s.t, err)
 	s.Roll(Quick, "ticket-pilot")
 	_, err = s.As(client.Operator).Sign(ctx, "counter-desk", number, client.Sign{Yes: true})

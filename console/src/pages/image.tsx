@@ -515,7 +515,7 @@ function RollBack({ image }: { image: Image }) {
         call(
           api.POST("/api/v1/images/{image}/rollback", {
             params: { path: { image: image.name } },
-            body: { reason },
+            body: { reason, leaves: live },
           }),
         )
       }

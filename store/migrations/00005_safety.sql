@@ -1,0 +1,27 @@
+-- +goose Up
+-- That a host has a machine, that it never served, and that a person vouches
+-- for it are three facts. A host without a machine is never in service.
+alter table hosts
+  add machine bool not null default false,
+  add vouched_at timestamptz;
+update hosts h set machine = true from pulses u
+  where u.host_id = h.id and u.credential is not null and h.state not in ('off', 'rebuilding');
+update hosts set state = 'off', why = 'not built yet: start a rollover of the pool', drain_order = 0, drained_by = '', unserved = true
+  where not machine and state in ('serving', 'draining', 'checking');
+update hosts set unserved = false where state = 'serving';
+alter table hosts
+  add constraint machine_for_people check (machine or state not in ('serving', 'draining', 'checking')),
+  add constraint checked_before_service check (state <> 'serving' or not unserved and vouched_at is null);
+
+-- One rollover takes hosts of a pool at a time; those that were stopped before may still be finishing some.
+drop index one_rollover_a_pool;
+drop index one_reversal_a_pool;
+create unique index one_rollover_a_pool on rollovers (pool_id) where not settled and state <> 'stopped';
+create index on rollovers (pool_id) where not settled;
+
+-- +goose Down
+drop index one_rollover_a_pool;
+create unique index one_rollover_a_pool on rollovers (pool_id) where not settled and reverses is null;
+create unique index one_reversal_a_pool on rollovers (pool_id) where not settled and reverses is not null;
+alter table hosts drop constraint machine_for_people, drop constraint checked_before_service;
+alter table hosts drop machine, drop vouched_at;
