@@ -2,51 +2,78 @@ package api
 
 import (
 	"errors"
+	"io"
 	"net/http"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
 	"nimblepane/agent"
+	"nimblepane/core/strict"
 	"nimblepane/engine"
 )
 
 // agents serves the protocol of package agent.
 func (s *Server) agents() {
-	answer := func(c *gin.Context, body any, err error) {
-		switch {
-		case errors.Is(err, engine.ErrUnknownAgent):
-			problem(c, http.StatusUnauthorized, err.Error())
-		case c.Request.Context().Err() != nil:
-			c.Abort() // the agent went away, or the service stops
-		case err != nil:
-			s.log.Error("an agent could not be answered", "err", err)
-			problem(c, http.StatusServiceUnavailable, "the service cannot take this in now; try again")
-		default:
-			c.JSON(http.StatusOK, body)
-		}
-	}
 	s.gin.POST(agent.EnrolPath, func(c *gin.Context) {
 		var in agent.EnrolRequest
-		if err := c.ShouldBindJSON(&in); err != nil || in.Token == "" {
-			problem(c, http.StatusBadRequest, `the body has to be {"token": "..."}`)
+		if !readAgent(c, &in) {
+			return
+		}
+		if in.Token == "" || len(in.Token) > 200 {
+			problem(c, http.StatusUnprocessableEntity, "token: give the one-time token of the machine's seed")
 			return
 		}
 		reply, err := s.engine.Enrol(c.Request.Context(), in.Token)
-		answer(c, reply, err)
+		s.answerAgent(c, reply, err)
 	})
 	s.gin.POST(agent.HeartbeatPath, func(c *gin.Context) {
 		credential, found := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
-		if !found {
+		if !found || len(credential) > 200 {
 			problem(c, http.StatusUnauthorized, "the heartbeat carries no credential: enrol first")
 			return
 		}
 		var in agent.Heartbeat
-		if err := c.ShouldBindJSON(&in); err != nil {
-			problem(c, http.StatusBadRequest, "the heartbeat is malformed: "+err.Error())
+		if !readAgent(c, &in) {
 			return
 		}
 		reply, err := s.engine.Heartbeat(c.Request.Context(), credential, in)
-		answer(c, reply, err)
+		s.answerAgent(c, reply, err)
 	})
+}
+
+// readAgent reads what an agent sends, or answers what is wrong with it.
+func readAgent(c *gin.Context, into any) bool {
+	text, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, agent.MaxBody))
+	var long *http.MaxBytesError
+	switch {
+	case errors.As(err, &long):
+		problem(c, http.StatusRequestEntityTooLarge, "at most "+itoa(agent.MaxBody)+" bytes are taken")
+		return false
+	case err != nil:
+		c.Abort() // the agent went away
+		return false
+	}
+	if err := strict.Unmarshal(text, into); err != nil {
+		problem(c, http.StatusBadRequest, "the body is malformed: "+err.Error())
+		return false
+	}
+	return true
+}
+
+func (s *Server) answerAgent(c *gin.Context, body any, err error) {
+	var wrong *engine.Problem
+	switch {
+	case err == nil:
+		c.JSON(http.StatusOK, body)
+	case errors.Is(err, engine.ErrUnknownAgent):
+		problem(c, http.StatusUnauthorized, err.Error())
+	case errors.As(err, &wrong):
+		problem(c, http.StatusUnprocessableEntity, wrong.Error())
+	case c.Request.Context().Err() != nil:
+		c.Abort() // the agent went away, or the service stops
+	default:
+		s.log.Error("an agent could not be answered", "err", err)
+		problem(c, http.StatusServiceUnavailable, "the service cannot take this in now; try again")
+	}
 }

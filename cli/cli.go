@@ -144,7 +144,11 @@ func (a *app) client() (*client.Client, error) {
 	if url == "" || token == "" {
 		return nil, errNotSignedIn
 	}
-	return client.New(url, token), nil
+	c := client.New(url, token)
+	if a.output != "json" { // JSON says what was said; it escapes what controls a terminal
+		c = c.Cleaning(Plain)
+	}
+	return c, nil
 }
 
 // run makes a command's function from one that needs a client.

@@ -107,7 +107,7 @@ func (a *app) estate() *cobra.Command {
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			b, err := c.Estate(ctx)
 			if err == nil {
-				_, err = a.out.Write(b)
+				err = write(a.out, b)
 			}
 			return err
 		}),

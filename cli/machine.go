@@ -133,7 +133,7 @@ func (a *app) buildMachine() *cobra.Command {
 				return err
 			}
 			if args[3] == "-" {
-				_, err = a.out.Write(content)
+				err = write(a.out, content)
 				return err
 			}
 			return os.WriteFile(args[3], content, 0o600)
@@ -203,8 +203,8 @@ func (a *app) runOnBuildMachine(here func(context.Context, *client.Client, []str
 				return err
 			}
 		} else {
-			_, _ = a.out.Write(ended.Output)
-			_, _ = a.err.Write(ended.Errors)
+			_ = write(a.out, ended.Output)
+			_ = write(a.err, ended.Errors)
 		}
 		if ended.ExitCode != 0 {
 			return &badOutcome{fmt.Sprintf("%s ended with exit code %d", in.Path, ended.ExitCode)}

@@ -124,3 +124,26 @@ func TestAnEmptyEstateSaysHowToBegin(t *testing.T) {
 		require.Contains(t, out, want, "%v", args)
 	}
 }
+
+func TestWhatOthersWroteDoesNotSteerTheTerminal(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	const evil = "\x1b]8;;http://evil\x07click\x1b]8;;\x07\rfaulty\u202e\x1b]0;owned\x07"
+	require.NoError(t, s.Store.DB.Exec("update hosts set state = 'faulty', why = ? where name = 'tc-001'", evil).Error)
+	require.NoError(t, s.Store.DB.Exec(`update pulses set checks_why = ?, sessions = jsonb_build_array(jsonb_build_object('key', 's1', 'person', ?::text, 'state', 'idle', 'since', '2026-11-23T05:00:00Z'))
+		where host_id = (select id from hosts where name = 'tc-001')`, evil, evil).Error)
+	_, err := s.As(client.Operator).TellPool(t.Context(), "ticket-counters", evil)
+	require.NoError(t, err)
+	for _, command := range []string{"host show tc-001", "host list --state faulty", "host list --state faulty -o csv", "host list --state faulty -o yaml", "session list", "trail list", "today", "pool show ticket-counters"} {
+		out, code := pane(t, s, client.Viewer, strings.Fields(command)...)
+		require.Zero(t, code, out)
+		require.Contains(t, out, "click", command)
+		for _, bad := range []string{"\x1b]", "\x07", "\r", "\u202e", "owned"} {
+			require.NotContains(t, out, bad, command)
+		}
+	}
+	out, _ := pane(t, s, client.Viewer, "host", "list", "--state", "faulty", "-o", "json")
+	require.Contains(t, out, `\u001b]8;;http://evil`, "JSON says what was said")
+	out, _ = pane(t, s, client.Operator, "session", "tell", "tc-001", "no\x1b]0;owned\x07ne", "x")
+	require.NotContains(t, cli.Plain(out), "\x1b")
+}

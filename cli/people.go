@@ -366,7 +366,7 @@ func detail(e client.TrailEntry) string {
 		}
 		names[i] = strings.ReplaceAll(n, "_", " ") + " " + text
 	}
-	return strings.Join(names, ", ")
+	return Plain(strings.Join(names, ", "))
 }
 
 func parseTime(s string) (time.Time, error) {

@@ -16,6 +16,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"reflect"
 	"strconv"
 	"strings"
 	"time"
@@ -28,11 +29,20 @@ type Client struct {
 	url   string
 	token string
 	http  *http.Client
+	clean func(string) string // nil to leave texts as they are
 }
 
 // New returns a client of the service at the URL, with a bearer token ("" to sign in first).
 func New(serviceURL, token string) *Client {
-	return &Client{strings.TrimSuffix(serviceURL, "/"), token, &http.Client{}}
+	return &Client{url: strings.TrimSuffix(serviceURL, "/"), token: token, http: &http.Client{}}
+}
+
+// Cleaning returns a client that passes every text of every answer through the
+// function, for callers that show them.
+func (c *Client) Cleaning(clean func(string) string) *Client {
+	with := *c
+	with.clean = clean
+	return &with
 }
 
 // Error is a problem that the service answered with (RFC 9457).
@@ -143,7 +153,38 @@ func do[T any](ctx context.Context, c *Client, r request) (out T, err error) {
 	if err := json.NewDecoder(resp.Body).Decode(&out); err != nil {
 		return out, fmt.Errorf("the answer to %s %s cannot be read: %w", r.method, r.path, err)
 	}
+	if c.clean != nil {
+		cleanTexts(reflect.ValueOf(&out), c.clean)
+	}
 	return out, nil
+}
+
+// cleanTexts passes every string within a value of our shapes through the function.
+func cleanTexts(v reflect.Value, clean func(string) string) {
+	switch v.Kind() {
+	case reflect.Pointer:
+		if !v.IsNil() {
+			cleanTexts(v.Elem(), clean)
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if v.Type().Field(i).IsExported() {
+				cleanTexts(v.Field(i), clean)
+			}
+		}
+	case reflect.Slice:
+		for i := range v.Len() {
+			cleanTexts(v.Index(i), clean)
+		}
+	case reflect.Map:
+		for _, key := range v.MapKeys() {
+			value := v.MapIndex(key)
+			v.SetMapIndex(key, reflect.Value{})
+			v.SetMapIndex(reflect.ValueOf(clean(key.String())).Convert(key.Type()), value)
+		}
+	case reflect.String:
+		v.SetString(clean(v.String()))
+	}
 }
 
 func get[T any](ctx context.Context, c *Client, path string, query url.Values) (T, error) {

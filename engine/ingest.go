@@ -28,6 +28,11 @@ var (
 
 // ingest writes heartbeats down in batches. While one batch is being written
 // the next one gathers, so that batches grow with the load by themselves.
+//
+// Agents are not trusted. Whose heartbeats are is looked up first, by their
+// credentials alone: nothing that a stranger says goes any further. A batch
+// that the database refuses all the same is taken apart until the heartbeat
+// that it cannot keep is alone.
 type ingest struct {
 	engine *Engine
 	in     chan waiting
@@ -40,9 +45,12 @@ type ingest struct {
 }
 
 type waiting struct {
-	beat  store.Beat
-	reply chan answered
+	beat     store.Beat
+	sessions int
+	reply    chan answered
 }
+
+func (w waiting) refuse(err error) { w.reply <- answered{err: err} }
 
 type answered struct {
 	reply store.Reply
@@ -56,13 +64,11 @@ func newIngest(e *Engine) *ingest {
 }
 
 func (i *ingest) run(ctx context.Context) {
-	var later []waiting // second heartbeats of a host within one batch
+	var queue []waiting
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
-		batch := later
-		later = nil
-		if len(batch) == 0 {
+		if len(queue) == 0 {
 			select {
 			case <-ctx.Done():
 				return
@@ -70,31 +76,65 @@ func (i *ingest) run(ctx context.Context) {
 				i.tell(ctx)
 				continue
 			case w := <-i.in:
-				batch = append(batch, w)
+				queue = append(queue, w)
 			}
 		}
-		have := map[string]bool{}
-		for _, w := range batch {
-			have[string(w.beat.Credential)] = true
-		}
 	gather:
-		for len(batch) < beatsAtOnce {
+		for len(queue) < 2*beatsAtOnce {
 			select {
 			case w := <-i.in:
-				if key := string(w.beat.Credential); have[key] {
-					later = append(later, w)
-				} else {
-					have[key] = true
-					batch = append(batch, w)
-				}
+				queue = append(queue, w)
 			default:
 				break gather
 			}
 		}
-		i.write(ctx, batch)
+		var batch []waiting
+		batch, queue = oneEach(queue)
+		i.take(ctx, batch)
 		if time.Since(i.told) > time.Second {
 			i.tell(ctx)
 		}
+	}
+}
+
+// oneEach takes the first heartbeat of each agent off the queue, and leaves
+// the others there in their order.
+func oneEach(queue []waiting) (batch, later []waiting) {
+	have := make(map[string]bool, len(queue))
+	for _, w := range queue {
+		if key := string(w.beat.Credential); have[key] || len(batch) == beatsAtOnce {
+			later = append(later, w)
+		} else {
+			have[key] = true
+			batch = append(batch, w)
+		}
+	}
+	return batch, later
+}
+
+// take answers a batch of heartbeats, one of an agent at most.
+func (i *ingest) take(ctx context.Context, batch []waiting) {
+	credentials := make([][]byte, len(batch))
+	for n, w := range batch {
+		credentials[n] = w.beat.Credential
+	}
+	speakers, err := i.engine.Store.Speakers(ctx, credentials)
+	known := batch[:0]
+	for _, w := range batch {
+		who, ok := speakers[string(w.beat.Credential)]
+		switch most := agent.MostSessions(who.Seats); {
+		case err != nil:
+			w.refuse(err)
+		case !ok:
+			w.refuse(ErrUnknownAgent)
+		case w.sessions > most:
+			w.refuse(invalid("sessions: there are %d on a host of %d seats; at most %d are taken", w.sessions, who.Seats, most))
+		default:
+			known = append(known, w)
+		}
+	}
+	if len(known) > 0 {
+		i.write(ctx, known)
 	}
 }
 
@@ -104,18 +144,31 @@ func (i *ingest) write(ctx context.Context, batch []waiting) {
 		beats[n] = w.beat
 	}
 	replies, err := i.engine.Store.SaveBeats(ctx, i.engine.Clock.Now(), beats)
+	if store.IsRefusal(err) && len(batch) > 1 {
+		half := len(batch) / 2
+		i.write(ctx, batch[:half])
+		i.write(ctx, batch[half:])
+		return
+	}
 	for n, w := range batch {
 		if err != nil {
-			w.reply <- answered{err: err}
+			if store.IsRefusal(err) {
+				i.engine.log.Warn("a heartbeat cannot be kept", "err", err)
+				err = invalid("the heartbeat holds what the database cannot keep")
+			}
+			w.refuse(err)
 			continue
 		}
-		w.reply <- answered{reply: replies[n]}
-		if r := replies[n]; r.Known {
-			digest := maphash.Bytes(i.seed, w.beat.Sessions)
-			if i.seen[r.HostID] != digest {
-				i.seen[r.HostID] = digest
-				i.touched[r.PoolID] = true
-			}
+		r := replies[n]
+		if !r.Known {
+			w.refuse(ErrUnknownAgent) // its credential was replaced a moment ago
+			continue
+		}
+		w.reply <- answered{reply: r}
+		digest := maphash.Bytes(i.seed, w.beat.Sessions)
+		if i.seen[r.HostID] != digest {
+			i.seen[r.HostID] = digest
+			i.touched[r.PoolID] = true
 		}
 	}
 	beatsTaken.Add(float64(len(batch)))
@@ -171,6 +224,9 @@ func (e *Engine) Enrol(ctx context.Context, token string) (agent.EnrolReply, err
 // Heartbeat takes in what an agent reports and says what it is to do. It
 // returns when the report is written down.
 func (e *Engine) Heartbeat(ctx context.Context, credential string, beat agent.Heartbeat) (agent.Answer, error) {
+	if err := beat.Check(e.Clock.Now()); err != nil {
+		return agent.Answer{}, invalid("%s", err)
+	}
 	if beat.Sessions == nil {
 		beat.Sessions = []agent.Session{}
 	}
@@ -178,7 +234,7 @@ func (e *Engine) Heartbeat(ctx context.Context, credential string, beat agent.He
 	if err != nil {
 		return agent.Answer{}, err
 	}
-	w := waiting{reply: make(chan answered, 1), beat: store.Beat{
+	w := waiting{reply: make(chan answered, 1), sessions: len(beat.Sessions), beat: store.Beat{
 		Credential: digest(credential), Stamp: beat.Stamp, DrainConfirmed: beat.Drain,
 		ChecksOrder: beat.Checks.Order, Checks: beat.Checks.State, ChecksWhy: beat.Checks.Why,
 		Load: beat.Load, Sessions: sessions, Done: beat.Done,
@@ -192,9 +248,6 @@ func (e *Engine) Heartbeat(ctx context.Context, credential string, beat agent.He
 	case a := <-w.reply:
 		if a.err != nil {
 			return agent.Answer{}, a.err
-		}
-		if !a.reply.Known {
-			return agent.Answer{}, ErrUnknownAgent
 		}
 		return e.answer(a.reply), nil
 	case <-ctx.Done():

@@ -344,3 +344,29 @@ func TestPinningProductionNeedsWhatActivatingNeeds(t *testing.T) {
 		return err
 	}(), "pool office is pinned to desk 2026.11.2, which rolling back bars")
 }
+
+func TestABatchOfHeartbeatsIsTakenApartForTheOneThatCannotBeKept(t *testing.T) {
+	t.Parallel()
+	p := play(t)
+	var batch []waiting
+	for n := 1; n <= 5; n++ {
+		name := fmt.Sprintf("co-%03d", n)
+		require.NoError(t, p.Store.DB.Exec("update pulses set credential = ? where host_id = (select id from hosts where name = ?)", []byte(name), name).Error)
+		w := waiting{beat: store.Beat{Credential: []byte(name), Sessions: []byte("[]")}, reply: make(chan answered, 1)}
+		if n == 3 {
+			w.beat.Stamp = "what passes the door by mistake\x00"
+		}
+		batch = append(batch, w)
+	}
+	waiters := append([]waiting(nil), batch...)
+	p.ingest.take(p.ctx, batch)
+	for n, w := range waiters {
+		a := <-w.reply
+		if n == 2 {
+			require.ErrorContains(t, a.err, "what the database cannot keep")
+		} else {
+			require.NoError(t, a.err)
+			require.True(t, a.reply.Known)
+		}
+	}
+}

@@ -190,10 +190,48 @@ type Reply struct {
 	Orders     []Order
 }
 
-// SaveBeats writes a batch of heartbeats that came in at now and returns a
-// reply to each, in the same order. It takes three statements, however many
-// there are.
-func (s *Store) SaveBeats(ctx context.Context, now time.Time, beats []Beat) ([]Reply, error) {
+// Speaker is the host that a credential belongs to.
+type Speaker struct {
+	HostID, PoolID int64
+	Seats          int
+}
+
+// Speakers returns whose the credentials are (SHA-256 of what was presented);
+// those that belong to nobody are left out.
+func (s *Store) Speakers(ctx context.Context, credentials [][]byte) (map[string]Speaker, error) {
+	rows, err := s.Pool.Query(ctx, `select u.credential, h.id, h.pool_id, p.seats_per_host
+		from pulses u join hosts h on h.id = u.host_id join pools p on p.id = h.pool_id where u.credential = any($1)`, credentials)
+	if err != nil {
+		return nil, fmt.Errorf("look up credentials: %w", err)
+	}
+	defer rows.Close()
+	out := make(map[string]Speaker, len(credentials))
+	for rows.Next() {
+		var credential []byte
+		var w Speaker
+		if err := rows.Scan(&credential, &w.HostID, &w.PoolID, &w.Seats); err != nil {
+			return nil, fmt.Errorf("look up credentials: %w", err)
+		}
+		out[string(credential)] = w
+	}
+	if err := rows.Err(); err != nil {
+		return nil, fmt.Errorf("look up credentials: %w", err)
+	}
+	return out, nil
+}
+
+// SaveBeats writes a batch of heartbeats that came in at now, one of a host at
+// most, and returns a reply to each, in the same order. It takes three
+// statements, however many there are; all are written or none.
+func (s *Store) SaveBeats(ctx context.Context, now time.Time, beats []Beat) (replies []Reply, err error) {
+	err = again(ctx, func() error {
+		replies, err = s.saveBeats(ctx, now, beats)
+		return err
+	})
+	return replies, err
+}
+
+func (s *Store) saveBeats(ctx context.Context, now time.Time, beats []Beat) ([]Reply, error) {
 	n := len(beats)
 	var (
 		index      = make([]int32, n)
@@ -205,18 +243,21 @@ func (s *Store) SaveBeats(ctx context.Context, now time.Time, beats []Beat) ([]R
 		checksWhy  = make([]string, n)
 		load       = make([]float64, n)
 		sessions   = make([]string, n)
-		done       []int64
 	)
 	for i, b := range beats {
 		index[i], credential[i], stamp[i], drain[i] = int32(i), b.Credential, b.Stamp, b.DrainConfirmed
 		checkOrder[i], checks[i], checksWhy[i], load[i], sessions[i] = b.ChecksOrder, b.Checks, b.ChecksWhy, b.Load, string(b.Sessions)
-		done = append(done, b.Done...)
 	}
 	replies := make([]Reply, n)
 	at := map[int64]int{}
+	tx, err := s.Pool.Begin(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("save heartbeats: %w", err)
+	}
+	defer tx.Rollback(context.WithoutCancel(ctx))
 	// Rows are locked in the order of their host, so that two services that
 	// write at once wait for each other and do not block each other for good.
-	rows, err := s.Pool.Query(ctx, `
+	rows, err := tx.Query(ctx, `
 		with beat as materialized (
 		  select u.host_id, b.* from unnest($1::int[], $2::bytea[], $3::text[], $4::bigint[], $5::bigint[], $6::text[], $7::text[], $8::float8[], $9::text[])
 		    as b(i, credential, stamp, drain, check_order, checks, checks_why, load, sessions)
@@ -233,7 +274,7 @@ func (s *Store) SaveBeats(ctx context.Context, now time.Time, beats []Beat) ([]R
 	if err != nil {
 		return nil, fmt.Errorf("save heartbeats: %w", err)
 	}
-	var hosts []int64
+	var hosts, done, doneBy []int64
 	for rows.Next() {
 		var i int32
 		var r Reply
@@ -244,30 +285,36 @@ func (s *Store) SaveBeats(ctx context.Context, now time.Time, beats []Beat) ([]R
 		replies[i] = r
 		at[r.HostID] = int(i)
 		hosts = append(hosts, r.HostID)
+		for _, order := range beats[i].Done {
+			done, doneBy = append(done, order), append(doneBy, r.HostID)
+		}
 	}
 	if err := rows.Err(); err != nil {
 		return nil, fmt.Errorf("save heartbeats: %w", err)
 	}
 	if len(done) > 0 {
-		// Only by the host that the order was for.
-		if _, err := s.Pool.Exec(ctx, "update orders set done_at = $1 where id = any($2) and host_id = any($3) and done_at is null", now, done, hosts); err != nil {
+		// What a host says counts for its own orders only.
+		if _, err := tx.Exec(ctx, `update orders o set done_at = $1 from unnest($2::bigint[], $3::bigint[]) as d(id, host_id)
+			where o.id = d.id and o.host_id = d.host_id and o.done_at is null`, now, done, doneBy); err != nil {
 			return nil, fmt.Errorf("save what was done: %w", err)
 		}
 	}
-	var orders []Order
-	if err := s.DB.WithContext(ctx).Raw("select * from orders where done_at is null and host_id = any(?) order by id", int8s(hosts)).Scan(&orders).Error; err != nil {
+	rows, err = tx.Query(ctx, "select id, host_id, kind, session_key, text from orders where done_at is null and host_id = any($1) order by id", hosts)
+	if err != nil {
 		return nil, fmt.Errorf("read orders: %w", err)
 	}
-	for _, o := range orders {
+	for rows.Next() {
+		var o Order
+		if err := rows.Scan(&o.ID, &o.HostID, &o.Kind, &o.SessionKey, &o.Text); err != nil {
+			return nil, fmt.Errorf("read orders: %w", err)
+		}
 		r := &replies[at[o.HostID]]
 		r.Orders = append(r.Orders, o)
 	}
-	return replies, nil
-}
-
-// int8s writes an array literal, because GORM would spread a slice into a list.
-func int8s(ids []int64) string {
-	return "{" + strings.Trim(strings.ReplaceAll(fmt.Sprint(ids), " ", ","), "[]") + "}"
+	if err := rows.Err(); err != nil {
+		return nil, fmt.Errorf("read orders: %w", err)
+	}
+	return replies, tx.Commit(ctx)
 }
 
 // Enrolment is a one-time token for the agent of a host.

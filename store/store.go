@@ -13,8 +13,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"math/rand/v2"
+	"net"
 	"strings"
 	"time"
 
@@ -225,6 +227,26 @@ func (tx *Tx) flush() error {
 		return fmt.Errorf("write the events: %w", err)
 	}
 	return tx.Exec("select pg_notify('nimblepane_events', '')").Error
+}
+
+// IsRefusal says that the database would not keep a value: it holds a
+// character that no text may, is out of range, or breaks a rule of the schema.
+// The same again is refused again.
+func IsRefusal(err error) bool {
+	var refused *pgconn.PgError
+	return errors.As(err, &refused) && (pgerrcode.IsDataException(refused.Code) || pgerrcode.IsIntegrityConstraintViolation(refused.Code))
+}
+
+// IsAway says that the database could not be asked at all, or not now.
+func IsAway(err error) bool {
+	var connect *pgconn.ConnectError
+	var network net.Error
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) {
+		return pgerrcode.IsConnectionException(refused.Code) || pgerrcode.IsOperatorIntervention(refused.Code) ||
+			pgerrcode.IsInsufficientResources(refused.Code) || pgerrcode.IsTransactionRollback(refused.Code)
+	}
+	return errors.As(err, &connect) || errors.As(err, &network) || errors.Is(err, io.ErrUnexpectedEOF) || pgconn.SafeToRetry(err)
 }
 
 // named loads one record by what people call it, or returns ErrNotFound with

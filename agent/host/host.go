@@ -214,7 +214,7 @@ func (a *Agent) beat(ctx context.Context) (agent.Heartbeat, error) {
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	return agent.Heartbeat{Stamp: a.stamp, Drain: max(0, a.kept.Drain), Checks: a.checks, Load: load, Sessions: sessions, Done: slices.Clone(a.done)}, nil
+	return agent.Heartbeat{Stamp: a.stamp, Drain: max(0, a.kept.Drain), Checks: a.checks, Load: load, Sessions: sessions, Done: slices.Clone(a.done)}.Clean(), nil
 }
 
 // obey does what the answer says.

@@ -19,7 +19,7 @@ func main() {
 	err := cli.New(version).ExecuteContext(ctx)
 	stop()
 	if err != nil {
-		fmt.Fprintln(os.Stderr, "pane:", err)
+		fmt.Fprintln(os.Stderr, "pane:", cli.Plain(err.Error()))
 	}
 	os.Exit(cli.ExitCode(err))
 }

@@ -1,0 +1,55 @@
+package strict
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+type shape struct {
+	Days   int            `json:"days"`
+	Within time.Duration  `json:"within"`
+	Names  []string       `json:"names"`
+	Part   *shape         `json:"part"`
+	Any    map[string]any `json:"any"`
+}
+
+func TestWhatFitsIsRead(t *testing.T) {
+	t.Parallel()
+	var s shape
+	require.NoError(t, Unmarshal([]byte(`{"days": 3, "within": 1000000000, "names": ["Tóve", "\ud83d\ude00"], "part": {"days": 4}, "any": {"Days": [1, {"x": null}]}}`), &s))
+	require.Equal(t, 3, s.Days)
+	require.Equal(t, time.Second, s.Within)
+	require.Equal(t, 4, s.Part.Days)
+	var v any
+	require.NoError(t, Unmarshal([]byte(`[1]`), &v))
+	require.Equal(t, []any{1.0}, v)
+}
+
+func TestWhatDoesNotFitIsRefusedWithWhere(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]string{
+		`{"days": 1, "Days": 36500}`:          `no field "/Days"`,
+		`{"days": 1, "days": 2}`:              `the name "/days" stands there twice`,
+		`{"part": {"any": {"a": 1, "a": 2}}}`: `"/part/any/a" stands there twice`,
+		`{"days": "secret-word"}`:             `at "/days" a JSON string does not fit`,
+		`{"days": 1.5}`:                       `at "/days" a JSON number does not fit`,
+		`{"days": 99999999999999999999}`:      `at "/days" a JSON number does not fit`,
+		`{"names": ["a\u0000b"]}`:             `"/names/0" holds a NUL`,
+		`{"any": {"\u0000": 1}}`:              `holds a NUL`,
+		"{\"names\": [\"\xff\"]}":             `invalid UTF-8`,
+		`{"names": ["\ud800"]}`:               `at "/names/0"`,
+		`{"days": 1} {"days": 2}`:             `after top-level value`,
+		`{`:                                   `unexpected end`,
+		``:                                    `unexpected end`,
+		strings.Repeat("[", 1<<16):            `nested deeper than 32`,
+		strings.Repeat(`{"part":`, 40) + `{}` + strings.Repeat("}", 40): `nested deeper than 32`,
+	} {
+		var s shape
+		err := Unmarshal([]byte(text), &s)
+		require.ErrorContains(t, err, want, "%.60s", text)
+		require.NotContains(t, err.Error(), "secret-word")
+	}
+}
