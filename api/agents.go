@@ -11,6 +11,7 @@ import (
 	"nimblepane/agent"
 	"nimblepane/core/strict"
 	"nimblepane/engine"
+	"nimblepane/store"
 )
 
 // agents serves the protocol of package agent.
@@ -61,10 +62,15 @@ func readAgent(c *gin.Context, into any) bool {
 	return true
 }
 
+// unanswered is what the log says when agents are turned away.
+const unanswered = "an agent could not be answered"
+
 func (s *Server) answerAgent(c *gin.Context, body any, err error) {
 	var wrong *engine.Problem
 	switch {
 	case err == nil:
+		s.away.Worked(away)
+		s.away.Worked(unanswered)
 		c.JSON(http.StatusOK, body)
 	case errors.Is(err, engine.ErrUnknownAgent):
 		problem(c, http.StatusUnauthorized, err.Error())
@@ -72,8 +78,10 @@ func (s *Server) answerAgent(c *gin.Context, body any, err error) {
 		problem(c, http.StatusUnprocessableEntity, wrong.Error())
 	case c.Request.Context().Err() != nil:
 		c.Abort() // the agent went away, or the service stops
+	case store.IsAway(err):
+		s.noDatabase(c, err)
 	default:
-		s.log.Error("an agent could not be answered", "err", err)
+		s.away.Failed(unanswered, err)
 		problem(c, http.StatusServiceUnavailable, "the service cannot take this in now; try again")
 	}
 }

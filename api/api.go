@@ -10,7 +10,7 @@ package api
 import (
 	"cmp"
 	"context"
-	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -22,7 +22,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nimblepane/client"
+	"nimblepane/core/strict"
 	"nimblepane/engine"
+	"nimblepane/engine/trouble"
 	"nimblepane/store"
 )
 
@@ -33,69 +35,55 @@ type Server struct {
 	log     *slog.Logger
 	version string
 	secure  bool
-	gin     *gin.Engine
-	api     huma.API
-	hub     *hub
-	tries   *tries
+
+	bodyWithin time.Duration
+	gin        *gin.Engine
+	api        huma.API
+	hub        *hub
+	guard      *guard
+	streams    *streams
+	away       *trouble.Log // what is said of the database
 }
 
 // Options of a server.
 type Options struct {
 	Version string
-	// Secure marks the session cookie for HTTPS only.
-	Secure  bool
-	Console fs.FS // the built console; nil for none
-	Log     *slog.Logger
+	// Secure says that browsers reach the service by HTTPS: the session cookie is for that only.
+	Secure bool
+	// TrustedProxies are the addresses or networks (CIDR) of proxies that say truly whom they speak for.
+	TrustedProxies []string
+	// BodyWithin is how long the body of a request may take to come, 30 s if 0.
+	BodyWithin time.Duration
+	Console    fs.FS // the built console; nil for none
+	Log        *slog.Logger
 }
 
-// bodyLimit is how large a request may be, in bytes.
-const bodyLimit = 1 << 20
-
 // New returns a server for the engine. Its event stream lives until the context ends.
-func New(ctx context.Context, e *engine.Engine, o Options) *Server {
+func New(ctx context.Context, e *engine.Engine, o Options) (*Server, error) {
 	gin.SetMode(gin.ReleaseMode)
-	s := &Server{engine: e, log: o.Log, version: o.Version, secure: o.Secure, gin: gin.New(), hub: newHub(), tries: newTries()}
+	s := &Server{bodyWithin: cmp.Or(o.BodyWithin, bodyWithin), engine: e, log: o.Log, version: o.Version, secure: o.Secure, gin: gin.New(), hub: newHub(), guard: newGuard(), streams: &streams{byName: map[string]int{}}, away: trouble.New(o.Log)}
 	if e != nil {
 		s.store = e.Store
 		go s.hub.run(ctx, e.Store, o.Log)
 	}
-	s.gin.Use(gin.CustomRecovery(s.recovered), limitBody, headers)
+	s.gin.HandleMethodNotAllowed = true
+	s.gin.NoMethod(wrongMethod)
+	if err := s.gin.SetTrustedProxies(o.TrustedProxies); err != nil {
+		return nil, fmt.Errorf("trusted proxies: %w", err)
+	}
+	s.gin.Use(gin.CustomRecovery(s.recovered), s.headers, legible, limitBody)
 	s.gin.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	s.gin.GET("/readyz", s.ready)
 	s.agents()
 	s.describe()
 	s.events()
 	s.console(o.Console)
-	return s
+	return s, nil
 }
-
-func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.gin.ServeHTTP(w, r) }
 
 func (s *Server) recovered(c *gin.Context, cause any) {
 	s.log.Error("a request failed badly", "path", c.Request.URL.Path, "cause", cause)
 	problem(c, http.StatusInternalServerError, "the service failed; its log says more")
-}
-
-func limitBody(c *gin.Context) {
-	limit := int64(bodyLimit)
-	if c.Request.Method == http.MethodPut && strings.HasSuffix(c.Request.URL.Path, "/file") {
-		limit = fileLimit
-	}
-	if c.Request.ContentLength > limit {
-		problem(c, http.StatusRequestEntityTooLarge, "the request has "+itoa(c.Request.ContentLength)+" bytes; at most "+itoa(limit)+" are taken")
-		return
-	}
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
-	c.Next()
-}
-
-func headers(c *gin.Context) {
-	h := c.Writer.Header()
-	h.Set("X-Content-Type-Options", "nosniff")
-	h.Set("X-Frame-Options", "DENY")
-	h.Set("Referrer-Policy", "no-referrer")
-	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
-	c.Next()
 }
 
 func (s *Server) ready(c *gin.Context) {
@@ -108,12 +96,6 @@ func (s *Server) ready(c *gin.Context) {
 	c.String(http.StatusOK, "ready\n")
 }
 
-// problem answers with problem details and ends the request.
-func problem(c *gin.Context, status int, detail string) {
-	c.Header("Content-Type", "application/problem+json")
-	c.AbortWithStatusJSON(status, huma.ErrorModel{Title: http.StatusText(status), Status: status, Detail: detail})
-}
-
 // describe registers every operation.
 func (s *Server) describe() {
 	config := huma.DefaultConfig("Nimble Pane", s.version)
@@ -121,7 +103,11 @@ func (s *Server) describe() {
 	config.DocsPath = ""
 	config.SchemasPath = ""
 	config.CreateHooks = nil
+	config.RejectUnknownQueryParameters = true
+	format := huma.Format{Marshal: huma.DefaultJSONFormat.Marshal, Unmarshal: strict.Unmarshal}
+	config.Formats = map[string]huma.Format{"application/json": format, "json": format}
 	config.Info.Description = "Golden images, versions, tracks, pools and rollovers of virtual desktops. Times are RFC 3339 in UTC; errors are problem details (RFC 9457)."
+	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer"},
 		"console": {Type: "apiKey", In: "cookie", Name: sessionCookie},
@@ -137,6 +123,7 @@ func (s *Server) describe() {
 	s.machines()
 	s.rollovers()
 	s.trail()
+	s.others()
 }
 
 // OpenAPI returns the description of the API as JSON.
@@ -144,13 +131,17 @@ func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON(
 
 // Describe returns the description of the API without a service behind it.
 func Describe(version string) ([]byte, error) {
-	s := New(context.Background(), nil, Options{Version: version, Log: slog.New(slog.DiscardHandler)})
+	s, err := New(context.Background(), nil, Options{Version: version, Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return nil, err
+	}
 	return s.OpenAPI()
 }
 
 type operation struct {
 	method, path, id, summary string
 	role                      string // least role that may, "" for nobody in particular: no sign-in needed
+	on                        scope  // what it changes, if it changes something
 	tag                       string
 	status                    int   // 200 if 0
 	limit                     int64 // of the body in bytes, bodyLimit if 0
@@ -160,8 +151,12 @@ type operation struct {
 func register[I, O any](s *Server, o operation, handle func(context.Context, *I) (*O, error)) {
 	op := huma.Operation{
 		Method: o.method, Path: "/api/v1" + o.path, OperationID: o.id, Summary: o.summary, Tags: []string{o.tag},
-		DefaultStatus: o.status, MaxBodyBytes: cmp.Or(o.limit, bodyLimit), Metadata: map[string]any{"role": o.role},
+		DefaultStatus: o.status, MaxBodyBytes: cmp.Or(o.limit, bodyLimit), Metadata: map[string]any{"role": o.role, "on": o.on},
 		Errors: []int{http.StatusUnprocessableEntity},
+	}
+	op.BodyReadTimeout = s.bodyWithin
+	if o.limit > bodyLimit {
+		op.BodyReadTimeout = fileWithin
 	}
 	if o.role == "" {
 		op.Security = []map[string][]string{}
@@ -180,35 +175,9 @@ func register[I, O any](s *Server, o operation, handle func(context.Context, *I)
 		if err != nil {
 			return nil, s.explain(o.id, err)
 		}
+		s.away.Worked(away)
 		return out, nil
 	})
-}
-
-// explain turns an error into problem details.
-func (s *Server) explain(operation string, err error) error {
-	var p *engine.Problem
-	var already huma.StatusError
-	switch {
-	case errors.As(err, &already):
-		return already
-	case errors.As(err, &p):
-		status := map[engine.Kind]int{
-			engine.Invalid: http.StatusUnprocessableEntity, engine.Conflict: http.StatusConflict,
-			engine.Uncleared: http.StatusConflict, engine.Stale: http.StatusPreconditionFailed,
-			engine.Forbidden: http.StatusForbidden,
-		}[p.Kind]
-		details := make([]error, len(p.Reasons))
-		for i, r := range p.Reasons {
-			details[i] = &huma.ErrorDetail{Message: r}
-		}
-		return huma.NewError(status, p.Text, details...)
-	case errors.Is(err, store.ErrNotFound):
-		return huma.Error404NotFound(err.Error())
-	case errors.Is(err, context.Canceled):
-		return huma.NewError(499, "the caller went away")
-	}
-	s.log.Error("a request failed", "operation", operation, "err", err)
-	return huma.Error500InternalServerError("the service failed; its log says more")
 }
 
 type empty struct{}
@@ -255,6 +224,11 @@ func (s *Server) console(files fs.FS) {
 	s.gin.NoRoute(func(c *gin.Context) {
 		path := strings.TrimPrefix(c.Request.URL.Path, "/")
 		if files == nil || strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "agent/") || c.Request.Method != http.MethodGet {
+			if c.Request.Method == http.MethodOptions && files != nil {
+				c.Header("Allow", "GET, HEAD, OPTIONS")
+				c.Status(http.StatusNoContent)
+				return
+			}
 			problem(c, http.StatusNotFound, "there is nothing at "+c.Request.Method+" "+c.Request.URL.Path+"; the API is described at /api/openapi.json")
 			return
 		}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -149,7 +150,7 @@ func TestNothingIsOpenWithoutSignIn(t *testing.T) {
 	require.Greater(t, len(doc.Paths), 40)
 	for path, operations := range doc.Paths {
 		for method, o := range operations {
-			if o.OperationID == "sign-in" {
+			if slices.Contains([]string{"sign-in", "health", "readiness", "enrol-agent", "heartbeat"}, o.OperationID) {
 				continue
 			}
 			path := strings.NewReplacer("{id}", "1", "{", "", "}", "").Replace(path)
@@ -202,15 +203,6 @@ func TestTokensCanBeRevokedAndPasswordsEndThem(t *testing.T) {
 	require.True(t, client.IsStatus(err, 401), "%v", err)
 }
 
-func TestGuessingPasswordsIsSlowedDown(t *testing.T) {
-	t.Parallel()
-	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
-	for range 5 {
-		require.Equal(t, 401, send(t, s, "POST", "/api/v1/session", "", `{"name":"viewer","password":"guess"}`).status)
-	}
-	require.Equal(t, 429, send(t, s, "POST", "/api/v1/session", "", `{"name":"viewer","password":"`+servicetest.Password+`"}`).status)
-}
-
 func TestConsoleSessionsNeedTheirCSRFToken(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
@@ -253,19 +245,32 @@ func TestAStaleEditIsRefused(t *testing.T) {
 
 func TestARepeatedRequestDoesTheThingOnce(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
+	s := servicetest.Start(t, servicetest.Options{})
 	token := s.Token(client.Operator)
-	post := func(key, body string) answer {
-		return send(t, s, "POST", "/api/v1/tokens", token, body, "Idempotency-Key", key)
+	post := func(path, key, body string) answer {
+		return send(t, s, "POST", path, token, body, "Idempotency-Key", key)
 	}
-	first := post("k", `{"name":"script","days":1}`)
-	again := post("k", `{"name":"script","days":1}`)
+	const tell = "/api/v1/pools/ticket-counters/tell"
+	first := post(tell, "k", `{"text":"hello"}`)
+	again := post(tell, "k", `{"text":"hello"}`)
 	require.Equal(t, 200, again.status)
 	require.Equal(t, first.text, again.text)
 	require.Equal(t, "true", again.header.Get("Idempotent-Replay"))
-	require.Equal(t, 422, post("k", `{"name":"other","days":1}`).status)
-	require.Equal(t, 422, post("l", `{"name":"","days":1}`).status)
-	require.Equal(t, 200, post("l", `{"name":"script","days":1}`).status, "what was refused may be tried again")
+	require.Equal(t, 422, post(tell, "k", `{"text":"other"}`).status)
+	require.Equal(t, 422, post(tell, "l", `{"text":""}`).status)
+	require.Equal(t, 200, post(tell, "l", `{"text":"hello"}`).status, "what was refused may be tried again")
+
+	// The secret of a token is shown once, and kept nowhere.
+	made := post("/api/v1/tokens", "t", `{"name":"script","days":1}`)
+	require.Equal(t, 200, made.status, made.text)
+	replay := post("/api/v1/tokens", "t", `{"name":"script","days":1}`)
+	require.Equal(t, 409, replay.status)
+	require.Contains(t, replay.text, "its secret is shown once")
+	var secret client.MadeToken
+	require.NoError(t, json.Unmarshal([]byte(made.text), &secret))
+	var kept int
+	require.NoError(t, s.Store.DB.Raw("select count(*) from replies where position(convert_to(?, 'UTF8') in body) > 0", secret.Secret).Scan(&kept).Error)
+	require.Zero(t, kept)
 }
 
 func TestLoadingAnEstateTwiceChangesNothing(t *testing.T) {

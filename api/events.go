@@ -2,9 +2,11 @@ package api
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"net/http"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -50,36 +52,89 @@ func (h *hub) run(ctx context.Context, st *store.Store, log *slog.Logger) {
 }
 
 const (
+	eventsPath    = "/api/v1/events"
 	eventsAtOnce  = 500
 	eventsAtRest  = 15 * time.Second // a comment is sent, so that proxies keep the connection
 	eventsGathers = 100 * time.Millisecond
+	eventsMissed  = 5_000 // whoever missed more has to look at everything anyway
 )
+
+// streams counts the event streams that are open, of one account and in all:
+// each holds a connection.
+type streams struct {
+	mu     sync.Mutex
+	all    int
+	byName map[string]int
+}
+
+const (
+	streamsEach = 12
+	streamsAll  = 2_000
+)
+
+// open counts one more, if there is room; close takes it back.
+func (s *streams) open(name string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.all >= streamsAll || s.byName[name] >= streamsEach {
+		return false
+	}
+	s.all++
+	s.byName[name]++
+	return true
+}
+
+func (s *streams) close(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all--
+	if s.byName[name]--; s.byName[name] == 0 {
+		delete(s.byName, name)
+	}
+}
 
 // events serves the event stream: server-sent events with the event's number
 // as their id. A client that names the last id that it saw is sent what came
-// after; another is sent what comes from now on.
+// after; another is sent what comes from now on. The stream ends with the
+// token or session that let it in.
 func (s *Server) events() {
-	s.gin.GET("/api/v1/events", s.authenticate, func(c *gin.Context) {
-		ctx := c.Request.Context()
-		if whoever(ctx).ID == 0 {
+	s.gin.HEAD(eventsPath, s.authenticate, func(c *gin.Context) {
+		if whoever(c.Request.Context()).ID == 0 {
 			problem(c, http.StatusUnauthorized, "sign in first")
 			return
 		}
+		c.Header("Content-Type", "text/event-stream")
+		c.Status(http.StatusOK)
+	})
+	s.gin.GET(eventsPath, s.authenticate, func(c *gin.Context) {
+		ctx := c.Request.Context()
+		by := rightOf(ctx)
+		if by.account.ID == 0 {
+			problem(c, http.StatusUnauthorized, "sign in first")
+			return
+		}
+		if !s.streams.open(by.account.Name) {
+			c.Header("Retry-After", "10")
+			problem(c, http.StatusTooManyRequests, "you have "+strconv.Itoa(streamsEach)+" event streams open, or the service has too many: close one first")
+			return
+		}
+		defer s.streams.close(by.account.Name)
+		ctx, end := context.WithDeadline(ctx, by.until())
+		defer end()
 		last, err := s.store.LastEvent(ctx)
 		if err != nil {
-			problem(c, http.StatusServiceUnavailable, "the database does not answer")
+			s.noDatabase(c, err)
 			return
 		}
 		if id := c.GetHeader("Last-Event-ID"); id != "" {
 			seen, err := strconv.ParseInt(id, 10, 64)
-			if err != nil {
+			if err != nil || seen < 0 {
 				problem(c, http.StatusBadRequest, "Last-Event-ID is not the id of an event")
 				return
 			}
-			last = min(last, seen)
+			last = max(min(last, seen), last-eventsMissed)
 		}
 		c.Header("Content-Type", "text/event-stream")
-		c.Header("Cache-Control", "no-cache")
 		c.Header("X-Accel-Buffering", "no")
 		_, _ = c.Writer.WriteString("retry: 1000\n\n")
 		c.Writer.Flush()
@@ -91,6 +146,9 @@ func (s *Server) events() {
 			}
 			for _, e := range list {
 				last = e.Seq
+				if concernsRights(e.Kind) && !s.stillGood(c, by) {
+					return
+				}
 				if sse.Encode(c.Writer, sse.Event{Id: itoa(e.Seq), Event: "change", Data: client.Event(e)}) != nil {
 					return
 				}
@@ -110,10 +168,26 @@ func (s *Server) events() {
 				case <-time.After(eventsGathers):
 				}
 			case <-time.After(eventsAtRest):
+				if !s.stillGood(c, by) {
+					return
+				}
 				if _, err := c.Writer.WriteString(": here\n\n"); err != nil {
 					return
 				}
 			}
 		}
 	})
+}
+
+func concernsRights(kind string) bool {
+	return strings.HasPrefix(kind, "account.") || strings.HasPrefix(kind, "token.")
+}
+
+// stillGood says whether what let a stream in would let it in now. While the
+// database is away nothing is sent, and nothing is known.
+func (s *Server) stillGood(c *gin.Context, by right) bool {
+	bearer, _ := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
+	cookie, _ := c.Cookie(sessionCookie)
+	now, err := s.find(c.Request.Context(), bearer, cookie)
+	return err == nil && now.account.ID == by.account.ID || err != nil && !errors.Is(err, store.ErrNotFound)
 }

@@ -53,7 +53,7 @@ func (s *Server) images() {
 			return ok(s.imageOut(ctx, row))
 		})
 	register(s, operation{method: "GET", path: "/images/{image}/moves", id: "list-moves", summary: "What the tracks of an image pointed to, newest first", role: client.Viewer, tag: "images"}, s.moves)
-	register(s, operation{method: "POST", path: "/images/{image}/rollback", id: "rollback", summary: "Point live back at an earlier version, bar the one it named, and take the hosts back", role: client.Approver, tag: "images"},
+	register(s, operation{method: "POST", path: "/images/{image}/rollback", on: onImage, id: "rollback", summary: "Point live back at an earlier version, bar the one it named, and take the hosts back", role: client.Approver, tag: "images"},
 		func(ctx context.Context, in *struct {
 			ImagePath
 			Body client.Rollback
@@ -76,7 +76,7 @@ func (s *Server) images() {
 			list, err := s.versionsOut(ctx, row, "")
 			return ok(client.Page[client.Version]{Items: list}, err)
 		})
-	register(s, operation{method: "POST", path: "/images/{image}/versions", id: "capture", summary: "Capture a new version from a build machine", role: client.Operator, tag: "versions", status: 202},
+	register(s, operation{method: "POST", path: "/images/{image}/versions", on: onImage, id: "capture", summary: "Capture a new version from a build machine", role: client.Operator, tag: "versions", status: 202},
 		func(ctx context.Context, in *struct {
 			ImagePath
 			Body client.Capture
@@ -96,10 +96,10 @@ func (s *Server) images() {
 			v, err := s.versionNamed(ctx, in.Image, in.Number)
 			return &etagged[client.Version]{etag(v.Edition), v}, err
 		})
-	register(s, operation{method: "PATCH", path: "/images/{image}/versions/{number}", id: "edit-version", summary: "Change notes, tags or end-of-life of a version", role: client.Operator, tag: "versions"}, s.editVersion)
+	register(s, operation{method: "PATCH", path: "/images/{image}/versions/{number}", on: onImage, id: "edit-version", summary: "Change notes, tags or end-of-life of a version", role: client.Operator, tag: "versions"}, s.editVersion)
 
 	act := func(verb, role, summary string, do func(context.Context, VersionPath, string) error) {
-		register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/" + verb, id: verb, summary: summary, role: role, tag: "versions"},
+		register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/" + verb, on: onImage, id: verb, summary: summary, role: role, tag: "versions"},
 			func(ctx context.Context, in *struct {
 				VersionPath
 				Body client.Reason
@@ -111,7 +111,7 @@ func (s *Server) images() {
 				return ok(s.versionNamed(ctx, in.Image, in.Number))
 			})
 	}
-	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/stage", id: "stage", summary: "Point pilot at a version", role: client.Operator, tag: "versions"},
+	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/stage", on: onImage, id: "stage", summary: "Point pilot at a version", role: client.Operator, tag: "versions"},
 		func(ctx context.Context, in *struct {
 			VersionPath
 			Body client.Staging
@@ -128,12 +128,12 @@ func (s *Server) images() {
 	act("retire", client.Operator, "Delete a version's copies and keep its record", func(ctx context.Context, p VersionPath, reason string) error {
 		return s.engine.Retire(ctx, actor(ctx), p.Image, p.Number, reason)
 	})
-	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/deliver", id: "deliver", summary: "Deliver copies again that failed to arrive or are lacking", role: client.Operator, tag: "versions", status: 202},
+	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/deliver", on: onImage, id: "deliver", summary: "Deliver copies again that failed to arrive or are lacking", role: client.Operator, tag: "versions", status: 202},
 		func(ctx context.Context, in *VersionPath) (*body[client.Delivering], error) {
 			n, err := s.engine.Redeliver(ctx, actor(ctx), in.Image, in.Number)
 			return ok(client.Delivering{Copies: n}, err)
 		})
-	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/activate", id: "activate", summary: "Point live at a version that has clearance", role: client.Approver, tag: "versions"},
+	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/activate", on: onImage, id: "activate", summary: "Point live at a version that has clearance", role: client.Approver, tag: "versions"},
 		func(ctx context.Context, in *struct {
 			VersionPath
 			Body client.Activation
@@ -148,7 +148,7 @@ func (s *Server) images() {
 			return ok(s.versionNamed(ctx, in.Image, in.Number))
 		})
 	register(s, operation{method: "GET", path: "/images/{image}/versions/{number}/trial", id: "show-trial", summary: "Clearance of a version, rule by rule, and what testers said", role: client.Viewer, tag: "versions"}, s.trialOf)
-	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/sign-off", id: "sign", summary: "Say yes or no to a version on trial", role: client.Operator, tag: "versions"},
+	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/sign-off", on: onImage, id: "sign", summary: "Say yes or no to a version on trial", role: client.Operator, tag: "versions"},
 		func(ctx context.Context, in *struct {
 			VersionPath
 			Body client.Sign

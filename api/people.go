@@ -11,10 +11,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
-	"github.com/alexedwards/argon2id"
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 	"gorm.io/gorm/clause"
@@ -29,90 +27,16 @@ const (
 	csrfHeader    = "X-CSRF-Token"
 	sessionLasts  = 12 * time.Hour
 	signInToken   = 30 * 24 * time.Hour // how long a token made at sign-in lasts
+	usualToken    = 90 * 24 * time.Hour
 )
-
-var roles = []string{client.Viewer, client.Operator, client.Approver, client.Administrator}
-
-// mayAct says whether a role has the rights of another.
-func mayAct(role, needed string) bool {
-	return slices.Index(roles, role) >= slices.Index(roles, needed)
-}
-
-type accountKey struct{}
-
-// whoever returns the account that makes the request.
-func whoever(ctx context.Context) store.Account {
-	a, _ := ctx.Value(accountKey{}).(store.Account)
-	return a
-}
-
-func actor(ctx context.Context) string { return whoever(ctx).Name }
 
 func hash(secret string) []byte {
 	sum := sha256.Sum256([]byte(secret))
 	return sum[:]
 }
 
-// authenticate finds out who makes the request, by bearer token or session
-// cookie. A cookie changes something only together with its CSRF token. Who
-// may do what is authorize's business.
-func (s *Server) authenticate(c *gin.Context) {
-	var account store.Account
-	var err error
-	now := time.Now() // Credentials expire by the real clock, whatever the product's shows
-	db := s.store.DB.WithContext(c.Request.Context())
-	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		if account, _, err = store.AccountOfToken(db, hash(token), now); err != nil {
-			s.refuse(c, err, "the token is not known, or was revoked, or has expired: sign in again")
-			return
-		}
-	} else if cookie, cookieErr := c.Cookie(sessionCookie); cookieErr == nil && cookie != "" {
-		var session store.ConsoleSession
-		if account, session, err = store.AccountOfSession(db, hash(cookie), now); err != nil && !errors.Is(err, store.ErrNotFound) {
-			s.refuse(c, err, "")
-			return
-		}
-		safe := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
-		if err == nil && !safe && c.GetHeader(csrfHeader) != session.CSRF && c.FullPath() != "/api/v1/session" {
-			problem(c, http.StatusForbidden, "the request lacks the "+csrfHeader+" of the session")
-			return
-		}
-	}
-	if account.ID != 0 {
-		c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), accountKey{}, account))
-	}
-	c.Next()
-}
-
-func (s *Server) refuse(c *gin.Context, err error, detail string) {
-	if !errors.Is(err, store.ErrNotFound) {
-		s.log.Error("cannot look up who asks", "err", err)
-		problem(c, http.StatusServiceUnavailable, "the database does not answer")
-		return
-	}
-	c.Header("WWW-Authenticate", "Bearer")
-	problem(c, http.StatusUnauthorized, detail)
-}
-
-// authorize lets an operation through if the account has its role.
-func (s *Server) authorize(ctx huma.Context, next func(huma.Context)) {
-	role, _ := ctx.Operation().Metadata["role"].(string)
-	account := whoever(ctx.Context())
-	switch {
-	case role == "":
-	case account.ID == 0:
-		ctx.SetHeader("WWW-Authenticate", "Bearer")
-		_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, "sign in first: pane sign-in, or POST /api/v1/session")
-		return
-	case !mayAct(account.Role, role):
-		_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, account.Name+" has the role "+account.Role+"; this needs "+role)
-		return
-	}
-	next(ctx)
-}
-
 // idempotent answers a repeated POST with what the first one was answered, if
-// both carry the same Idempotency-Key.
+// both carry the same Idempotency-Key. An answer with a secret is not kept.
 func (s *Server) idempotent(c *gin.Context) {
 	key := c.GetHeader("Idempotency-Key")
 	account := whoever(c.Request.Context())
@@ -135,13 +59,13 @@ func (s *Server) idempotent(c *gin.Context) {
 	db := s.store.DB.WithContext(context.WithoutCancel(c.Request.Context()))
 	made := db.Clauses(clause.OnConflict{DoNothing: true}).Create(&row)
 	if made.Error != nil {
-		s.refuse(c, made.Error, "")
+		s.noDatabase(c, made.Error)
 		return
 	}
 	if made.RowsAffected == 0 {
 		var first store.SavedReply
 		if err := db.Where("account_id = ? and key = ?", account.ID, key).Take(&first).Error; err != nil {
-			s.refuse(c, err, "")
+			s.noDatabase(c, err)
 			return
 		}
 		switch {
@@ -149,6 +73,8 @@ func (s *Server) idempotent(c *gin.Context) {
 			problem(c, http.StatusUnprocessableEntity, "the Idempotency-Key was used for another request")
 		case first.Status == 0:
 			problem(c, http.StatusConflict, "the first request with this Idempotency-Key is still being worked on, or was lost with its process: look whether it did its work")
+		case len(first.Body) == 0 && c.FullPath() == tokensPath:
+			problem(c, http.StatusConflict, "the token was made, and its secret is shown once: if it did not reach you, revoke the token and make another")
 		default:
 			c.Header("Idempotent-Replay", "true")
 			c.Data(first.Status, "application/json", first.Body)
@@ -164,11 +90,16 @@ func (s *Server) idempotent(c *gin.Context) {
 		db.Delete(&row)
 		return
 	}
-	row.Status, row.Body = out.Status(), out.body.Bytes()
+	row.Status = out.Status()
+	if c.FullPath() != tokensPath {
+		row.Body = out.body.Bytes()
+	}
 	if err := db.Save(&row).Error; err != nil {
 		s.log.Error("cannot keep an answer", "err", err)
 	}
 }
+
+const tokensPath = "/api/v1/tokens"
 
 type copied struct {
 	gin.ResponseWriter
@@ -180,64 +111,6 @@ func (c *copied) Write(b []byte) (int, error) {
 	return c.ResponseWriter.Write(b)
 }
 
-// tries slows down guessing: after five wrong passwords for a name the next
-// try has to wait.
-type tries struct {
-	mu    sync.Mutex
-	wrong map[string]struct {
-		n    int
-		last time.Time
-	}
-}
-
-const (
-	triesFree = 5
-	triesWait = 30 * time.Second
-)
-
-func newTries() *tries {
-	return &tries{wrong: map[string]struct {
-		n    int
-		last time.Time
-	}{}}
-}
-
-func (t *tries) mayTry(name string) bool {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	w := t.wrong[name]
-	return w.n < triesFree || time.Since(w.last) > triesWait
-}
-
-func (t *tries) result(name string, right bool) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if right {
-		delete(t.wrong, name)
-		return
-	}
-	if len(t.wrong) > 10_000 {
-		clear(t.wrong) // somebody tries names at random; forgetting is better than growing
-	}
-	w := t.wrong[name]
-	w.n++
-	w.last = time.Now()
-	t.wrong[name] = w
-}
-
-// noAccount is compared with when a name is unknown, so that the time taken does not tell.
-const noAccount = "$argon2id$v=19$m=65536,t=1,p=2$c29tZXNhbHRzb21lc2FsdA$Zm9yIG5vYm9keSBhdCBhbGwsIGZvciBubyBvbmUgMTI"
-
-// HashPassword returns the password as it is kept: argon2id in PHC format.
-func HashPassword(password string) (string, error) {
-	return argon2id.CreateHash(password, &argon2id.Params{Memory: 64 * 1024, Iterations: 1, Parallelism: 2, SaltLength: 16, KeyLength: 32})
-}
-
-type signedIn struct {
-	Cookie http.Cookie `header:"Set-Cookie"`
-	Body   client.SignedIn
-}
-
 func (s *Server) people() {
 	register(s, operation{method: "GET", path: "/status", id: "status", summary: "What service this is and what time it is there", role: client.Viewer, tag: "service"},
 		func(ctx context.Context, _ *empty) (*body[client.Status], error) {
@@ -247,7 +120,8 @@ func (s *Server) people() {
 		})
 	register(s, operation{method: "POST", path: "/session", id: "sign-in", summary: "Sign in: get a session cookie, or a bearer token", tag: "people"}, s.signIn)
 	register(s, operation{method: "GET", path: "/session", id: "who-am-i", summary: "Who is signed in", role: client.Viewer, tag: "people"}, s.whoAmI)
-	register(s, operation{method: "DELETE", path: "/session", id: "sign-out", summary: "Sign out: end the session, or revoke the token", role: client.Viewer, tag: "people", status: 204}, s.signOut)
+	register(s, operation{method: "DELETE", path: "/session", id: "sign-out", summary: "Sign out: end the session, or revoke the token and those that it made", role: client.Viewer, on: onOneself, tag: "people", status: 204}, s.signOut)
+	register(s, operation{method: "POST", path: "/password", id: "change-password", summary: "Change your own password; other sessions and tokens of yours end", role: client.Viewer, tag: "people", status: 204}, s.changePassword)
 
 	register(s, operation{method: "GET", path: "/tokens", id: "list-tokens", summary: "Your bearer tokens", role: client.Viewer, tag: "people"},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Token]], error) {
@@ -255,28 +129,12 @@ func (s *Server) people() {
 			err := s.store.DB.WithContext(ctx).Where("account_id = ?", whoever(ctx).ID).Order("id desc").Find(&rows).Error
 			return ok(client.Page[client.Token]{Items: each(rows, func(t store.Token) client.Token { return token(whoever(ctx), t) })}, err)
 		})
-	register(s, operation{method: "POST", path: "/tokens", id: "make-token", summary: "Make a bearer token; its secret is shown this once", role: client.Viewer, tag: "people"},
+	register(s, operation{method: "POST", path: "/tokens", id: "make-token", summary: "Make a bearer token; its secret is shown this once", role: client.Viewer, on: onOneself, tag: "people"},
 		func(ctx context.Context, in *struct{ Body client.NewToken }) (*body[client.MadeToken], error) {
-			made, err := s.makeToken(ctx, whoever(ctx), in.Body.Name, time.Duration(in.Body.Days)*24*time.Hour)
+			made, err := s.makeToken(ctx, rightOf(ctx), in.Body, time.Duration(in.Body.Days)*24*time.Hour)
 			return ok(made, err)
 		})
-	register(s, operation{method: "DELETE", path: "/tokens/{id}", id: "revoke-token", summary: "Revoke a bearer token", role: client.Viewer, tag: "people", status: 204},
-		func(ctx context.Context, in *struct {
-			ID int64 `path:"id"`
-		},
-		) (*empty, error) {
-			return done(s.store.Change(ctx, actor(ctx), s.engine.Clock.Now(), func(tx *store.Tx) error {
-				q := tx.Model(&store.Token{}).Where("id = ? and revoked_at is null", in.ID)
-				if whoever(ctx).Role != client.Administrator {
-					q = q.Where("account_id = ?", whoever(ctx).ID)
-				}
-				if r := q.Update("revoked_at", time.Now()); r.Error != nil || r.RowsAffected == 0 {
-					return errors.Join(r.Error, huma.Error404NotFound("you have no token "+itoa(in.ID)+" that is still good"))
-				}
-				tx.Record(store.Entry{Verb: "token.revoke", Subject: "token " + itoa(in.ID)})
-				return nil
-			}))
-		})
+	register(s, operation{method: "DELETE", path: "/tokens/{id}", id: "revoke-token", summary: "Revoke a bearer token and those that it made", role: client.Viewer, on: onOneself, tag: "people", status: 204}, s.revokeToken)
 
 	register(s, operation{method: "GET", path: "/accounts", id: "list-accounts", summary: "All accounts", role: client.Administrator, tag: "people"},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Account]], error) {
@@ -286,7 +144,11 @@ func (s *Server) people() {
 		})
 	register(s, operation{method: "POST", path: "/accounts", id: "add-account", summary: "Add an account", role: client.Administrator, tag: "people"},
 		func(ctx context.Context, in *struct{ Body client.NewAccount }) (*body[client.Account], error) {
-			a, err := AddAccount(ctx, s.engine, actor(ctx), in.Body)
+			var a store.Account
+			var err error
+			if gerr := s.guard.do(ctx, func() { a, err = AddAccount(ctx, s.engine, actor(ctx), in.Body) }); gerr != nil {
+				return nil, gerr
+			}
 			return ok(accountOut(a), err)
 		})
 	register(s, operation{method: "PATCH", path: "/accounts/{name}", id: "edit-account", summary: "Change an account", role: client.Administrator, tag: "people"}, s.editAccount)
@@ -297,10 +159,7 @@ func AddAccount(ctx context.Context, e *engine.Engine, by string, in client.NewA
 	if !slices.Contains(roles, in.Role) {
 		return a, &engine.Problem{Kind: engine.Invalid, Text: "role " + strconv.Quote(in.Role) + " is not known: use " + strings.Join(roles, ", ")}
 	}
-	if len(in.Password) < 10 {
-		return a, &engine.Problem{Kind: engine.Invalid, Text: "the password has fewer than 10 characters"}
-	}
-	hashed, err := HashPassword(in.Password)
+	hashed, err := hashPassword(in.Password, in.Name, in.Title)
 	if err != nil {
 		return a, err
 	}
@@ -324,16 +183,18 @@ func (s *Server) editAccount(ctx context.Context, in *struct {
 	Body client.AccountEdit
 },
 ) (*body[client.Account], error) {
-	var a store.Account
 	hashed := ""
 	if in.Body.Password != nil {
 		var err error
-		if hashed, err = HashPassword(*in.Body.Password); err != nil {
+		if hashed, err = s.hashed(ctx, *in.Body.Password, in.Name); err != nil {
 			return nil, err
 		}
 	}
-	err := s.store.Change(ctx, actor(ctx), s.engine.Clock.Now(), func(tx *store.Tx) (err error) {
-		if a, err = store.AccountNamed(tx.DB.Clauses(clause.Locking{Strength: "UPDATE"}), in.Name); err != nil {
+	var a store.Account
+	err := s.store.Change(ctx, actor(ctx), s.engine.Clock.Now(), func(tx *store.Tx) error {
+		var administrators []store.Account
+		var err error
+		if a, administrators, err = store.LockAccount(tx.DB, in.Name); err != nil {
 			return err
 		}
 		detail := map[string]any{}
@@ -348,14 +209,20 @@ func (s *Server) editAccount(ctx context.Context, in *struct {
 		}
 		if hashed != "" {
 			a.Password, detail["password"] = hashed, "changed"
-			// Who knew the old password is signed out everywhere.
-			if err := errors.Join(tx.Exec("delete from console_sessions where account_id = ?", a.ID).Error,
-				tx.Exec("update tokens set revoked_at = now() where account_id = ? and revoked_at is null", a.ID).Error); err != nil {
+		}
+		if hashed != "" || a.Disabled {
+			// Who knew the old password, or was signed in, is signed out everywhere, for good.
+			if err := tx.EndCredentials(a.ID, nil); err != nil {
 				return err
 			}
 		}
-		if a.Name == actor(ctx) && (a.Disabled || a.Role != client.Administrator) {
-			return &engine.Problem{Kind: engine.Conflict, Text: "you cannot take your own rights away: let another administrator do it"}
+		if a.Disabled || a.Role != client.Administrator {
+			if a.Name == actor(ctx) {
+				return &engine.Problem{Kind: engine.Conflict, Text: "you cannot take your own rights away: let another administrator do it"}
+			}
+			if !slices.ContainsFunc(administrators, func(o store.Account) bool { return o.ID != a.ID }) {
+				return &engine.Problem{Kind: engine.Conflict, Text: a.Name + " is the last administrator: make another one first"}
+			}
 		}
 		tx.Record(store.Entry{Verb: "account.edit", Subject: "account " + a.Name, Detail: detail})
 		return tx.Save(&a).Error
@@ -363,95 +230,146 @@ func (s *Server) editAccount(ctx context.Context, in *struct {
 	return ok(accountOut(a), err)
 }
 
-func (s *Server) signIn(ctx context.Context, in *struct{ Body client.SignIn }) (*signedIn, error) {
-	if !s.tries.mayTry(in.Body.Name) {
-		return nil, huma.NewError(http.StatusTooManyRequests, "too many wrong passwords for this name: wait half a minute")
-	}
-	a, err := store.AccountNamed(s.store.DB.WithContext(ctx), in.Body.Name)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return nil, err
-	}
-	known := err == nil && !a.Disabled
-	if !known {
-		a.Password = noAccount
-	}
-	right, _ := argon2id.ComparePasswordAndHash(in.Body.Password, a.Password)
-	s.tries.result(in.Body.Name, right && known)
-	if !right || !known {
-		return nil, huma.Error401Unauthorized("name or password is wrong, or the account is disabled")
-	}
-	out := &signedIn{Body: client.SignedIn{Account: accountOut(a)}}
-	if in.Body.Token != "" {
-		made, err := s.makeToken(context.WithValue(ctx, accountKey{}, a), a, in.Body.Token, signInToken)
-		out.Body.Token = made.Secret
-		return out, err
-	}
-	secret := engine.NewSecret()
-	out.Body.CSRF = engine.NewSecret()
-	now := time.Now()
-	err = s.store.Change(ctx, a.Name, s.engine.Clock.Now(), func(tx *store.Tx) error {
-		tx.Record(store.Entry{Verb: "account.sign-in", Subject: "account " + a.Name})
-		if err := tx.Exec("delete from console_sessions where expires_at < ?", now).Error; err != nil {
-			return err
-		}
-		return tx.Create(&store.ConsoleSession{Secret: hash(secret), AccountID: a.ID, CSRF: out.Body.CSRF, CreatedAt: now, ExpiresAt: now.Add(sessionLasts)}).Error
-	})
-	out.Cookie = s.cookie(secret, int(sessionLasts.Seconds()))
-	return out, err
-}
-
 func (s *Server) cookie(value string, age int) http.Cookie {
 	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode}
 }
 
-type Credentials struct {
-	Authorization string `header:"Authorization" hidden:"true"`
-	Session       string `cookie:"nimblepane_session" hidden:"true"`
-}
-
-func (s *Server) whoAmI(ctx context.Context, in *Credentials) (*body[client.SignedIn], error) {
-	out := client.SignedIn{Account: accountOut(whoever(ctx))}
-	if in.Authorization == "" {
-		_, session, err := store.AccountOfSession(s.store.DB.WithContext(ctx), hash(in.Session), time.Now())
-		if err != nil {
-			return nil, err
-		}
-		out.CSRF = session.CSRF
+func (s *Server) whoAmI(ctx context.Context, _ *empty) (*body[client.SignedIn], error) {
+	r := rightOf(ctx)
+	out := client.SignedIn{Account: accountOut(r.account)}
+	if r.session != nil {
+		out.CSRF = r.session.CSRF
 	}
 	return ok(out, nil)
 }
 
-func (s *Server) signOut(ctx context.Context, in *Credentials) (*struct {
+func (s *Server) signOut(ctx context.Context, _ *empty) (*struct {
 	Cookie http.Cookie `header:"Set-Cookie"`
 }, error,
 ) {
-	err := s.store.Change(ctx, actor(ctx), s.engine.Clock.Now(), func(tx *store.Tx) error {
-		tx.Record(store.Entry{Verb: "account.sign-out", Subject: "account " + actor(ctx)})
-		if t, ok := strings.CutPrefix(in.Authorization, "Bearer "); ok {
-			return tx.Model(&store.Token{}).Where("secret = ?", hash(t)).Update("revoked_at", time.Now()).Error
+	r := rightOf(ctx)
+	err := s.store.Change(ctx, r.account.Name, s.engine.Clock.Now(), func(tx *store.Tx) error {
+		tx.Record(store.Entry{Verb: "account.sign-out", Subject: "account " + r.account.Name})
+		if r.token != nil {
+			_, err := tx.RevokeToken(r.token.ID)
+			return err
 		}
-		return tx.Where("secret = ?", hash(in.Session)).Delete(&store.ConsoleSession{}).Error
+		return tx.Where("secret = ?", r.secret()).Delete(&store.ConsoleSession{}).Error
 	})
 	return &struct {
 		Cookie http.Cookie `header:"Set-Cookie"`
 	}{s.cookie("", -1)}, err
 }
 
-func (s *Server) makeToken(ctx context.Context, a store.Account, name string, lasts time.Duration) (made client.MadeToken, err error) {
+// makeToken makes a token by a right, which it cannot go beyond. It lasts as
+// long as is asked for, or 0 for what is usual.
+func (s *Server) makeToken(ctx context.Context, by right, in client.NewToken, lasts time.Duration) (made client.MadeToken, err error) {
+	now := time.Now().UTC()
+	row := store.Token{AccountID: by.account.ID, Name: in.Name, Role: in.Role, Pools: in.Pools, Images: in.Images, CreatedAt: now}
+	if in.Role != "" && !mayAct(by.account.Role, in.Role) {
+		return made, huma.Error403Forbidden("a token cannot have more rights than you have here, which are those of role " + by.account.Role)
+	}
+	db := s.store.DB.WithContext(ctx)
+	for _, name := range in.Images {
+		if _, err := store.ImageNamed(db, name); err != nil {
+			return made, err
+		}
+		if !by.mayChange("", name) {
+			return made, huma.Error403Forbidden("this token is for " + narrowing(*by.token) + " only, and so are those that it makes")
+		}
+	}
+	if by.token != nil {
+		if err := s.reachPools(ctx, in.Pools); err != nil {
+			return made, err
+		}
+		row.ParentID = &by.token.ID
+		if row.Role == "" {
+			row.Role = by.token.Role
+		}
+		if !row.Narrowed() {
+			row.Pools, row.Images = by.token.Pools, by.token.Images
+		}
+		if lasts == 0 {
+			lasts = by.token.ExpiresAt.Sub(now)
+		}
+	}
+	for _, name := range in.Pools {
+		if _, err := store.PoolNamed(db, name); err != nil {
+			return made, err
+		}
+	}
+	if lasts == 0 {
+		lasts = usualToken
+	}
+	row.ExpiresAt = now.Add(lasts)
+	if by.token != nil && row.ExpiresAt.After(by.token.ExpiresAt) {
+		return made, &engine.Problem{Kind: engine.Conflict, Text: "a token cannot make one that outlives it: this one ends on " + by.token.ExpiresAt.UTC().Format(time.DateTime) + " UTC; sign in with your password to make one that lasts longer"}
+	}
 	secret := "np_" + engine.NewSecret()
-	row := store.Token{AccountID: a.ID, Name: name, Secret: hash(secret), CreatedAt: time.Now().UTC(), ExpiresAt: time.Now().UTC().Add(lasts)}
-	err = s.store.Change(ctx, a.Name, s.engine.Clock.Now(), func(tx *store.Tx) error {
+	row.Secret = hash(secret)
+	err = s.store.Change(ctx, by.account.Name, s.engine.Clock.Now(), func(tx *store.Tx) error {
+		if by.token != nil {
+			if _, err := store.LockToken(tx.DB, by.token.ID); err != nil {
+				return huma.Error401Unauthorized("the token was revoked")
+			}
+		}
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
-		tx.Record(store.Entry{Verb: "token.make", Subject: "token " + itoa(row.ID), Detail: map[string]any{"name": name, "expires": row.ExpiresAt}})
+		detail := map[string]any{"name": in.Name, "expires": row.ExpiresAt.Format(time.DateTime)}
+		if row.Role != "" {
+			detail["role"] = row.Role
+		}
+		if row.Narrowed() {
+			detail["for"] = narrowing(row)
+		}
+		if row.ParentID != nil {
+			detail["made_by_token"] = *row.ParentID
+		}
+		tx.Record(store.Entry{Verb: "token.make", Subject: "token " + itoa(row.ID), Detail: detail})
 		return nil
 	})
-	return client.MadeToken{Token: token(a, row), Secret: secret}, err
+	return client.MadeToken{Token: token(by.account, row), Secret: secret}, err
+}
+
+// revokeToken ends a token: one of one's own, and of anybody's for
+// administrators. A token that is part of what its account may ends itself and what it made only.
+func (s *Server) revokeToken(ctx context.Context, in *struct {
+	ID int64 `path:"id" minimum:"1"`
+},
+) (*empty, error) {
+	r := rightOf(ctx)
+	none := huma.Error404NotFound("you have no token " + itoa(in.ID) + " that is still good")
+	return done(s.store.Change(ctx, r.account.Name, s.engine.Clock.Now(), func(tx *store.Tx) error {
+		t, err := store.LockToken(tx.DB, in.ID)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			return none
+		case err != nil:
+			return err
+		case t.AccountID != r.account.ID && (r.account.Role != client.Administrator || !r.free()):
+			return none
+		case !r.free() && t.ID != r.token.ID && (t.ParentID == nil || *t.ParentID != r.token.ID):
+			return huma.Error403Forbidden("this token may revoke itself and what it made")
+		}
+		n, err := tx.RevokeToken(in.ID)
+		if err != nil {
+			return err
+		}
+		tx.Record(store.Entry{Verb: "token.revoke", Subject: "token " + itoa(in.ID), Detail: map[string]any{"tokens": n}})
+		return nil
+	}))
 }
 
 func token(a store.Account, t store.Token) client.Token {
-	return client.Token{ID: t.ID, Account: a.Name, Name: t.Name, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, RevokedAt: t.RevokedAt}
+	out := client.Token{
+		ID: t.ID, Account: a.Name, Name: t.Name, Role: t.Role, Pools: append([]string{}, t.Pools...), Images: append([]string{}, t.Images...),
+		CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, RevokedAt: t.RevokedAt,
+	}
+	if t.ParentID != nil {
+		out.MadeBy = *t.ParentID
+	}
+	return out
 }
 
 func accountOut(a store.Account) client.Account {

@@ -1,10 +1,12 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"encoding/base64"
 	"errors"
 	"time"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -27,11 +29,13 @@ func cursor(s string) string { return base64.RawURLEncoding.EncodeToString([]byt
 
 func uncursor(s string) (string, error) {
 	b, err := base64.RawURLEncoding.DecodeString(s)
-	if err != nil {
-		return "", &engine.Problem{Kind: engine.Invalid, Text: "the cursor is not one of ours: use next of the page before"}
+	if err != nil || !utf8.Valid(b) || bytes.ContainsRune(b, 0) {
+		return "", errCursor
 	}
 	return string(b), nil
 }
+
+var errCursor = &engine.Problem{Kind: engine.Invalid, Text: "the cursor is not one of ours: use next of the page before"}
 
 func (s *Server) pools() {
 	register(s, operation{method: "GET", path: "/pools", id: "list-pools", summary: "All pools", role: client.Viewer, tag: "pools"},
@@ -40,7 +44,7 @@ func (s *Server) pools() {
 			return ok(client.Page[client.Pool]{Items: list}, err)
 		})
 	register(s, operation{method: "GET", path: "/pools/{pool}", id: "show-pool", summary: "One pool", role: client.Viewer, tag: "pools"}, s.showPool)
-	register(s, operation{method: "POST", path: "/pools/{pool}/pin", id: "pin", summary: "Make a pool run one version, whatever its track names", role: client.Operator, tag: "pools"},
+	register(s, operation{method: "POST", path: "/pools/{pool}/pin", on: onPool, id: "pin", summary: "Make a pool run one version, whatever its track names", role: client.Operator, tag: "pools"},
 		func(ctx context.Context, in *struct {
 			PoolPath
 			Body client.Pin
@@ -56,7 +60,7 @@ func (s *Server) pools() {
 			}
 			return s.showPool(ctx, &in.PoolPath)
 		})
-	register(s, operation{method: "POST", path: "/pools/{pool}/unpin", id: "unpin", summary: "Make a pool follow its track again", role: client.Operator, tag: "pools"},
+	register(s, operation{method: "POST", path: "/pools/{pool}/unpin", on: onPool, id: "unpin", summary: "Make a pool follow its track again", role: client.Operator, tag: "pools"},
 		func(ctx context.Context, in *struct {
 			PoolPath
 			Body client.Reason
@@ -67,7 +71,7 @@ func (s *Server) pools() {
 			}
 			return s.showPool(ctx, &in.PoolPath)
 		})
-	register(s, operation{method: "POST", path: "/pools/{pool}/tell", id: "tell-pool", summary: "Show a text to everybody in a pool", role: client.Operator, tag: "sessions"},
+	register(s, operation{method: "POST", path: "/pools/{pool}/tell", on: onPool, id: "tell-pool", summary: "Show a text to everybody in a pool", role: client.Operator, tag: "sessions"},
 		func(ctx context.Context, in *struct {
 			PoolPath
 			Body client.Tell
@@ -102,7 +106,7 @@ func (s *Server) pools() {
 		})
 	register(s, operation{method: "GET", path: "/hosts/{host}", id: "show-host", summary: "One host", role: client.Viewer, tag: "hosts"}, s.showHost)
 	act := func(verb, summary string, do func(context.Context, string, string) error) {
-		register(s, operation{method: "POST", path: "/hosts/{host}/" + verb, id: verb + "-host", summary: summary, role: client.Operator, tag: "hosts"},
+		register(s, operation{method: "POST", path: "/hosts/{host}/" + verb, on: onHost, id: verb + "-host", summary: summary, role: client.Operator, tag: "hosts"},
 			func(ctx context.Context, in *struct {
 				HostPath
 				Body client.Reason
@@ -120,7 +124,7 @@ func (s *Server) pools() {
 	act("return", "Put a drained or faulty host back to service", func(ctx context.Context, host, reason string) error {
 		return s.engine.Return(ctx, actor(ctx), host, reason)
 	})
-	register(s, operation{method: "POST", path: "/hosts/{host}/rebuild", id: "rebuild-host", summary: "Give a host a new disk, by a rollover of this one host", role: client.Operator, tag: "hosts", status: 202},
+	register(s, operation{method: "POST", path: "/hosts/{host}/rebuild", on: onHost, id: "rebuild-host", summary: "Give a host a new disk, by a rollover of this one host", role: client.Operator, tag: "hosts", status: 202},
 		func(ctx context.Context, in *struct {
 			HostPath
 			Body client.RebuildHost
@@ -152,7 +156,7 @@ func (s *Server) pools() {
 			})
 			return ok(page(items, in.Limit, func(x client.Session) string { return cursor(x.Host + "/" + x.Key) }), err)
 		})
-	register(s, operation{method: "POST", path: "/hosts/{host}/sessions/{key}/tell", id: "tell-session", summary: "Show a text to one person", role: client.Operator, tag: "sessions"},
+	register(s, operation{method: "POST", path: "/hosts/{host}/sessions/{key}/tell", on: onHost, id: "tell-session", summary: "Show a text to one person", role: client.Operator, tag: "sessions"},
 		func(ctx context.Context, in *struct {
 			HostPath
 			Key  string `path:"key"`
@@ -162,7 +166,7 @@ func (s *Server) pools() {
 			n, err := s.engine.Tell(ctx, actor(ctx), store.SessionFilter{Host: in.Host}, in.Key, in.Body.Text)
 			return ok(client.Told{Sessions: n}, err)
 		})
-	register(s, operation{method: "POST", path: "/hosts/{host}/sessions/{key}/sign-off", id: "sign-off-session", summary: "End one session", role: client.Operator, tag: "sessions", status: 202},
+	register(s, operation{method: "POST", path: "/hosts/{host}/sessions/{key}/sign-off", on: onHost, id: "sign-off-session", summary: "End one session", role: client.Operator, tag: "sessions", status: 202},
 		func(ctx context.Context, in *struct {
 			HostPath
 			Key  string `path:"key"`

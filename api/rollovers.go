@@ -18,8 +18,11 @@ type RolloverPath struct {
 }
 
 func (s *Server) rollovers() {
-	register(s, operation{method: "POST", path: "/rollovers", id: "start-rollovers", summary: "Start a rollover of each pool, of all of them or of none", role: client.Operator, tag: "rollovers", status: 202},
+	register(s, operation{method: "POST", path: "/rollovers", on: onPools, id: "start-rollovers", summary: "Start a rollover of each pool, of all of them or of none", role: client.Operator, tag: "rollovers", status: 202},
 		func(ctx context.Context, in *struct{ Body client.StartRollovers }) (*body[client.Page[client.Rollover]], error) {
+			if err := s.reachPools(ctx, in.Body.Pools); err != nil {
+				return nil, err
+			}
 			options, err := optionsIn(in.Body.Options)
 			if err != nil {
 				return nil, err
@@ -65,7 +68,11 @@ func (s *Server) rollovers() {
 				q = q.Where("not r.settled")
 			}
 			if after != "" {
-				q = q.Where("r.id < ?::bigint", after)
+				id, err := strconv.ParseInt(after, 10, 64)
+				if err != nil {
+					return nil, errCursor
+				}
+				q = q.Where("r.id < ?", id)
 			}
 			list, err := rolloverRows(q)
 			return ok(page(list, in.Limit, func(r client.Rollover) string { return cursor(itoa(r.ID)) }), err)
@@ -88,7 +95,7 @@ func (s *Server) rollovers() {
 			return ok(out, err)
 		})
 	act := func(verb, summary string, do func(context.Context, string, int64, string) error) {
-		register(s, operation{method: "POST", path: "/rollovers/{id}/" + verb, id: verb + "-rollover", summary: summary, role: client.Operator, tag: "rollovers"},
+		register(s, operation{method: "POST", path: "/rollovers/{id}/" + verb, on: onRollover, id: verb + "-rollover", summary: summary, role: client.Operator, tag: "rollovers"},
 			func(ctx context.Context, in *struct {
 				RolloverPath
 				Body client.Reason
@@ -103,7 +110,7 @@ func (s *Server) rollovers() {
 	act("pause", "Take no further host and end no session; finish the hosts whose disk is gone", s.engine.PauseRollover)
 	act("resume", "Go on; failures so far no longer count against the budget", s.engine.ResumeRollover)
 	act("stop", "End early: put drained hosts back to service, finish those whose disk is gone", s.engine.StopRollover)
-	register(s, operation{method: "POST", path: "/rollovers/{id}/reverse", id: "reverse-rollover", summary: "Stop it, and take the hosts that it has done or has in flight back", role: client.Operator, tag: "rollovers", status: 202},
+	register(s, operation{method: "POST", path: "/rollovers/{id}/reverse", on: onRollover, id: "reverse-rollover", summary: "Stop it, and take the hosts that it has done or has in flight back", role: client.Operator, tag: "rollovers", status: 202},
 		func(ctx context.Context, in *struct {
 			RolloverPath
 			Body client.Reason

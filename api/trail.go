@@ -10,7 +10,6 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/trail"
-	"nimblepane/engine"
 	"nimblepane/store"
 )
 
@@ -42,7 +41,7 @@ func (s *Server) trail() {
 			}
 			if after != "" {
 				if f.Before, err = strconv.ParseInt(after, 10, 64); err != nil {
-					return nil, &engine.Problem{Kind: engine.Invalid, Text: "the cursor is not one of ours: use next of the page before"}
+					return nil, errCursor
 				}
 			}
 			rows, err := s.store.Trail(ctx, f)

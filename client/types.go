@@ -54,10 +54,21 @@ type AccountEdit struct {
 
 // SignIn is a name and its password.
 type SignIn struct {
-	Name     string `json:"name" minLength:"1"`
-	Password string `json:"password" minLength:"1"`
+	Name     string `json:"name" minLength:"1" maxLength:"40"`
+	Password string `json:"password" minLength:"1" maxLength:"200"`
 	// Token asks for a bearer token instead of a console session.
 	Token string `json:"token,omitempty" doc:"Name of a bearer token to be made; without it a session cookie is set" maxLength:"80"`
+	// What that token is to be; see NewToken.
+	Days   int      `json:"days,omitempty" minimum:"1" maximum:"366" doc:"Days until the token expires, 30 if left out"`
+	Role   string   `json:"role,omitempty" enum:"viewer,operator,approver,administrator"`
+	Pools  []string `json:"pools,omitempty" maxItems:"100"`
+	Images []string `json:"images,omitempty" maxItems:"100"`
+}
+
+// NewPassword changes one's own password.
+type NewPassword struct {
+	Old string `json:"old" minLength:"1" maxLength:"200"`
+	New string `json:"new" minLength:"10" maxLength:"200"`
 }
 
 // SignedIn is who is signed in.
@@ -72,6 +83,10 @@ type Token struct {
 	ID        int64      `json:"id"`
 	Account   string     `json:"account"`
 	Name      string     `json:"name"`
+	Role      string     `json:"role" doc:"The most that it may do; empty for all that its account may"`
+	Pools     []string   `json:"pools" nullable:"false" doc:"With images: what it may change, and nothing else; both empty for everything"`
+	Images    []string   `json:"images" nullable:"false"`
+	MadeBy    int64      `json:"made_by" doc:"The token that made it, and that it ends with; 0 if none"`
 	CreatedAt time.Time  `json:"created_at"`
 	ExpiresAt time.Time  `json:"expires_at"`
 	RevokedAt *time.Time `json:"revoked_at,omitempty"`
@@ -79,8 +94,11 @@ type Token struct {
 
 // NewToken asks for a bearer token.
 type NewToken struct {
-	Name string `json:"name" minLength:"1" maxLength:"80"`
-	Days int    `json:"days" minimum:"1" maximum:"366" doc:"Days until it expires"`
+	Name   string   `json:"name" minLength:"1" maxLength:"80"`
+	Days   int      `json:"days,omitempty" minimum:"1" maximum:"366" doc:"Days until it expires; if left out, as long as the token that makes it, and 90 without one"`
+	Role   string   `json:"role,omitempty" enum:"viewer,operator,approver,administrator" doc:"The most that it may do; yours if left out"`
+	Pools  []string `json:"pools,omitempty" maxItems:"100" doc:"Let it change only what concerns these pools, and the images below; everything can still be read"`
+	Images []string `json:"images,omitempty" maxItems:"100" doc:"Let it change only what concerns these images and their pools"`
 }
 
 // MadeToken is a new token with its secret, which is shown this once.

@@ -200,6 +200,9 @@ func (e *Engine) sweep(ctx context.Context) error {
 				tx.Record(store.Entry{Verb: m.verb, Subject: "host " + n, Reason: m.why})
 			}
 		}
+		if err := store.ReportTries(tx); err != nil {
+			return err
+		}
 		if err := errors.Join(e.Store.PruneEvents(ctx, eventsKept), e.Store.PruneOperations(ctx, operationsKept)); err != nil {
 			return err
 		}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
@@ -33,10 +34,20 @@ type Token struct {
 	AccountID int64
 	Name      string
 	Secret    []byte // SHA-256 of it
+	// ParentID is the token that made it, which it dies with; nil if a person did, by password.
+	ParentID *int64
+	// Role is the most that it may do, "" for all that its account may.
+	Role string
+	// Pools and Images are what it may change, nothing else; both empty for everything.
+	Pools     Strings `gorm:"type:jsonb"`
+	Images    Strings `gorm:"type:jsonb"`
 	CreatedAt time.Time
 	ExpiresAt time.Time
 	RevokedAt *time.Time
 }
+
+// Narrowed says that the token may change only what concerns its pools and images.
+func (t Token) Narrowed() bool { return len(t.Pools)+len(t.Images) > 0 }
 
 // SavedReply is the answer that was given to a request with an idempotency key.
 type SavedReply struct {
@@ -53,6 +64,56 @@ func (SavedReply) TableName() string { return "replies" }
 // AccountNamed returns the account, or ErrNotFound.
 func AccountNamed(db *gorm.DB, name string) (Account, error) {
 	return first[Account](db, fmt.Sprintf("account %q", name), "name = ?", name)
+}
+
+// LockAccount returns the account, and keeps others from changing it and the
+// administrators until the transaction ends.
+func LockAccount(db *gorm.DB, name string) (a Account, administrators []Account, err error) {
+	var rows []Account
+	if err := fresh(db).Clauses(forChange).Where("name = ? or role = 'administrator'", name).Order("id").Find(&rows).Error; err != nil {
+		return a, nil, err
+	}
+	for _, r := range rows {
+		if r.Name == name {
+			a = r
+		}
+		if r.Role == "administrator" && !r.Disabled {
+			administrators = append(administrators, r)
+		}
+	}
+	if a.ID == 0 {
+		return a, nil, fmt.Errorf("account %q: %w", name, ErrNotFound)
+	}
+	return a, administrators, nil
+}
+
+// LockToken returns the token if it is still good, and keeps others from revoking it until the transaction ends.
+func LockToken(db *gorm.DB, id int64) (Token, error) {
+	return first[Token](db.Clauses(forChange), "token", "id = ? and revoked_at is null", id)
+}
+
+// RevokeToken ends a token and all that were made by it. It returns how many that were.
+func (tx *Tx) RevokeToken(id int64) (n int64, err error) {
+	// Whoever makes a token by it holds its row: what they made is seen afterwards.
+	if err := tx.Exec("select from tokens where id = ? for no key update", id).Error; err != nil {
+		return 0, err
+	}
+	r := tx.Exec(`with recursive gone as (
+		  select id from tokens where id = ? union select t.id from tokens t join gone g on t.parent_id = g.id)
+		update tokens set revoked_at = now() where id in (select id from gone) and revoked_at is null`, id)
+	return r.RowsAffected, r.Error
+}
+
+// EndCredentials ends the console sessions and tokens of an account, but for
+// the session or the token of that secret (SHA-256), nil for none.
+func (tx *Tx) EndCredentials(accountID int64, but []byte) error {
+	if but == nil {
+		but = []byte{}
+	}
+	return errors.Join(
+		tx.Exec("delete from console_sessions where account_id = ? and secret <> ?", accountID, but).Error,
+		tx.Exec("update tokens set revoked_at = now() where account_id = ? and revoked_at is null and secret <> ?", accountID, but).Error,
+	)
 }
 
 // AccountOfSession returns whose console session it is, or ErrNotFound.

@@ -4,6 +4,7 @@ import (
 	"database/sql/driver"
 	"encoding/json"
 	"fmt"
+	"strconv"
 	"time"
 
 	"gorm.io/gorm"
@@ -95,6 +96,19 @@ func (w Work) Open() bool { return w.State == WorkAsked || w.State == WorkUnderW
 // RolloverByID returns the rollover, or ErrNotFound.
 func RolloverByID(db *gorm.DB, id int64) (Rollover, error) {
 	return first[Rollover](db, fmt.Sprintf("rollover %d", id), "id = ?", id)
+}
+
+// PoolOfRollover returns the pool of the rollover whose number is written so, or ErrNotFound.
+func PoolOfRollover(db *gorm.DB, number string) (Pool, error) {
+	id, err := strconv.ParseInt(number, 10, 64)
+	if err != nil {
+		return Pool{}, fmt.Errorf("rollover %q: %w", number, ErrNotFound)
+	}
+	r, err := RolloverByID(db, id)
+	if err != nil {
+		return Pool{}, err
+	}
+	return PoolByID(db, r.PoolID)
 }
 
 // OpenRollovers returns the rollovers of a pool that have something in flight or to come.

@@ -81,6 +81,7 @@ func serve(v *viper.Viper) *cobra.Command {
 	f.Duration("heartbeat", 30*time.Second, "how long agents wait between heartbeats: shorter for small estates that want to see more, 1s to 1m")
 	f.String("tls-cert", "", "certificate file; with --tls-key the service speaks HTTPS")
 	f.String("tls-key", "", "key file of the certificate")
+	f.StringSlice("trusted-proxy", nil, "address or network (CIDR) of a proxy that readers come through by HTTPS, and that says whom it speaks for with X-Forwarded-For")
 	f.String("practice-clock", "", "address of a practice process whose clock the service follows, such as http://127.0.0.1:7720")
 	f.String("log-level", "info", "debug, info, warn or error")
 	return cmd
@@ -141,9 +142,17 @@ func run(ctx context.Context, v *viper.Viper) error {
 	} else {
 		log.Warn("this program was built without the console")
 	}
+	proxies := v.GetStringSlice("trusted-proxy")
+	handler, err := api.New(ctx, e, api.Options{Version: version, Secure: cert != "" || len(proxies) > 0, TrustedProxies: proxies, Console: files, Log: log})
+	if err != nil {
+		return err
+	}
 	server := &http.Server{
-		Handler:           api.New(ctx, e, api.Options{Version: version, Secure: cert != "", Console: files, Log: log}),
+		Handler:           handler,
 		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    api.HeaderLimit,
+		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelDebug), // what strangers do wrong
 		BaseContext:       func(net.Listener) context.Context { return ctx },
 	}
 	failed := make(chan error, 3)

@@ -35,6 +35,7 @@ type Service struct {
 	Engine      *engine.Engine
 	World       *world.World
 	PlatformURL string
+	Log         *slog.Logger
 
 	t       testing.TB
 	clients map[string]*client.Client
@@ -45,6 +46,8 @@ type Options struct {
 	Scenario string // Scenario if empty
 	Estate   string // Estate if empty; "none" loads nothing
 	Console  fs.FS
+	// BodyWithin is how long requests' bodies may take.
+	BodyWithin time.Duration
 	// Over, if given, returns the platform that stands before that of each practice site.
 	Over func(platform.Platform) platform.Platform
 }
@@ -85,6 +88,7 @@ func Start(t testing.TB, o Options) *Service {
 	ctx, cancel := context.WithCancel(context.Background())
 	s := &Service{t: t, clients: map[string]*client.Client{}}
 	log := slog.New(slog.NewTextHandler(t.Output(), &slog.HandlerOptions{Level: slog.LevelWarn}))
+	s.Log = log
 
 	if o.Scenario == "" {
 		o.Scenario = Scenario
@@ -109,7 +113,9 @@ func Start(t testing.TB, o Options) *Service {
 	s.URL = "http://" + server.Listener.Addr().String()
 	s.Engine, err = engine.New(s.Store, clock, engine.Options{AgentURL: s.URL, Platforms: platforms(o), Log: log})
 	require.NoError(t, err)
-	server.Config.Handler = api.New(ctx, s.Engine, api.Options{Version: "test", Console: o.Console, Log: log})
+	handler, err := api.New(ctx, s.Engine, api.Options{Version: "test", Console: o.Console, BodyWithin: o.BodyWithin, Log: log})
+	require.NoError(t, err)
+	server.Config.Handler = handler
 	server.Config.BaseContext = nil
 	server.Start()
 	worked := make(chan error, 1)

@@ -19,7 +19,32 @@ drop index one_reversal_a_pool;
 create unique index one_rollover_a_pool on rollovers (pool_id) where not settled and state <> 'stopped';
 create index on rollovers (pool_id) where not settled;
 
+-- Tokens that were made by tokens, and what a token is narrowed to: a role, and pools or images.
+alter table tokens
+  add parent_id bigint references tokens,
+  add role text not null default '' check (role in ('', 'viewer', 'operator', 'approver', 'administrator')),
+  add pools jsonb not null default '[]',
+  add images jsonb not null default '[]';
+create index on tokens (parent_id);
+-- Until now, enabling an account brought its old tokens back.
+update tokens set revoked_at = now() where revoked_at is null and account_id in (select id from accounts where disabled);
+-- Answers that held the secrets of tokens.
+delete from replies;
+
+-- Wrong passwords by name and by address. A try is counted before the password is looked at.
+create table sign_in_tries (
+  key text primary key,
+  account text not null default '',
+  failed int not null default 0,
+  unreported int not null default 0,
+  last_at timestamptz not null,
+  next_at timestamptz not null,
+  reported_at timestamptz not null default '-infinity'
+);
+
 -- +goose Down
+drop table sign_in_tries;
+alter table tokens drop parent_id, drop role, drop pools, drop images;
 drop index one_rollover_a_pool;
 create unique index one_rollover_a_pool on rollovers (pool_id) where not settled and reverses is null;
 create unique index one_reversal_a_pool on rollovers (pool_id) where not settled and reverses is not null;

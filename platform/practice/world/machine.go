@@ -89,7 +89,7 @@ func (w *World) agent(m *machine, now, real time.Time) {
 		}
 	}
 	b := beat{machine: m.Name, boot: m.Boot, seed: m.Seed, credential: m.Credential, body: agent.Heartbeat{
-		Stamp: m.Stamp, Drain: m.Drain, Checks: agent.Checks{Order: m.Check, State: m.CheckState, Why: m.CheckWhy},
+		Stamp: m.Stamp, Drain: max(0, m.Drain), Checks: agent.Checks{Order: m.Check, State: m.CheckState, Why: m.CheckWhy},
 		Load: 0.05 + float64(len(m.Sessions))/float64(m.Seats+1), Done: m.Done, Sessions: make([]agent.Session, len(m.Sessions)),
 	}}
 	for i, s := range m.Sessions {

@@ -1,0 +1,137 @@
+package api
+
+import (
+	"errors"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/gin-gonic/gin"
+)
+
+// Limits of a request.
+const (
+	bodyLimit   = 1 << 20          // bytes
+	HeaderLimit = 32 << 10         // bytes; for the http.Server that the handler is served by
+	bodyWithin  = 30 * time.Second // from the first byte of a body to its last
+	fileWithin  = 10 * time.Minute // likewise, of a file for a build machine
+)
+
+// legible turns away a request with what no record could keep or no log should
+// show: NUL and other control characters, or text that is not UTF-8.
+func legible(c *gin.Context) {
+	bad := func(s string) bool { return !utf8.ValidString(s) || strings.ContainsFunc(s, unicode.IsControl) }
+	if bad(c.Request.URL.Path) {
+		problem(c, http.StatusBadRequest, "the path holds control characters, or is not UTF-8")
+		return
+	}
+	for name, values := range c.Request.URL.Query() {
+		for _, v := range values {
+			if bad(name) || bad(v) {
+				problem(c, http.StatusBadRequest, "the query holds control characters, or is not UTF-8")
+				return
+			}
+		}
+		if len(values) > 1 {
+			problem(c, http.StatusBadRequest, "the query names a parameter twice")
+			return
+		}
+	}
+	for name, values := range c.Request.Header {
+		for _, v := range values {
+			if bad(v) {
+				problem(c, http.StatusBadRequest, "the header "+name+" holds control characters, or is not UTF-8")
+				return
+			}
+		}
+	}
+	c.Next()
+}
+
+func limitBody(c *gin.Context) {
+	limit := int64(bodyLimit)
+	if isFile(c.Request) {
+		limit = fileLimit
+	}
+	if c.Request.ContentLength > limit {
+		problem(c, http.StatusRequestEntityTooLarge, "the request has "+itoa(c.Request.ContentLength)+" bytes; at most "+itoa(limit)+" are taken")
+		return
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
+	c.Next()
+}
+
+// isFile says that the body of a request is a file for a build machine.
+func isFile(r *http.Request) bool {
+	return r.Method == http.MethodPut && strings.HasSuffix(r.URL.Path, "/file")
+}
+
+// hurry is a body that has to come within a time. Afterwards the connection
+// has all the time that its answer takes.
+type hurry struct {
+	io.ReadCloser
+	answer http.ResponseWriter
+}
+
+func (h hurry) Read(b []byte) (int, error) {
+	n, err := h.ReadCloser.Read(b)
+	switch {
+	case errors.Is(err, io.EOF):
+		_ = http.NewResponseController(h.answer).SetReadDeadline(time.Time{})
+	case err != nil:
+		h.answer.Header().Set("Connection", "close") // what is left of the body is not waited for
+	}
+	return n, err
+}
+
+func (s *Server) headers(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("X-Frame-Options", "DENY")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+	if s.secure {
+		h.Set("Strict-Transport-Security", "max-age=31536000")
+	}
+	if path := c.Request.URL.Path; strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, "/agent/") {
+		h.Set("Cache-Control", "no-store")
+	}
+	c.Next()
+}
+
+// ServeHTTP answers a request, whose body has to come in time. HEAD is answered
+// as GET without a body, which the http.Server leaves away.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method == http.MethodHead && r.URL.Path != eventsPath {
+		r = r.Clone(r.Context())
+		r.Method = http.MethodGet
+	}
+	if r.ContentLength != 0 {
+		within := s.bodyWithin
+		if isFile(r) {
+			within = fileWithin
+		}
+		// Here, because gin's writer does not pass a deadline on. The writer of a test has none.
+		_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(within))
+		r.Body = hurry{r.Body, w}
+	}
+	s.gin.ServeHTTP(w, r)
+}
+
+// wrongMethod answers for a path that is there with other methods, which the Allow header names.
+func wrongMethod(c *gin.Context) {
+	allow := c.Writer.Header().Get("Allow")
+	if strings.Contains(allow, http.MethodGet) {
+		allow += ", HEAD"
+	}
+	allow += ", OPTIONS"
+	c.Header("Allow", allow)
+	if c.Request.Method == http.MethodOptions {
+		c.Status(http.StatusNoContent)
+		return
+	}
+	problem(c, http.StatusMethodNotAllowed, c.Request.Method+" is not for "+c.Request.URL.Path+": use "+allow)
+}
