@@ -109,6 +109,10 @@ fmt: ## Format the Go code and the console
 	@$(GO) tool gofumpt -w $$(git ls-files '*.go')
 	@cd console && npm run --silent fmt
 
+.PHONY: fuzz
+fuzz: setup ## Have Go's fuzzer call every operation of the API with hostile values for ten minutes
+	@$(GO) test ./api -run '^$$' -fuzz FuzzAPI -fuzztime 10m -timeout 15m
+
 .PHONY: bench
 bench: setup build ## Measure speed and print a table
 	@$(GO) run ./bench

@@ -3,8 +3,6 @@ package api
 import (
 	"context"
 
-	"github.com/goccy/go-yaml"
-
 	"nimblepane/client"
 	"nimblepane/core/clearance"
 	"nimblepane/core/estate"
@@ -124,7 +122,7 @@ func (s *Server) showEstate(ctx context.Context, _ *empty) (*fileOut, error) {
 			Hosts: r.HostCount, HostPrefix: r.HostPrefix, SeatsPerHost: r.SeatsPerHost, MachineClass: r.MachineClass,
 		})
 	}
-	text, err := yaml.MarshalWithOptions(f, yaml.IndentSequence(true))
+	text, err := f.Text()
 	return &fileOut{"application/yaml", text}, err
 }
 

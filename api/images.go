@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"nimblepane/client"
+	"nimblepane/core/estate"
 	"nimblepane/core/image"
 	"nimblepane/engine"
 	"nimblepane/store"
@@ -233,17 +234,7 @@ func (s *Server) trialOf(ctx context.Context, in *VersionPath) (*body[client.Tri
 	return ok(out, err)
 }
 
-func soak(i store.Image) string {
-	text := (time.Duration(i.SoakSeconds) * time.Second).String()
-	text = strings.TrimSuffix(text, "0s")
-	if cut, found := strings.CutSuffix(text, "h0m"); found {
-		text = cut + "h"
-	}
-	if text == "" {
-		return "0s"
-	}
-	return text
-}
+func soak(i store.Image) string { return estate.Span(time.Duration(i.SoakSeconds) * time.Second) }
 
 func (s *Server) imageOut(ctx context.Context, r store.Image) (client.Image, error) {
 	db := s.store.DB.WithContext(ctx)

@@ -8,6 +8,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/client"
+	"nimblepane/core/estate"
 	"nimblepane/core/rollover"
 	"nimblepane/engine"
 	"nimblepane/store"
@@ -224,15 +225,11 @@ func optionsIn(in client.Options) (rollover.Options, error) {
 
 func optionsOut(o rollover.Options) client.Options {
 	out := client.Options{
-		Batch: o.Batch.String(), Floor: o.Floor.String(), LogOff: string(o.LogOff), Grace: span(o.Grace), LastNotice: span(o.LastNotice),
-		FirstText: o.FirstText, LastText: o.LastText, Deadline: span(o.Deadline), Stagger: o.Stagger, Watch: span(o.Watch), FailureBudget: &o.Budget,
+		Batch: o.Batch.String(), Floor: o.Floor.String(), LogOff: string(o.LogOff), Grace: estate.Span(o.Grace), LastNotice: estate.Span(o.LastNotice),
+		FirstText: o.FirstText, LastText: o.LastText, Deadline: estate.Span(o.Deadline), Stagger: o.Stagger, Watch: estate.Span(o.Watch), FailureBudget: &o.Budget,
 	}
 	if !o.EarliestStart.IsZero() {
 		out.EarliestStart = &o.EarliestStart
 	}
 	return out
-}
-
-func span(d time.Duration) string {
-	return soak(store.Image{SoakSeconds: int64(d.Seconds())})
 }

@@ -370,3 +370,20 @@ func TestABatchOfHeartbeatsIsTakenApartForTheOneThatCannotBeKept(t *testing.T) {
 		}
 	}
 }
+
+func TestADryRunOfALargeEstateWritesNothing(t *testing.T) {
+	t.Parallel()
+	p := play(t)
+	large := strings.Replace(playedEstate, "hosts: 5", "hosts: 100000", 1) +
+		"  - {name: more, site: north-quay, image: desk, track: live, hosts: 5, host-prefix: mo, seats-per-host: 4, machine-class: standard}\n"
+	r, err := p.LoadEstate(p.ctx, "tove", []byte(large), true)
+	require.NoError(t, err)
+	require.Equal(t, []string{"pool counters: hosts from 5 to 100000", "pool more: new, with 5 hosts following live of desk"}, r.Changes)
+	var hosts int64
+	require.NoError(t, p.Store.DB.Raw("select last_value from hosts_id_seq").Scan(&hosts).Error)
+	require.EqualValues(t, 11, hosts, "not even a number is used up")
+	new := strings.NewReplacer("north-quay", "east-quay", "name: desk", "name: bench", "image: desk", "image: bench", "name: pilot", "name: p2", "name: counters", "name: c2", "name: office", "name: o2", "prefix: pi", "prefix: p", "prefix: co", "prefix: c", "prefix: of", "prefix: o").Replace(playedEstate)
+	r, err = p.LoadEstate(p.ctx, "tove", []byte(new), true)
+	require.NoError(t, err)
+	require.Len(t, r.Changes, 5)
+}

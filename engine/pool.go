@@ -125,10 +125,12 @@ func (e *Engine) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 	}
 	errDry := errors.New("dry run")
 	err = e.change(ctx, actor, func(tx *store.Tx) error {
-		if err := store.LockEstate(tx.DB); err != nil {
-			return err
+		if !dryRun {
+			if err := store.LockEstate(tx.DB); err != nil {
+				return err
+			}
 		}
-		l := loader{tx: tx}
+		l := loader{tx: tx, dry: dryRun}
 		if err := l.load(f); err != nil {
 			return err
 		}
@@ -184,6 +186,7 @@ func (e *Engine) fits(ctx context.Context, f estate.File) error {
 
 type loader struct {
 	tx       *store.Tx
+	dry      bool // nothing is written, not even to be taken back
 	changes  []string
 	problems []string
 }
@@ -192,6 +195,21 @@ func (l *loader) changed(verb, subject, format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
 	l.changes = append(l.changes, subject+": "+text)
 	l.tx.Record(store.Entry{Verb: verb, Subject: subject, Detail: map[string]any{"change": text}})
+}
+
+// create and save write a row, but in a dry run.
+func (l *loader) create(row any) error {
+	if l.dry {
+		return nil
+	}
+	return l.tx.Create(row).Error
+}
+
+func (l *loader) save(row any) error {
+	if l.dry {
+		return nil
+	}
+	return l.tx.Save(row).Error
 }
 
 func (l *loader) problem(format string, args ...any) {
@@ -231,7 +249,7 @@ func (l *loader) site(s estate.Site) error {
 	row, err := store.SiteNamed(l.tx.DB, s.Name)
 	if errors.Is(err, store.ErrNotFound) {
 		l.changed("site.add", "site "+s.Name, "new")
-		return l.tx.Create(&store.Site{Name: s.Name, Title: s.Title, Platform: s.Platform, Address: s.Address, StartsPerMinute: s.StartsPerMinute, ClonesPerCopy: s.ClonesPerCopy, Machinery: store.JSON[estate.Machinery]{V: s.Machinery}, Edition: 1}).Error
+		return l.create(&store.Site{Name: s.Name, Title: s.Title, Platform: s.Platform, Address: s.Address, StartsPerMinute: s.StartsPerMinute, ClonesPerCopy: s.ClonesPerCopy, Machinery: store.JSON[estate.Machinery]{V: s.Machinery}, Edition: 1})
 	} else if err != nil {
 		return err
 	}
@@ -252,7 +270,7 @@ func (l *loader) site(s estate.Site) error {
 	}
 	row.Edition++
 	l.changed("site.edit", "site "+s.Name, "%s", strings.Join(d, ", "))
-	return l.tx.Save(&row).Error
+	return l.save(&row)
 }
 
 func (l *loader) image(i estate.Image) error {
@@ -260,11 +278,11 @@ func (l *loader) image(i estate.Image) error {
 	row, err := store.ImageNamed(l.tx.DB, i.Name)
 	if errors.Is(err, store.ErrNotFound) {
 		row = store.Image{Name: i.Name, Title: i.Title, Numbering: i.Numbering, MachineClass: i.MachineClass, Testers: *i.Clearance.Testers, SoakSeconds: soak, Copies: *i.Clearance.Copies, Edition: 1}
-		if err := l.tx.Create(&row).Error; err != nil {
+		if err := l.create(&row); err != nil {
 			return err
 		}
 		for n, t := range i.Tracks {
-			if err := l.tx.Create(&store.Track{ImageID: row.ID, Name: t, Position: n}).Error; err != nil {
+			if err := l.create(&store.Track{ImageID: row.ID, Name: t, Position: n}); err != nil {
 				return err
 			}
 		}
@@ -300,16 +318,17 @@ func (l *loader) image(i estate.Image) error {
 	}
 	row.Edition++
 	l.changed("image.edit", "image "+i.Name, "%s", strings.Join(d, ", "))
-	return l.tx.Save(&row).Error
+	return l.save(&row)
 }
 
 func (l *loader) pool(p estate.Pool) error {
+	// In a dry run the file's own sites and images are not there yet.
 	site, err := store.SiteNamed(l.tx.DB, p.Site)
-	if err != nil {
+	if err != nil && !(l.dry && errors.Is(err, store.ErrNotFound)) {
 		return err
 	}
 	img, err := store.ImageNamed(l.tx.DB, p.Image)
-	if err != nil {
+	if err != nil && !(l.dry && errors.Is(err, store.ErrNotFound)) {
 		return err
 	}
 	row, err := store.PoolNamed(l.tx.DB, p.Name)
@@ -323,7 +342,7 @@ func (l *loader) pool(p estate.Pool) error {
 			return nil
 		}
 		row = store.Pool{Name: p.Name, Title: p.Title, SiteID: site.ID, ImageID: img.ID, Track: p.Track, HostCount: p.Hosts, HostPrefix: p.HostPrefix, SeatsPerHost: p.SeatsPerHost, MachineClass: p.MachineClass, Edition: 1}
-		if err := l.tx.Create(&row).Error; err != nil {
+		if err := l.create(&row); err != nil {
 			return err
 		}
 		l.changed("pool.add", "pool "+p.Name, "new, with %d hosts following %s of %s", p.Hosts, p.Track, p.Image)
@@ -350,7 +369,7 @@ func (l *loader) pool(p estate.Pool) error {
 	}
 	row.Edition++
 	l.changed("pool.edit", "pool "+p.Name, "%s", strings.Join(d, ", "))
-	if err := l.tx.Save(&row).Error; err != nil {
+	if err := l.save(&row); err != nil {
 		return err
 	}
 	return l.hosts(row, had)
@@ -358,6 +377,9 @@ func (l *loader) pool(p estate.Pool) error {
 
 // hosts adds the hosts that the pool lacks. They have no machine until a rollover makes them one.
 func (l *loader) hosts(p store.Pool, had int) error {
+	if l.dry {
+		return nil
+	}
 	var hosts []store.Host
 	for n := had + 1; n <= p.HostCount; n++ {
 		hosts = append(hosts, store.Host{Name: estate.HostName(p.HostPrefix, n), PoolID: p.ID, State: rollover.HostOff, Since: l.tx.Now, Unserved: true, Why: "not built yet: start a rollover of the pool"})

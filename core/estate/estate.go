@@ -9,15 +9,20 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+	emitter "go.yaml.in/yaml/v3"
 
 	"nimblepane/core/image"
+	"nimblepane/core/strict"
 )
 
 // File is an estate as it is written down.
@@ -105,6 +110,9 @@ func (ps Problems) Error() string {
 // Problems.
 func Parse(b []byte) (File, error) {
 	var f File
+	if p := strict.CheckYAML(b); p != nil {
+		return f, Problems{{p.Line, p.Text}}
+	}
 	tree, err := parser.ParseBytes(b, 0)
 	if err != nil {
 		return f, Problems{yamlProblem(err)}
@@ -181,7 +189,7 @@ func (c *checker) file(f *File) {
 	for i := range f.Pools {
 		p, at := &f.Pools[i], fmt.Sprintf("$.pools[%d]", i)
 		c.name(at+".name", "pool", p.Name, pools)
-		p.Title = or(p.Title, p.Name)
+		c.title(at, "pool", &p.Title, p.Name)
 		if !sites[p.Site] {
 			c.at(at+".site", "pool %s: site %q is not in this file; it has %s", p.Name, p.Site, names(f.Sites, func(s Site) string { return s.Name }))
 		}
@@ -222,28 +230,28 @@ func (c *checker) file(f *File) {
 
 func (c *checker) site(at string, s *Site, seen map[string]bool) {
 	c.name(at+".name", "site", s.Name, seen)
-	s.Title = or(s.Title, s.Name)
+	c.title(at, "site", &s.Title, s.Name)
 	if !contains(Platforms, s.Platform) {
 		c.at(at+".platform", "site %s: platform %q is not known: use %s", s.Name, s.Platform, strings.Join(Platforms, " or "))
 	}
 	if s.Platform == Libvirt {
 		c.machinery(at, s)
-	} else if !strings.HasPrefix(s.Address, "http://") && !strings.HasPrefix(s.Address, "https://") {
+	} else if u, err := url.Parse(s.Address); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		c.at(at+".address", "site %s: address %q: write where its practice process listens, such as http://127.0.0.1:7720", s.Name, s.Address)
 	}
 	s.StartsPerMinute = orInt(s.StartsPerMinute, 20)
 	s.ClonesPerCopy = orInt(s.ClonesPerCopy, 4)
-	if s.StartsPerMinute < 1 {
-		c.at(at+".starts-per-minute", "site %s: %d starts per minute: use 1 or more", s.Name, s.StartsPerMinute)
+	if s.StartsPerMinute < 1 || s.StartsPerMinute > 100_000 {
+		c.at(at+".starts-per-minute", "site %s: %d starts per minute: use 1 to 100000", s.Name, s.StartsPerMinute)
 	}
-	if s.ClonesPerCopy < 1 {
-		c.at(at+".clones-per-copy", "site %s: %d clones per copy: use 1 or more", s.Name, s.ClonesPerCopy)
+	if s.ClonesPerCopy < 1 || s.ClonesPerCopy > 10_000 {
+		c.at(at+".clones-per-copy", "site %s: %d clones per copy: use 1 to 10000", s.Name, s.ClonesPerCopy)
 	}
 }
 
 func (c *checker) image(at string, i *Image, seen map[string]bool) {
 	c.name(at+".name", "image", i.Name, seen)
-	i.Title = or(i.Title, i.Name)
+	c.title(at, "image", &i.Title, i.Name)
 	scheme, err := image.ParseScheme(i.Numbering)
 	if err != nil {
 		c.at(at+".numbering", "image %s: %s", i.Name, err)
@@ -271,9 +279,46 @@ func (c *checker) image(at string, i *Image, seen map[string]bool) {
 	if n := *i.Clearance.Copies; n < 1 || n > 100 {
 		c.at(at+".clearance.copies", "image %s: %d copies: use 1 to 100", i.Name, n)
 	}
-	if d, err := time.ParseDuration(i.Clearance.Soak); err != nil || d < 0 || d > 90*24*time.Hour {
-		c.at(at+".clearance.soak", "image %s: soak of %q: write a time such as 24h or 90m, at most 2160h", i.Name, i.Clearance.Soak)
+	if d, err := time.ParseDuration(i.Clearance.Soak); err != nil || d < 0 || d > 90*24*time.Hour || d%time.Second != 0 {
+		c.at(at+".clearance.soak", "image %s: soak of %q: write a time in whole seconds, such as 24h, 90m or 30s, at most 2160h", i.Name, i.Clearance.Soak)
 	}
+}
+
+// title fills in the name for a title that was left out, and checks it.
+func (c *checker) title(at, what string, title *string, name string) {
+	*title = or(*title, name)
+	if utf8.RuneCountInString(*title) > 100 || strings.ContainsFunc(*title, unseen) || strings.TrimSpace(*title) != *title {
+		c.at(at+".title", "%s %s: its title has to be one line of at most 100 characters, without spaces around it", what, name)
+	}
+}
+
+// unseen characters end lines, turn the direction of writing or are none.
+func unseen(r rune) bool {
+	return unicode.IsControl(r) || r == '\u2028' || r == '\u2029' || unicode.Is(unicode.Bidi_Control, r) || r == unicode.ReplacementChar
+}
+
+// Text writes the file so that Parse reads the same again.
+func (f File) Text() ([]byte, error) {
+	var text bytes.Buffer
+	// The package that reads files leaves some texts without the quotes that they need.
+	e := emitter.NewEncoder(&text)
+	e.SetIndent(2)
+	if err := e.Encode(f); err != nil {
+		return nil, err
+	}
+	return text.Bytes(), e.Close()
+}
+
+// Span writes a duration as people do: 24h, 90m as 1h30m, 30s.
+func Span(d time.Duration) string {
+	text := d.String()
+	if cut, ok := strings.CutSuffix(text, "m0s"); ok {
+		text = cut + "m"
+	}
+	if cut, ok := strings.CutSuffix(text, "h0m"); ok {
+		text = cut + "h"
+	}
+	return text
 }
 
 // HostName returns the name of a pool's nth host, from 1.

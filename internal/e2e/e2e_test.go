@@ -217,4 +217,13 @@ func TestTheServiceSaysWhatItsOptionsLack(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "nimblepane.yaml")
 	require.NoError(t, os.WriteFile(file, []byte("database: postgres://127.0.0.1:1/from-file?connect_timeout=1\n"), 0o600))
 	require.NotContains(t, run("serve", "--config", file), "no database is given")
+	for text, want := range map[string]string{
+		"databse: x\n":                `there is no option "databse"; there are: `,
+		"Database: x\n":               `there is no option "Database"`,
+		"database: x\ndatabase: y\n": "already defined",
+		"database: x\n---\nlisten: y": "a second document",
+	} {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		require.Contains(t, run("serve", "--config", file), want)
+	}
 }

@@ -1,0 +1,37 @@
+package strict
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestYAMLIsOnePlainDocument(t *testing.T) {
+	t.Parallel()
+	for _, fine := range []string{"", "# nothing\n", "---\na: 1\n", "a: {b: [1, -2, 0], c: 'x: 017'}\nd: 24h\n", "- name: tide\n  title: \"1.5 metres\"\n", "a: |\n  text: 1.5\n  --- text\n"} {
+		require.Nil(t, CheckYAML([]byte(fine)), fine)
+	}
+	for text, want := range map[string]string{
+		"a: 1\nhosts: 1.5":                      "line 2: 1.5 is not a whole number",
+		"hosts: 1e3":                            "1e3 is not a whole number",
+		"hosts: .inf":                           ".inf is not a whole number",
+		"hosts: 017":                            "017 could be taken for several numbers",
+		"hosts: 0x10":                           "0x10 could be taken",
+		"hosts: 1_000":                          "1_000 could be taken",
+		"hosts: +5":                             "+5 could be taken",
+		"a: 1\n---\nb: 2":                       "line 2: a second document begins here",
+		"a: &x 1\nb: *x":                        "line 1: anchors, aliases and tags",
+		"a: !!int 3":                            "anchors, aliases and tags",
+		"a: b\x00c":                             "control character",
+		"a: \xff":                               "not UTF-8",
+		strings.Repeat("[", 65_000):             "nested deeper than 16",
+		strings.Repeat("{a: ", 16_000):          "nested deeper than 16",
+		strings.Repeat("- ", 32_000):            "nested deeper than 16",
+		"a:\n" + strings.Repeat(" ", 90) + "b:": "indented by more than 80",
+	} {
+		p := CheckYAML([]byte(text))
+		require.NotNil(t, p, "%.40s", text)
+		require.ErrorContains(t, p, want)
+	}
+}
