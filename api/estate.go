@@ -2,6 +2,8 @@ package api
 
 import (
 	"context"
+	"errors"
+	"sync"
 
 	"nimblepane/client"
 	"nimblepane/core/clearance"
@@ -33,13 +35,16 @@ func (s *Server) estate() {
 			if err != nil {
 				return nil, err
 			}
-			out := client.Page[client.Site]{Items: []client.Site{}}
-			for _, r := range rows {
-				site, err := s.siteOut(ctx, r)
-				if err != nil {
-					return nil, err
-				}
-				out.Items = append(out.Items, site)
+			// All at once: a site that hangs is waited for once.
+			out := client.Page[client.Site]{Items: make([]client.Site, len(rows))}
+			errs := make([]error, len(rows))
+			var asking sync.WaitGroup
+			for i, r := range rows {
+				asking.Go(func() { out.Items[i], errs[i] = s.siteOut(ctx, r) })
+			}
+			asking.Wait()
+			if err := errors.Join(errs...); err != nil {
+				return nil, err
 			}
 			return ok(out, nil)
 		})
@@ -57,7 +62,7 @@ func (s *Server) estate() {
 }
 
 func (s *Server) siteOut(ctx context.Context, r store.Site) (client.Site, error) {
-	out := client.Site{Name: r.Name, Title: r.Title, Platform: r.Platform, Address: r.Address, StartsPerMinute: r.StartsPerMinute, ClonesPerCopy: r.ClonesPerCopy}
+	out := client.Site{Name: r.Name, Title: r.Title, Platform: r.Platform, Address: r.Address, StartsPerMinute: r.StartsPerMinute, ClonesPerCopy: r.ClonesPerCopy, Trouble: r.Trouble, TroubleSince: r.TroubleSince}
 	var n struct{ Pools, Hosts int }
 	err := s.store.DB.WithContext(ctx).Raw("select count(distinct p.id) as pools, count(h.id) as hosts from pools p left join hosts h on h.pool_id = p.id where p.site_id = ?", r.ID).Scan(&n).Error
 	if err != nil {

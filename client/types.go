@@ -109,7 +109,7 @@ type MadeToken struct {
 
 // Matter is one thing that waits for a person.
 type Matter struct {
-	Kind    string `json:"kind" enum:"rollover,faulty,trial,cleared,drift,copy,end-of-life,drained"`
+	Kind    string `json:"kind" enum:"site,rollover,faulty,trial,cleared,drift,copy,end-of-life,drained"`
 	Urgent  bool   `json:"urgent"`
 	Title   string `json:"title"`
 	Detail  string `json:"detail"`
@@ -134,6 +134,8 @@ type Site struct {
 	Hosts           int            `json:"hosts"`
 	Hypervisors     []Hypervisor   `json:"hypervisors,omitempty" doc:"On platforms whose machines run on computers of yours"`
 	BuildMachines   []BuildMachine `json:"build_machines" nullable:"false"`
+	Trouble       string         `json:"trouble,omitempty" doc:"Why it does not answer what the service asks of it, if it does not; it is asked again at growing intervals"`
+	TroubleSince  *time.Time     `json:"trouble_since,omitempty"`
 	// Unreachable says why the build machines are not known.
 	Unreachable string `json:"unreachable,omitempty"`
 }

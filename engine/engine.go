@@ -8,16 +8,18 @@
 //
 // What is due is kept in the records: every open rollover and work has a time
 // at which it is looked at next. Each service process looks for what is due,
-// claims it by moving that time on, and inserts a River job for it, which any
-// of the processes then works. A job that is lost with its process is simply
-// due again a moment later, and because each job looks at what is, and not at
-// what was done before, doing it again does nothing twice.
+// claims it for some seconds, which whoever works on it renews, and inserts a
+// River job for it, which any of the processes then works. A job that is lost
+// with its process is due again when its claim lapses, and because each job
+// looks at what is, and not at what was done before, doing it again does
+// nothing twice.
 package engine
 
 import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"sync"
@@ -30,6 +32,7 @@ import (
 
 	"nimblepane/core/estate"
 	"nimblepane/core/rollover"
+	"nimblepane/engine/trouble"
 	"nimblepane/platform"
 	"nimblepane/store"
 )
@@ -45,6 +48,8 @@ type Engine struct {
 	heartbeat time.Duration
 	river     *river.Client[pgx.Tx]
 	ingest    *ingest
+	trouble   *trouble.Log
+	places    places
 	listening time.Time // since when this process could hear agents
 
 	mu    sync.Mutex
@@ -70,9 +75,9 @@ type Options struct {
 
 // How often a process looks for what is due, in real time.
 const (
-	promptEvery = 100 * time.Millisecond
-	tickEvery   = "250 milliseconds"
-	pollEvery   = "250 milliseconds"
+	claimEvery  = 100 * time.Millisecond
+	lookAgain   = 250 * time.Millisecond
+	holdFor     = 5 * time.Second // a process that dies is replaced after so long
 	sweepEvery  = time.Second
 	lookEvery   = 3 * time.Second
 	eventsKept  = 200_000
@@ -85,20 +90,17 @@ const (
 
 // New returns an engine that does nothing by itself until Run.
 func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
-	e := &Engine{Store: st, Clock: clock, log: o.Log, agentURL: o.AgentURL, platforms: o.Platforms, heartbeat: cmp.Or(o.Heartbeat, beatInterval), sites: map[string]opened{}, listening: clock.Now()}
+	e := &Engine{Store: st, Clock: clock, log: o.Log, agentURL: o.AgentURL, platforms: o.Platforms, heartbeat: cmp.Or(o.Heartbeat, beatInterval), sites: map[string]opened{}, listening: clock.Now(), trouble: trouble.New(o.Log)}
 	e.ingest = newIngest(e)
 	workers := river.NewWorkers()
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, job *river.Job[tickArgs]) error {
-		return e.tick(ctx, job.Args.Rollover)
-	}))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, job *river.Job[workArgs]) error {
-		return e.work(ctx, job.Args.Key)
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, job *river.Job[jobArgs]) error {
+		return e.do(ctx, job.Args.Claim)
 	}))
 	client, err := river.NewClient(riverpgxv5.New(st.Pool), &river.Config{
 		Logger:                      slog.New(quiet{o.Log.Handler()}),
-		Queues:                      map[string]river.QueueConfig{queueTicks: {MaxWorkers: 4}, queueWorks: {MaxWorkers: 16}},
+		Queues:                      map[string]river.QueueConfig{queueTicks: {MaxWorkers: 4}, queueWorks: {MaxWorkers: 64}},
 		Workers:                     workers,
-		ErrorHandler:                failures{o.Log},
+		ErrorHandler:                failures{e.trouble, o.Log},
 		FetchCooldown:               50 * time.Millisecond,
 		FetchPollInterval:           200 * time.Millisecond,
 		JobTimeout:                  30 * time.Second,
@@ -119,17 +121,11 @@ const (
 	queueWorks = "works"
 )
 
-type tickArgs struct {
-	Rollover int64 `json:"rollover"`
+type jobArgs struct {
+	Claim store.Claim `json:"claim"`
 }
 
-func (tickArgs) Kind() string { return "rollover_tick" }
-
-type workArgs struct {
-	Key string `json:"key"`
-}
-
-func (workArgs) Kind() string { return "work" }
+func (jobArgs) Kind() string { return "claim" }
 
 // Run works until the context ends, then finishes the jobs at hand.
 func (e *Engine) Run(ctx context.Context) error {
@@ -138,9 +134,9 @@ func (e *Engine) Run(ctx context.Context) error {
 	}
 	var loops sync.WaitGroup
 	loops.Go(func() { e.ingest.run(ctx) })
-	loops.Go(func() { e.every(ctx, promptEvery, "prompt", e.prompt) })
-	loops.Go(func() { e.every(ctx, sweepEvery, "sweep", e.sweep) })
-	loops.Go(func() { e.every(ctx, lookEvery, "look at machines", e.look) })
+	loops.Go(func() { e.every(ctx, claimEvery, "what is due could not be claimed", e.claimDue) })
+	loops.Go(func() { e.every(ctx, sweepEvery, "the sweep failed", e.sweep) })
+	loops.Go(func() { e.every(ctx, lookEvery, "machines could not be looked at", e.look) })
 	loops.Wait()
 	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
@@ -162,42 +158,63 @@ func (e *Engine) every(ctx context.Context, interval time.Duration, what string,
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			if err := do(ctx); err != nil && ctx.Err() == nil {
-				e.log.Error(what+" failed; it is tried again", "err", err)
+			if err := do(ctx); err == nil {
+				e.trouble.Worked(what)
+			} else if ctx.Err() == nil {
+				e.trouble.Failed(what, err)
 			}
 		}
 	}
 }
 
-// prompt claims what is due and inserts its jobs.
-func (e *Engine) prompt(ctx context.Context) error {
-	var jobs []river.InsertManyParams
-	once := func(queue string) *river.InsertOpts { return &river.InsertOpts{Queue: queue, MaxAttempts: 1} }
-	var rollovers []int64
-	if err := e.Store.DB.WithContext(ctx).Raw(`
-		update rollovers set next_tick_at = now() + ?::interval where id in (
-		  select id from rollovers where not settled and next_tick_at <= now() for update skip locked)
-		returning id`, tickEvery).Scan(&rollovers).Error; err != nil {
+// claimDue claims what is due and inserts its jobs.
+func (e *Engine) claimDue(ctx context.Context) error {
+	claims, err := e.Store.ClaimDue(ctx, holdFor, siteShare)
+	if err != nil || len(claims) == 0 {
 		return err
 	}
-	for _, id := range rollovers {
-		jobs = append(jobs, river.InsertManyParams{Args: tickArgs{id}, InsertOpts: once(queueTicks)})
+	jobs := make([]river.InsertManyParams, len(claims))
+	for i, c := range claims {
+		queue := queueWorks
+		if c.Work == "" {
+			queue = queueTicks
+		}
+		jobs[i] = river.InsertManyParams{Args: jobArgs{c}, InsertOpts: &river.InsertOpts{Queue: queue, MaxAttempts: 1}}
 	}
-	var works []string
-	if err := e.Store.DB.WithContext(ctx).Raw(`
-		update works set next_poll_at = now() + ?::interval where key in (
-		  select key from works where state in ('asked', 'under way') and next_poll_at <= now() limit 200 for update skip locked)
-		returning key`, pollEvery).Scan(&works).Error; err != nil {
-		return err
-	}
-	for _, key := range works {
-		jobs = append(jobs, river.InsertManyParams{Args: workArgs{key}, InsertOpts: once(queueWorks)})
-	}
-	if len(jobs) == 0 {
-		return nil
-	}
-	_, err := e.river.InsertManyFast(ctx, jobs)
+	_, err = e.river.InsertManyFast(ctx, jobs)
 	return err
+}
+
+// do works on a claim, and keeps it meanwhile. A claim that another took over,
+// because its job waited too long for a worker, is left to them.
+func (e *Engine) do(ctx context.Context, c store.Claim) error {
+	if mine, err := e.Store.KeepClaim(ctx, c, holdFor); err != nil || !mine {
+		return err
+	}
+	working, done := context.WithCancel(ctx)
+	defer done()
+	go func() {
+		tick := time.NewTicker(holdFor / 4)
+		defer tick.Stop()
+		for {
+			select {
+			case <-working.Done():
+				return
+			case <-tick.C:
+				_, _ = e.Store.KeepClaim(working, c, holdFor) // lost, it is done twice, which does nothing twice
+			}
+		}
+	}()
+	var err error
+	if c.Work != "" {
+		err = e.work(ctx, c.Work)
+	} else {
+		err = e.tick(ctx, c.Rollover)
+	}
+	if err == nil {
+		e.trouble.Worked("a job failed; it is done again")
+	}
+	return errors.Join(err, e.Store.ReleaseClaim(context.WithoutCancel(ctx), c, lookAgain))
 }
 
 // site returns the platform of a site. A site that is described otherwise than
@@ -269,10 +286,13 @@ func (e *Engine) limits() rollover.Limits {
 func (e *Engine) silentAfter() time.Duration { return e.limits().Silent }
 
 // failures logs what jobs fail with. They are due again by themselves.
-type failures struct{ log *slog.Logger }
+type failures struct {
+	trouble *trouble.Log
+	log     *slog.Logger
+}
 
 func (f failures) HandleError(_ context.Context, job *rivertype.JobRow, err error) *river.ErrorHandlerResult {
-	f.log.Error("a job failed; it is done again", "kind", job.Kind, "args", string(job.EncodedArgs), "err", err)
+	f.trouble.Failed("a job failed; it is done again", err, "args", string(job.EncodedArgs))
 	return nil
 }
 

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"time"
+	"sync"
 
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -14,34 +14,28 @@ import (
 
 // Nodes are the computers of a site, with what they have and what is used.
 func (e *Engine) Nodes(ctx context.Context, site store.Site) ([]platform.Node, error) {
-	p, err := e.site(site)
-	if err != nil {
-		return nil, err
-	}
-	return p.Nodes(ctx)
+	return asked(ctx, e, site, func(ctx context.Context, p platform.Platform) ([]platform.Node, error) { return p.Nodes(ctx) })
 }
 
 // Machine is what a host's platform knows of its machine; platform.ErrUnknown if it knows nothing.
 func (e *Engine) Machine(ctx context.Context, h store.Host) (platform.Machine, error) {
-	p, err := e.poolSite(ctx, h.PoolID)
+	site, err := e.poolSite(ctx, h.PoolID)
 	if err != nil {
 		return platform.Machine{}, err
 	}
-	return p.Machine(ctx, h.Name)
+	return asked(ctx, e, site, func(ctx context.Context, p platform.Platform) (platform.Machine, error) {
+		return p.Machine(ctx, h.Name)
+	})
 }
 
-// poolSite returns the platform of a pool's site.
-func (e *Engine) poolSite(ctx context.Context, poolID int64) (platform.Platform, error) {
+// poolSite returns a pool's site.
+func (e *Engine) poolSite(ctx context.Context, poolID int64) (store.Site, error) {
 	db := e.Store.DB.WithContext(ctx)
 	pool, err := store.PoolByID(db, poolID)
 	if err != nil {
-		return nil, err
+		return store.Site{}, err
 	}
-	site, err := store.SiteByID(db, pool.SiteID)
-	if err != nil {
-		return nil, err
-	}
-	return e.site(site)
+	return store.SiteByID(db, pool.SiteID)
 }
 
 // look looks at the machines of faulty hosts, writes down what is wrong with
@@ -56,26 +50,31 @@ func (e *Engine) look(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, h := range hosts {
-		asking, cancel := context.WithTimeout(ctx, 10*time.Second)
-		why, started := e.lookAt(asking, h)
-		cancel()
-		if why == h.MachineWhy && !started {
-			continue
-		}
-		err := e.change(ctx, serviceActor, func(tx *store.Tx) error {
-			if started {
-				tx.Record(store.Entry{Verb: "host.power-on", Subject: "host " + h.Name, Reason: why})
-			} else {
-				tx.Emit("host.machine", "host "+h.Name, nil)
-			}
-			return tx.Exec("update hosts set machine_why = ? where id = ?", why, h.ID).Error
-		})
-		if err != nil {
-			return err
-		}
+	// All at once: one that has to wait for its site keeps no other waiting.
+	errs := make([]error, len(hosts))
+	var looking sync.WaitGroup
+	for i, h := range hosts {
+		looking.Go(func() { errs[i] = e.lookAfter(ctx, h) })
 	}
-	return nil
+	looking.Wait()
+	return errors.Join(errs...)
+}
+
+// lookAfter looks at the machine of a host and writes down what it saw, if the
+// host is faulty still.
+func (e *Engine) lookAfter(ctx context.Context, h store.Host) error {
+	why, started := e.lookAt(ctx, h)
+	if why == h.MachineWhy && !started {
+		return nil
+	}
+	return e.change(ctx, serviceActor, func(tx *store.Tx) error {
+		if started {
+			tx.Record(store.Entry{Verb: "host.power-on", Subject: "host " + h.Name, Reason: why})
+		} else {
+			tx.Emit("host.machine", "host "+h.Name, nil)
+		}
+		return tx.Exec("update hosts set machine_why = ? where id = ? and state = 'faulty' and since = ?", why, h.ID, h.Since).Error
+	})
 }
 
 // startedAgain ends what is said of a machine that was started; it stays true until its agent speaks.
@@ -83,11 +82,11 @@ const startedAgain = " and was started again"
 
 // lookAt says what is wrong with a machine, and whether it was started.
 func (e *Engine) lookAt(ctx context.Context, h store.Host) (why string, started bool) {
-	p, err := e.poolSite(ctx, h.PoolID)
+	site, err := e.poolSite(ctx, h.PoolID)
 	if err != nil {
 		return err.Error(), false
 	}
-	m, err := p.Machine(ctx, h.Name)
+	m, err := e.Machine(ctx, h)
 	switch {
 	case errors.Is(err, platform.ErrUnknown):
 		return "", false
@@ -99,7 +98,9 @@ func (e *Engine) lookAt(ctx context.Context, h store.Host) (why string, started 
 		if m.Why != "" {
 			was += " (" + m.Why + ")"
 		}
-		if err := p.PowerOn(ctx, h.Name); err != nil {
+		if _, err := asked(ctx, e, site, func(ctx context.Context, p platform.Platform) (struct{}, error) {
+			return struct{}{}, p.PowerOn(ctx, h.Name)
+		}); err != nil {
 			return fmt.Sprintf("%s and could not be started: %s", was, err), false
 		}
 		return was + startedAgain, true

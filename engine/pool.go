@@ -168,7 +168,9 @@ func (e *Engine) fits(ctx context.Context, f estate.File) error {
 			return err
 		}
 		for _, class := range slices.Sorted(maps.Keys(hosts)) {
-			err := on.CheckRoom(ctx, hosts[class], class)
+			asking, cancel := context.WithTimeout(ctx, callLimit)
+			err := on.CheckRoom(asking, hosts[class], class)
+			cancel()
 			var refusal *platform.Refusal
 			if errors.As(err, &refusal) {
 				problem.Reasons = append(problem.Reasons, refusal.Why)
@@ -270,6 +272,12 @@ func (l *loader) site(s estate.Site) error {
 	}
 	row.Edition++
 	l.changed("site.edit", "site "+s.Name, "%s", strings.Join(d, ", "))
+	if !l.dry {
+		// Perhaps what kept it from answering is mended: it is asked at once.
+		if err := l.tx.Exec("update sites set retry_at = '-infinity' where id = ?", row.ID).Error; err != nil {
+			return err
+		}
+	}
 	return l.save(&row)
 }
 

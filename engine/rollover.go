@@ -99,11 +99,13 @@ func (e *Engine) checkRoom(ctx context.Context, pool string) error {
 	for i, h := range all {
 		hosts[i] = h.Name
 	}
-	on, err := e.poolSite(ctx, p.ID)
+	site, err := store.SiteByID(db, p.SiteID)
 	if err != nil {
 		return err
 	}
-	err = on.CheckRoom(ctx, hosts, p.MachineClass)
+	_, err = asked(ctx, e, site, func(ctx context.Context, on platform.Platform) (struct{}, error) {
+		return struct{}{}, on.CheckRoom(ctx, hosts, p.MachineClass)
+	})
 	var refusal *platform.Refusal
 	if errors.As(err, &refusal) {
 		return conflict("pool %s cannot be rolled over: %s", p.Name, refusal.Why)

@@ -16,7 +16,7 @@ import (
 
 // Matter is one thing that waits for a person.
 type Matter struct {
-	Kind    string // "rollover", "faulty", "trial", "cleared", "drift", "copy", "end-of-life", "drained"
+	Kind    string // "site", "rollover", "faulty", "trial", "cleared", "drift", "copy", "end-of-life", "drained"
 	Urgent  bool
 	Title   string
 	Detail  string
@@ -39,12 +39,25 @@ func (e *Engine) Today(ctx context.Context) ([]Matter, error) {
 			rest = append(rest, m)
 		}
 	}
-	for _, gather := range []func(*gorm.DB, time.Time, func(Matter)) error{rolloverMatters, hostMatters, e.versionMatters, driftMatters} {
+	for _, gather := range []func(*gorm.DB, time.Time, func(Matter)) error{siteMatters, rolloverMatters, hostMatters, e.versionMatters, driftMatters} {
 		if err := gather(db, now, add); err != nil {
 			return nil, err
 		}
 	}
 	return append(urgent, rest...), nil
+}
+
+func siteMatters(db *gorm.DB, _ time.Time, add func(Matter)) error {
+	sites, err := store.Sites(db)
+	for _, s := range sites {
+		if s.Failures > 1 { // once is a moment
+			add(Matter{
+				Kind: "site", Urgent: true, Title: fmt.Sprintf("Site %s has not answered since %s", s.Name, s.TroubleSince.UTC().Format("2006-01-02 15:04 MST")),
+				Detail: s.Trouble, Link: "sites/" + s.Name, Command: "pane site show " + s.Name,
+			})
+		}
+	}
+	return err
 }
 
 func rolloverMatters(db *gorm.DB, _ time.Time, add func(Matter)) error {

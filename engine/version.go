@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"nimblepane/core/image"
@@ -70,9 +72,12 @@ func (e *Engine) Capture(ctx context.Context, actor string, r CaptureRequest) (v
 		var numbers []string
 		for _, o := range versions {
 			numbers = append(numbers, o.Number)
-			if o.State == store.Capturing && o.Source == site.Name+"/"+machine.Name {
-				return conflict("build machine %s is being captured as %s: wait until that is done", machine.Name, label(img, o))
-			}
+		}
+		// Whatever the image: two captures of one machine would take each other's clone away.
+		if busy, err := tx.LockCapture(site.Name + "/" + machine.Name); err != nil {
+			return err
+		} else if busy != "" {
+			return conflict("build machine %s is being captured as %s: wait until that is done", machine.Name, busy)
 		}
 		scheme := image.Scheme(img.Numbering)
 		if number == "" {
@@ -102,22 +107,28 @@ func (e *Engine) findBuildMachine(ctx context.Context, siteName, name string) (s
 		site    store.Site
 		machine platform.BuildMachine
 	}
+	sites = slices.DeleteFunc(sites, func(s store.Site) bool { return siteName != "" && s.Name != siteName })
+	lists, errs := make([][]platform.BuildMachine, len(sites)), make([]error, len(sites))
+	var asking sync.WaitGroup
+	for i, s := range sites {
+		asking.Go(func() { lists[i], errs[i] = e.BuildMachines(ctx, s) })
+	}
+	asking.Wait()
 	var found []place
-	var known []string
-	for _, s := range sites {
-		if siteName != "" && s.Name != siteName {
-			continue
+	var known, silent []string
+	for i, s := range sites {
+		if errs[i] != nil {
+			silent = append(silent, fmt.Sprintf("site %s could not be asked: %s", s.Name, errs[i]))
 		}
-		list, err := e.BuildMachines(ctx, s)
-		if err != nil {
-			return store.Site{}, platform.BuildMachine{}, fmt.Errorf("ask site %s for its build machines: %w", s.Name, err)
-		}
-		for _, m := range list {
+		for _, m := range lists[i] {
 			known = append(known, m.Name+" at "+s.Name)
 			if m.Name == name {
 				found = append(found, place{s, m})
 			}
 		}
+	}
+	if len(found) == 0 && len(silent) > 0 {
+		return store.Site{}, platform.BuildMachine{}, conflict("build machine %q was not found; there are: %s; %s", name, orNone(known), strings.Join(silent, "; "))
 	}
 	switch len(found) {
 	case 1:
@@ -137,11 +148,9 @@ func orNone(list []string) string {
 
 // BuildMachines lists the build machines of a site.
 func (e *Engine) BuildMachines(ctx context.Context, site store.Site) ([]platform.BuildMachine, error) {
-	p, err := e.site(site)
-	if err != nil {
-		return nil, err
-	}
-	return p.BuildMachines(ctx)
+	return asked(ctx, e, site, func(ctx context.Context, p platform.Platform) ([]platform.BuildMachine, error) {
+		return p.BuildMachines(ctx)
+	})
 }
 
 // VersionEdit changes what people write about a version; nil leaves a field as it is.

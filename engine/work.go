@@ -29,34 +29,35 @@ func (e *Engine) work(ctx context.Context, key string) error {
 	if err != nil {
 		return err
 	}
-	p, err := e.site(site)
-	if err != nil {
-		return e.workWaits(ctx, w, err.Error())
-	}
 	if w.State == store.WorkAsked {
 		op, err := e.operation(ctx, w)
 		if err != nil {
 			return err
 		}
-		err = p.Start(ctx, w.Key, op)
+		_, err = asked(ctx, e, site, func(ctx context.Context, p platform.Platform) (struct{}, error) {
+			return struct{}{}, p.Start(ctx, w.Key, op)
+		})
 		var refusal *platform.Refusal
 		if errors.As(err, &refusal) {
 			return e.workEnded(ctx, w, platform.Progress{State: platform.Failed, Why: refusal.Why})
 		}
 		if err != nil {
-			return e.workWaits(ctx, w, fmt.Sprintf("%s does not answer, it is asked again: %s", site.Name, err))
+			return e.workWaits(ctx, w, site, err)
 		}
 		if err := db.Exec("update works set state = 'under way', why = '' where key = ? and state = 'asked'", w.Key).Error; err != nil {
 			return err
 		}
 	}
-	progress, err := p.Ask(ctx, w.Key)
+	progress, err := asked(ctx, e, site, func(ctx context.Context, p platform.Platform) (platform.Progress, error) { return p.Ask(ctx, w.Key) })
 	if errors.Is(err, platform.ErrUnknown) {
 		// The platform lost its memory. Under the same key it is safe to ask again.
 		return db.Exec("update works set state = 'asked' where key = ? and state = 'under way'", w.Key).Error
 	}
 	if err != nil {
-		return e.workWaits(ctx, w, fmt.Sprintf("%s does not answer, it is asked again: %s", site.Name, err))
+		return e.workWaits(ctx, w, site, err)
+	}
+	if err := e.siteAnswers(ctx, site); err != nil {
+		return err
 	}
 	if progress.State != platform.UnderWay {
 		return e.workEnded(ctx, w, progress)
@@ -81,8 +82,19 @@ func (e *Engine) work(ctx context.Context, key string) error {
 	return nil
 }
 
-func (e *Engine) workWaits(ctx context.Context, w store.Work, why string) error {
-	return e.Store.DB.WithContext(ctx).Exec("update works set why = ?, next_poll_at = now() + interval '2 seconds' where key = ? and state in ('asked', 'under way')", why, w.Key).Error
+// workWaits notes why a work does not get on. If that is because its site does
+// not answer, the site is left alone for a while.
+func (e *Engine) workWaits(ctx context.Context, w store.Work, site store.Site, why error) error {
+	ctx = context.WithoutCancel(ctx)
+	text := why.Error()
+	var busy *platform.Busy
+	if !errors.As(why, &busy) {
+		text = fmt.Sprintf("%s does not answer, it is asked again: %s", site.Name, why)
+		if err := e.siteIsSilent(ctx, site, why); err != nil {
+			return err
+		}
+	}
+	return e.Store.DB.WithContext(ctx).Exec("update works set why = ?, next_poll_at = now() + interval '2 seconds' where key = ? and state in ('asked', 'under way')", text, w.Key).Error
 }
 
 // operation says to the platform what the work is.

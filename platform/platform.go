@@ -33,8 +33,9 @@ type Platform interface {
 	// Start begins the operation under the key, unless one was begun under it
 	// already. A nil error means that the platform has taken it on and will
 	// not forget it, not that it succeeded. A *Refusal means that it can never
-	// succeed as it is asked; any other error may pass, and the caller starts
-	// again under the same key.
+	// succeed as it is asked; a *Busy that it can later on; any other error that
+	// the platform could not be asked. After these the caller starts again under
+	// the same key.
 	Start(ctx context.Context, key string, op Operation) error
 	// Ask returns how the operation of the key stands, or ErrUnknown.
 	Ask(ctx context.Context, key string) (Progress, error)
@@ -170,6 +171,11 @@ type Entry struct {
 
 // ErrUnknown is returned by Ask for a key under which nothing was started.
 var ErrUnknown = errors.New("no operation was started under this key")
+
+// Busy is an error of a platform that is well, and cannot begin this now.
+type Busy struct{ Why string }
+
+func (b *Busy) Error() string { return b.Why }
 
 // Refusal is an error that trying again cannot mend.
 type Refusal struct{ Why string }

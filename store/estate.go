@@ -23,6 +23,10 @@ type Site struct {
 	ClonesPerCopy   int
 	Machinery       JSON[estate.Machinery] `gorm:"type:jsonb"`
 	Edition         int
+	// Failures counts how often in a row it did not answer; Trouble says why, and since when.
+	Failures     int        `gorm:"<-:false"`
+	Trouble      string     `gorm:"<-:false"`
+	TroubleSince *time.Time `gorm:"<-:false"`
 }
 
 // Estate is the site as an estate file has it.

@@ -80,6 +80,16 @@ func LockEstate(db *gorm.DB) error {
 	return nil
 }
 
+// LockCapture makes the change the only one that begins a capture of a build
+// machine, and returns the version that is being captured from it, "" if none.
+func (tx *Tx) LockCapture(source string) (version string, err error) {
+	if err := tx.Exec("select pg_advisory_xact_lock(?, hashtext(?))", lockCapture, source).Error; err != nil {
+		return "", err
+	}
+	err = tx.Raw("select i.name || ' ' || v.number from versions v join images i on i.id = v.image_id where v.source = ? and v.state = 'capturing'", source).Scan(&version).Error
+	return version, err
+}
+
 // LockRollover returns the rollover and keeps others from changing it until the transaction ends.
 func LockRollover(db *gorm.DB, id int64) (Rollover, error) {
 	return RolloverByID(db.Clauses(forChange), id)

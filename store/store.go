@@ -83,6 +83,7 @@ const (
 	lockTrail   = 7_001
 	lockMigrate = 7_002
 	lockSite    = 7_003 // with the site's id
+	lockCapture = 7_005 // with a digest of the build machine
 )
 
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {

@@ -111,8 +111,11 @@ func (s *Site) call(ctx context.Context, method, path string, body, into any) er
 		return platform.ErrUnknown
 	}
 	text, _ := io.ReadAll(io.LimitReader(resp.Body, 1000))
-	if resp.StatusCode == http.StatusUnprocessableEntity {
+	switch resp.StatusCode {
+	case http.StatusUnprocessableEntity:
 		return &platform.Refusal{Why: string(bytes.TrimSpace(text))}
+	case http.StatusServiceUnavailable:
+		return &platform.Busy{Why: string(bytes.TrimSpace(text))}
 	}
 	return fmt.Errorf("practice site %s: %s: %s", s.name, resp.Status, text)
 }

@@ -42,7 +42,29 @@ create table sign_in_tries (
   reported_at timestamptz not null default '-infinity'
 );
 
+-- What is being worked on is not due: a process holds it, and renews that while it lives. A claim that was
+-- taken over by another is known by its number.
+create sequence claims;
+alter table rollovers add claim bigint not null default 0, add held_until timestamptz not null default '-infinity';
+alter table works add claim bigint not null default 0, add held_until timestamptz not null default '-infinity';
+create index on works (site_id, held_until) where state in ('asked', 'under way');
+
+-- A site that does not answer is asked again at growing intervals, and keeps nobody else waiting.
+alter table sites
+  add failures int not null default 0,
+  add trouble text not null default '',
+  add trouble_since timestamptz,
+  add retry_at timestamptz not null default '-infinity';
+
+-- One capture of a build machine at a time, whatever the image.
+create unique index one_capture_a_machine on versions (source) where state = 'capturing';
+
 -- +goose Down
+drop index one_capture_a_machine;
+alter table sites drop failures, drop trouble, drop trouble_since, drop retry_at;
+alter table works drop claim, drop held_until;
+alter table rollovers drop claim, drop held_until;
+drop sequence claims;
 drop table sign_in_tries;
 alter table tokens drop parent_id, drop role, drop pools, drop images;
 drop index one_rollover_a_pool;
