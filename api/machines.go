@@ -84,7 +84,7 @@ func (s *Server) machines() {
 	register(s, operation{method: "GET", path: at + "/{machine}/file", id: "get-from-build-machine", summary: "Read a file of a build machine", role: client.Operator, tag: "build machines"},
 		func(ctx context.Context, in *FilePath) (*fileOut, error) {
 			var content bytes.Buffer
-			err := s.engine.GetFromBuildMachine(ctx, in.Site, in.Machine, in.Path, &content)
+			err := s.engine.GetFromBuildMachine(ctx, actor(ctx), in.Site, in.Machine, in.Path, &content)
 			return &fileOut{"application/octet-stream", content.Bytes()}, err
 		})
 }

@@ -200,7 +200,7 @@ func optionsIn(in client.Options) (rollover.Options, error) {
 	span("grace", in.Grace, &o.Grace)
 	span("last notice", in.LastNotice, &o.LastNotice)
 	span("deadline", in.Deadline, &o.Deadline)
-	span("watch", in.Watch, &o.Watch)
+	span("observe", in.Observe, &o.Observe)
 	if in.LogOff != "" {
 		o.LogOff = rollover.LogOff(in.LogOff)
 	}
@@ -226,7 +226,7 @@ func optionsIn(in client.Options) (rollover.Options, error) {
 func optionsOut(o rollover.Options) client.Options {
 	out := client.Options{
 		Batch: o.Batch.String(), Floor: o.Floor.String(), LogOff: string(o.LogOff), Grace: estate.Span(o.Grace), LastNotice: estate.Span(o.LastNotice),
-		FirstText: o.FirstText, LastText: o.LastText, Deadline: estate.Span(o.Deadline), Stagger: o.Stagger, Watch: estate.Span(o.Watch), FailureBudget: &o.Budget,
+		FirstText: o.FirstText, LastText: o.LastText, Deadline: estate.Span(o.Deadline), Stagger: o.Stagger, Observe: estate.Span(o.Observe), FailureBudget: &o.Budget,
 	}
 	if !o.EarliestStart.IsZero() {
 		out.EarliestStart = &o.EarliestStart

@@ -62,7 +62,7 @@ func ExitCode(err error) int {
 		return ExitRefused
 	case strings.HasPrefix(err.Error(), "cannot reach the service"):
 		return ExitNoAnswer
-	case errors.Is(err, errUsage) || strings.HasPrefix(err.Error(), "unknown ") || strings.Contains(err.Error(), "arg(s)") || strings.HasPrefix(err.Error(), "required flag") || strings.Contains(err.Error(), "flags in the group") || strings.HasPrefix(err.Error(), "invalid argument"):
+	case errors.Is(err, errUsage) || strings.HasPrefix(err.Error(), "unknown ") || strings.HasPrefix(err.Error(), "required flag") || strings.Contains(err.Error(), "flags in the group") || strings.HasPrefix(err.Error(), "invalid argument"):
 		return ExitUsage
 	}
 	return ExitFailed

@@ -16,7 +16,7 @@ import (
 
 func (a *app) today() *cobra.Command {
 	return &cobra.Command{
-		Use: "today", Short: "What needs you now", Args: cobra.NoArgs,
+		Use: "today", Short: "What needs you now", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			matters, err := c.Today(ctx)
 			if err != nil {
@@ -67,7 +67,7 @@ func (a *app) estate() *cobra.Command {
 	cmd := &cobra.Command{Use: "estate", Short: "The estate as a file: sites, images, pools"}
 	var dry bool
 	load := &cobra.Command{
-		Use: "load FILE", Short: "Bring the estate to what a file says", Args: cobra.ExactArgs(1),
+		Use: "load FILE", Short: "Bring the estate to what a file says", Args: named,
 		Long: "Bring sites, images and pools to what a file says (- for standard input). The whole file is checked\nfirst, and all that is wrong with it is said at once, with line numbers. Loading it twice changes nothing.",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			var b []byte
@@ -94,16 +94,16 @@ func (a *app) estate() *cobra.Command {
 			case len(r.Changes) == 0:
 				a.say("The estate is as the file says: nothing changed.")
 			case dry:
-				a.say("%d changes would be made.", len(r.Changes))
+				a.say("%s would be made.", many(len(r.Changes), "change"))
 			default:
-				a.say("%d changes were made.", len(r.Changes))
+				a.say("%s made.", map[bool]string{true: "1 change was", false: fmt.Sprintf("%d changes were", len(r.Changes))}[len(r.Changes) == 1])
 			}
 			return nil
 		}),
 	}
 	load.Flags().BoolVar(&dry, "dry-run", false, "only say what would change")
 	cmd.AddCommand(load, &cobra.Command{
-		Use: "show", Short: "Print the estate as a file that can be loaded", Args: cobra.NoArgs,
+		Use: "show", Short: "Print the estate as a file that can be loaded", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			b, err := c.Estate(ctx)
 			if err == nil {
@@ -118,7 +118,7 @@ func (a *app) estate() *cobra.Command {
 func (a *app) site() *cobra.Command {
 	cmd := &cobra.Command{Use: "site", Short: "Sites and their build machines"}
 	cmd.AddCommand(&cobra.Command{
-		Use: "list", Short: "All sites", Args: cobra.NoArgs,
+		Use: "list", Short: "All sites", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			sites, err := c.Sites(ctx)
 			if err != nil {
@@ -135,7 +135,7 @@ func (a *app) site() *cobra.Command {
 				column[client.Site]{"Answers", func(s client.Site) string { return yesNo(s.Unreachable == "") }})
 		}),
 	}, &cobra.Command{
-		Use: "show SITE", Short: "One site with its build machines", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(siteNames),
+		Use: "show SITE", Short: "One site with its build machines", Args: named, ValidArgsFunction: a.complete(siteNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			s, err := c.Site(ctx, args[0])
 			if err != nil {
@@ -175,7 +175,7 @@ func (a *app) image() *cobra.Command {
 		return strings.Join(out, ", ")
 	}
 	cmd.AddCommand(&cobra.Command{
-		Use: "list", Short: "All images", Args: cobra.NoArgs,
+		Use: "list", Short: "All images", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			images, err := c.Images(ctx)
 			if err != nil {
@@ -190,7 +190,7 @@ func (a *app) image() *cobra.Command {
 				column[client.Image]{"Versions", func(i client.Image) string { return fmt.Sprint(i.Versions) }})
 		}),
 	}, &cobra.Command{
-		Use: "show IMAGE", Short: "One image with its versions", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(imageNames),
+		Use: "show IMAGE", Short: "One image with its versions", Args: named, ValidArgsFunction: a.complete(imageNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			i, err := c.Image(ctx, args[0])
 			if err != nil {
@@ -209,7 +209,7 @@ func (a *app) image() *cobra.Command {
 			return a.versions(versions)
 		}),
 	}, &cobra.Command{
-		Use: "history IMAGE", Short: "What the tracks of an image pointed to, newest first", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(imageNames),
+		Use: "history IMAGE", Short: "What the tracks of an image pointed to, newest first", Args: named, ValidArgsFunction: a.complete(imageNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			moves, err := c.Moves(ctx, args[0])
 			if err != nil {
@@ -280,7 +280,7 @@ func (a *app) showVersion(ctx context.Context, c *client.Client, v client.Versio
 func (a *app) version() *cobra.Command {
 	cmd := &cobra.Command{Use: "version", Short: "Versions of images"}
 	cmd.AddCommand(&cobra.Command{
-		Use: "list IMAGE", Short: "The versions of an image, newest first", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(imageNames),
+		Use: "list IMAGE", Short: "The versions of an image, newest first", Args: named, ValidArgsFunction: a.complete(imageNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			versions, err := c.Versions(ctx, args[0])
 			if err != nil {
@@ -289,7 +289,7 @@ func (a *app) version() *cobra.Command {
 			return a.versions(versions)
 		}),
 	}, &cobra.Command{
-		Use: "show IMAGE NUMBER", Short: "One version", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Use: "show IMAGE NUMBER", Short: "One version", Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			v, err := c.Version(ctx, args[0], args[1])
 			if err != nil {
@@ -308,7 +308,7 @@ func (a *app) version() *cobra.Command {
 			return nil
 		}),
 	}, &cobra.Command{
-		Use: "deliver IMAGE NUMBER", Short: "Deliver copies again that failed to arrive or are lacking", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Use: "deliver IMAGE NUMBER", Short: "Deliver copies again that failed to arrive or are lacking", Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			d, err := c.Deliver(ctx, args[0], args[1])
 			if err != nil {
@@ -337,7 +337,7 @@ func (a *app) editVersion() *cobra.Command {
 	var notes, eol string
 	var tags []string
 	cmd := &cobra.Command{
-		Use: "edit IMAGE NUMBER", Short: "Change notes, tags or end-of-life of a version", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Use: "edit IMAGE NUMBER", Short: "Change notes, tags or end-of-life of a version", Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
 	}
 	f := cmd.Flags()
 	f.StringVar(&notes, "notes", "", "what is new in it")
@@ -375,7 +375,7 @@ func (a *app) editVersion() *cobra.Command {
 func (a *app) versionAct(verb, short string, needsReason bool, act func(*client.Client, context.Context, string, string, string) (client.Version, error)) *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{
-		Use: verb + " IMAGE NUMBER", Short: short, Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Use: verb + " IMAGE NUMBER", Short: short, Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			if err := a.ask("This cannot be undone. %s %s %s?", strings.ToUpper(verb[:1])+verb[1:], args[0], args[1]); err != nil {
 				return err
@@ -425,7 +425,7 @@ func (a *app) trial() *cobra.Command {
 	var yes, no bool
 	var comment string
 	sign := &cobra.Command{
-		Use: "sign IMAGE NUMBER --pass|--fail", Short: "Say yes or no to a version on trial; your last word counts", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Use: "sign IMAGE NUMBER --pass|--fail", Short: "Say yes or no to a version on trial; your last word counts", Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			if yes == no {
 				return usage("say --pass or --fail")
@@ -441,7 +441,7 @@ func (a *app) trial() *cobra.Command {
 	sign.Flags().BoolVar(&no, "fail", false, "it does not: no, with a --comment")
 	sign.Flags().StringVar(&comment, "comment", "", "what you saw")
 	cmd.AddCommand(sign, &cobra.Command{
-		Use: "show IMAGE NUMBER", Short: "Clearance rule by rule, and what testers said", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Use: "show IMAGE NUMBER", Short: "Clearance rule by rule, and what testers said", Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			t, err := c.Trial(ctx, args[0], args[1])
 			if err != nil {

@@ -37,7 +37,7 @@ func (a *app) capture(use string) *cobra.Command {
 	var eol string
 	var wait bool
 	cmd := &cobra.Command{
-		Use: use + " IMAGE --from BUILD-MACHINE", Short: "Capture a new version from a build machine", Args: cobra.ExactArgs(1),
+		Use: use + " IMAGE --from BUILD-MACHINE", Short: "Capture a new version from a build machine", Args: named,
 		Long:              "Shut a build machine down, seal it and capture its disk as a new version. A machine that is kept can be\nworked on and captured again: what is sealed is a clone of it. Nothing points to the new version: stage\nit to try it.",
 		Example:           "  pane capture counter-desk --from bm-counter --notes 'November fixes' --end-of-life 2027-05-31 --wait",
 		ValidArgsFunction: a.complete(imageNames),
@@ -137,7 +137,7 @@ func sleep(ctx context.Context, d time.Duration) error {
 func (a *app) stage() *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{
-		Use: "stage IMAGE NUMBER", Short: "Point pilot at a version: the pilot pools take it, production does not change", Args: cobra.ExactArgs(2),
+		Use: "stage IMAGE NUMBER", Short: "Point pilot at a version: the pilot pools take it, production does not change", Args: named,
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			v, err := c.Stage(ctx, args[0], args[1], client.Staging{Reason: reason})
@@ -187,7 +187,7 @@ func trackOf(img client.Image, name string) string {
 func (a *app) activate() *cobra.Command {
 	var in client.Activation
 	cmd := &cobra.Command{
-		Use: "activate IMAGE NUMBER", Short: "Point live at a version that has clearance", Args: cobra.ExactArgs(2),
+		Use: "activate IMAGE NUMBER", Short: "Point live at a version that has clearance", Args: named,
 		Long:              "Point live at a version that has clearance. The version in use before is kept as the fallback, unless\n--let-go is given. No host changes by it: roll the pools over afterwards.",
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
@@ -244,7 +244,7 @@ func (a *app) activate() *cobra.Command {
 func (a *app) rollback() *cobra.Command {
 	var in client.Rollback
 	cmd := &cobra.Command{
-		Use: "rollback IMAGE --reason WHY", Short: "Point live back at an earlier version, bar the bad one, and take the hosts back", Args: cobra.ExactArgs(1),
+		Use: "rollback IMAGE --reason WHY", Short: "Point live back at an earlier version, bar the bad one, and take the hosts back", Args: named,
 		Long:              "Point live back at the fallback, or at --to; bar the version that live named; and take the hosts that\nrun it back: a rollover under way is reversed, and other pools with hosts on it are rolled over. Hosts\nthat were not touched yet stay as they are.",
 		ValidArgsFunction: a.complete(imageNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {

@@ -88,7 +88,7 @@ func (a *app) buildMachine() *cobra.Command {
 	cmd.AddCommand(a.createBuildMachine(shown))
 	act := func(use, short, done string, do func(*client.Client, context.Context, string, string) (client.Site, error)) {
 		cmd.AddCommand(&cobra.Command{
-			Use: use + " SITE MACHINE", Short: short, Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(here, here),
+			Use: use + " SITE MACHINE", Short: short, Args: named, ValidArgsFunction: a.complete(here, here),
 			RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 				if use == "discard" {
 					if err := a.ask("Discard build machine %s at %s, with all that was done on it and not captured?", args[1], args[0]); err != nil {
@@ -108,7 +108,7 @@ func (a *app) buildMachine() *cobra.Command {
 	act("discard", "Delete a build machine with what was done on it", "%s at %s is discarded.", (*client.Client).DiscardBuildMachine)
 	cmd.AddCommand(a.runOnBuildMachine(here))
 	cmd.AddCommand(&cobra.Command{
-		Use: "put SITE MACHINE FILE PATH", Short: "Copy a file (- for standard input) into a build machine", Args: cobra.ExactArgs(4), ValidArgsFunction: a.complete(here, here),
+		Use: "put SITE MACHINE FILE PATH", Short: "Copy a file (- for standard input) into a build machine", Args: named, ValidArgsFunction: a.complete(here, here),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) (err error) {
 			var content []byte
 			if args[2] == "-" {
@@ -126,7 +126,7 @@ func (a *app) buildMachine() *cobra.Command {
 			return nil
 		}),
 	}, &cobra.Command{
-		Use: "get SITE MACHINE PATH FILE", Short: "Copy a file of a build machine to here (- for standard output)", Args: cobra.ExactArgs(4), ValidArgsFunction: a.complete(here, here),
+		Use: "get SITE MACHINE PATH FILE", Short: "Copy a file of a build machine to here (- for standard output)", Args: named, ValidArgsFunction: a.complete(here, here),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			content, err := c.GetFromBuildMachine(ctx, args[0], args[1], args[2])
 			if err != nil {
@@ -146,7 +146,7 @@ func (a *app) createBuildMachine(shown func(client.Site, string, string) error) 
 	var in client.NewBuildMachine
 	var site string
 	create := &cobra.Command{
-		Use: "create MACHINE --site SITE", Short: "Make a build machine from a version or a base disk", Args: cobra.ExactArgs(1),
+		Use: "create MACHINE --site SITE", Short: "Make a build machine from a version or a base disk", Args: named,
 		Example: "  pane build-machine create bm-december --site south-mole --from 'counter-desk 2026.11.1'\n  pane build-machine create bm-first --site south-mole --base-disk debian.qcow2 --class standard",
 	}
 	from := ""
@@ -180,7 +180,7 @@ func (a *app) runOnBuildMachine(here func(context.Context, *client.Client, []str
 	var limit time.Duration
 	var input bool
 	cmd := &cobra.Command{
-		Use: "run SITE MACHINE -- PROGRAM [ARGUMENT...]", Short: "Run a program in a build machine and print its output", Args: cobra.MinimumNArgs(3), ValidArgsFunction: a.complete(here, here),
+		Use: "run SITE MACHINE -- PROGRAM [ARGUMENT...]", Short: "Run a program in a build machine and print its output", Args: named, ValidArgsFunction: a.complete(here, here),
 		Long:    "Run a program in a build machine, wait for its end and print its output. The machine has to run; if it is\nstill starting, the program waits for it. Exit code 0 says that the program's was.",
 		Example: "  pane build-machine run south-mole bm-december -- apt-get install -y tide-tables",
 	}

@@ -95,10 +95,54 @@ func TestAccountsAndTokensAtTheCommandLine(t *testing.T) {
 	require.Zero(t, code, out)
 	_, code = as(in.Token, "", "whoami")
 	require.Equal(t, cli.ExitNotYou, code)
-	out, code = as(admin, "another long password\n", "account", "edit", "ida", "--enable", "--password")
+	out, code = as(admin, "tide gull and lamp\n", "account", "edit", "ida", "--enable", "--password")
 	require.Zero(t, code, out)
-	_, err = client.New(s.URL, "").SignIn(t.Context(), "ida", "another long password", "x")
+	_, err = client.New(s.URL, "").SignIn(t.Context(), "ida", "tide gull and lamp", "x")
 	require.NoError(t, err)
+}
+
+func TestPasswordsAndNarrowTokensAtTheCommandLine(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	as := func(token, input string, args ...string) (string, int) {
+		return typed(t, input, append([]string{"--url", s.URL, "--token", token}, args...)...)
+	}
+	mine := s.Token(client.Operator)
+	out, code := as(mine, "", "token", "make", "pipeline", "--days", "90")
+	require.Equal(t, cli.ExitRefused, code, out)
+	require.Contains(t, out, "sign in with your password to make one that lasts longer")
+	out, code = as(mine, servicetest.Password+"\n", "token", "make", "pipeline", "--days", "90", "--pool", "ticket-pilot", "--account", client.Operator)
+	require.Zero(t, code, out)
+	narrow := strings.Fields(out)[len(strings.Fields(out))-1]
+	_, code = as(narrow, "", "pool", "tell", "ticket-pilot", "hello")
+	require.Zero(t, code)
+	out, code = as(narrow, "", "pool", "tell", "back-office", "hello")
+	require.Equal(t, cli.ExitNotYou, code)
+	require.Contains(t, out, "the token is for pools ticket-pilot only")
+	out, _ = as(mine, "", "token", "list")
+	require.Contains(t, out, "ticket-pilot")
+
+	out, code = as(mine, servicetest.Password+"\ntide gull and lamp\n", "password")
+	require.Zero(t, code, out)
+	_, code = as(narrow, "", "whoami")
+	require.Equal(t, cli.ExitNotYou, code, "whoever knew the old password is out")
+	_, code = as(mine, "", "whoami")
+	require.Zero(t, code)
+}
+
+func TestArgumentsAreMissedByName(t *testing.T) {
+	t.Parallel()
+	for want, args := range map[string]string{
+		"NUMBER is missing; write it as: pane activate IMAGE NUMBER":          "activate counter-desk",
+		"IMAGE and NUMBER are missing; write it as: pane stage IMAGE NUMBER":  "stage",
+		`"x" is one too many; write it as: pane pool list`:                    "pool list x",
+		"POOL and NUMBER are missing; write it as: pane pool pin POOL NUMBER": "pool pin --reason r",
+		"HOST is missing; write it as: pane host drain HOST...":               "host drain",
+	} {
+		out, code := typed(t, "", strings.Fields(args)...)
+		require.Equal(t, cli.ExitUsage, code, out)
+		require.Contains(t, out, want)
+	}
 }
 
 func TestAnEmptyEstateSaysHowToBegin(t *testing.T) {

@@ -69,7 +69,11 @@ func (a *app) secret(prompt string) (string, error) {
 		fmt.Fprintln(os.Stderr)
 		return string(b), err
 	}
-	line, err := bufio.NewReader(a.in).ReadString('\n')
+	lines, ok := a.in.(*bufio.Reader)
+	if !ok {
+		lines = bufio.NewReader(a.in)
+	}
+	line, err := lines.ReadString('\n')
 	if line == "" && err != nil {
 		return "", usage("no password was given on standard input")
 	}
@@ -79,7 +83,7 @@ func (a *app) secret(prompt string) (string, error) {
 func (a *app) people() []*cobra.Command {
 	var name string
 	signIn := &cobra.Command{
-		Use: "sign-in URL", Short: "Sign in to a service", Args: cobra.ExactArgs(1),
+		Use: "sign-in URL", Short: "Sign in to a service", Args: named,
 		Long: "Sign in to a service. The password is asked for at a terminal, and otherwise read from standard input.\nA bearer token that lasts 30 days is kept in a file that only you can read.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			password, err := a.secret("Password of " + name + ": ")
@@ -101,7 +105,7 @@ func (a *app) people() []*cobra.Command {
 	}
 	signIn.Flags().StringVar(&name, "name", os.Getenv("USER"), "name of your account")
 	signOut := &cobra.Command{
-		Use: "sign-out", Short: "Sign out: revoke the token that sign-in kept", Args: cobra.NoArgs,
+		Use: "sign-out", Short: "Sign out: revoke the token that sign-in kept", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			if err := c.SignOut(ctx); err != nil {
 				return err
@@ -118,7 +122,7 @@ func (a *app) people() []*cobra.Command {
 		}),
 	}
 	who := &cobra.Command{
-		Use: "whoami", Short: "Who is signed in, and where", Args: cobra.NoArgs,
+		Use: "whoami", Short: "Who is signed in, and where", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			in, err := c.WhoAmI(ctx)
 			if err != nil {
@@ -135,29 +139,77 @@ func (a *app) people() []*cobra.Command {
 			return a.clockLine(ctx, c)
 		}),
 	}
-	return []*cobra.Command{signIn, signOut, who, a.tokens(), a.accounts()}
+	password := &cobra.Command{
+		Use: "password", Short: "Change your own password", Args: named,
+		Long: "Change your own password. The old one and then the new one are asked for at a terminal, and otherwise read\nfrom standard input, a line each. Your other sessions and tokens end.",
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			if f, ok := a.in.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
+				a.in = bufio.NewReader(a.in) // both lines come by it
+			}
+			before, err := a.secret("Old password: ")
+			if err != nil {
+				return err
+			}
+			after, err := a.secret("New password: ")
+			if err != nil {
+				return err
+			}
+			if err := c.ChangePassword(ctx, client.NewPassword{Old: before, New: after}); err != nil {
+				return err
+			}
+			a.say("Your password is changed. Your other sessions and tokens have ended.")
+			return nil
+		}),
+	}
+	return []*cobra.Command{signIn, signOut, who, password, a.tokens(), a.accounts()}
 }
 
 func (a *app) tokens() *cobra.Command {
 	cmd := &cobra.Command{Use: "token", Short: "Your bearer tokens"}
-	days := 90
+	var in client.NewToken
+	var name string
 	make := &cobra.Command{
-		Use: "make NAME", Short: "Make a bearer token; its secret is shown this once", Args: cobra.ExactArgs(1),
+		Use: "make NAME", Short: "Make a bearer token; its secret is shown this once", Args: named,
+		Long:    "Make a bearer token. A token that is made with another one lasts no longer and may do no more than that one,\nand ends with it: with the one that you signed in with, when you sign out. With --account the password is\nasked for instead, and the token stands for itself. A token that is given pools or images changes nothing\nelse; what it can read is by its role.",
+		Example: "  pane token make pipeline --account mira --days 90 --role operator --pool ticket-pilot",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			t, err := c.MakeToken(ctx, client.NewToken{Name: args[0], Days: days})
+			in.Name = args[0]
+			var t client.MadeToken
+			var err error
+			if name == "" {
+				t, err = c.MakeToken(ctx, in)
+			} else {
+				var password string
+				if password, err = a.secret("Password of " + name + ": "); err != nil {
+					return err
+				}
+				var signed client.SignedIn
+				signed, err = c.SignInFor(ctx, client.SignIn{Name: name, Password: password, Token: in.Name, Days: in.Days, Role: in.Role, Pools: in.Pools, Images: in.Images})
+				t.Name, t.Secret = in.Name, signed.Token
+			}
 			if err != nil {
 				return err
 			}
 			if a.structured() {
 				return a.object(t)
 			}
-			a.say("Token %d, good until %s. Its secret is shown this once:\n%s", t.ID, when(&t.ExpiresAt), t.Secret)
+			if t.ID != 0 {
+				a.say("Token %d, good until %s.", t.ID, when(&t.ExpiresAt))
+			}
+			a.say("Its secret is shown this once:\n%s", t.Secret)
 			return nil
 		}),
 	}
-	make.Flags().IntVar(&days, "days", days, "days until it expires")
+	f := make.Flags()
+	f.IntVar(&in.Days, "days", 0, "days until it expires (default: as long as the token that makes it; 30 with --account)")
+	f.StringVar(&in.Role, "role", "", "the most that it may do (default: all that you may)")
+	f.StringSliceVar(&in.Pools, "pool", nil, "let it change this pool only, and what else is named; may be given several times")
+	f.StringSliceVar(&in.Images, "image", nil, "let it change this image and its pools only, and what else is named")
+	f.StringVar(&name, "account", "", "make it with the password of this account, and not with your token")
+	_ = make.RegisterFlagCompletionFunc("pool", a.complete(poolNames))
+	_ = make.RegisterFlagCompletionFunc("image", a.complete(imageNames))
 	cmd.AddCommand(make, &cobra.Command{
-		Use: "list", Short: "Your tokens", Args: cobra.NoArgs,
+		Use: "list", Short: "Your tokens", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			tokens, err := c.Tokens(ctx)
 			if err != nil {
@@ -166,12 +218,16 @@ func (a *app) tokens() *cobra.Command {
 			return list(a, tokens, "You have no token.",
 				column[client.Token]{"Token", func(t client.Token) string { return strconv.FormatInt(t.ID, 10) }},
 				column[client.Token]{"Name", func(t client.Token) string { return t.Name }},
+				column[client.Token]{"May", func(t client.Token) string { return first(t.Role, "all that you may") }},
+				column[client.Token]{"Changes only", func(t client.Token) string {
+					return strings.Join(append(append([]string{}, t.Pools...), t.Images...), ", ")
+				}},
 				column[client.Token]{"Made", func(t client.Token) string { return when(&t.CreatedAt) }},
 				column[client.Token]{"Expires", func(t client.Token) string { return when(&t.ExpiresAt) }},
 				column[client.Token]{"Revoked", func(t client.Token) string { return when(t.RevokedAt) }})
 		}),
 	}, &cobra.Command{
-		Use: "revoke NUMBER", Short: "Revoke a token", Args: cobra.ExactArgs(1),
+		Use: "revoke NUMBER", Short: "Revoke a token", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
@@ -191,7 +247,7 @@ func (a *app) accounts() *cobra.Command {
 	cmd := &cobra.Command{Use: "account", Short: "Accounts (administrators)"}
 	var in client.NewAccount
 	add := &cobra.Command{
-		Use: "add NAME", Short: "Add an account; its password is asked for", Args: cobra.ExactArgs(1),
+		Use: "add NAME", Short: "Add an account; its password is asked for", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) (err error) {
 			in.Name = args[0]
 			if in.Password, err = a.secret("Password for " + in.Name + ": "); err != nil {
@@ -210,7 +266,7 @@ func (a *app) accounts() *cobra.Command {
 		title, role               string
 		disable, enable, password bool
 	}
-	change := &cobra.Command{Use: "edit NAME", Short: "Change an account", Args: cobra.ExactArgs(1)}
+	change := &cobra.Command{Use: "edit NAME", Short: "Change an account", Args: named}
 	f := change.Flags()
 	f.StringVar(&edit.title, "title", "", "the person's name")
 	f.StringVar(&edit.role, "role", "", "viewer, operator, approver or administrator")
@@ -242,7 +298,7 @@ func (a *app) accounts() *cobra.Command {
 		return err
 	})
 	cmd.AddCommand(add, change, &cobra.Command{
-		Use: "list", Short: "All accounts", Args: cobra.NoArgs,
+		Use: "list", Short: "All accounts", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			accounts, err := c.Accounts(ctx)
 			if err != nil {
@@ -279,7 +335,7 @@ func (a *app) trail() *cobra.Command {
 	}
 	limit := 50
 	listing := &cobra.Command{
-		Use: "list", Short: "Entries, newest first", Args: cobra.NoArgs,
+		Use: "list", Short: "Entries, newest first", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			if err := times(); err != nil {
 				return err
@@ -307,7 +363,7 @@ func (a *app) trail() *cobra.Command {
 	listing.Flags().IntVar(&limit, "limit", limit, "at most so many, up to 1000")
 	var file string
 	verify := &cobra.Command{
-		Use: "verify", Short: "Verify the chain; exit code 7 if it does not fit", Args: cobra.NoArgs,
+		Use: "verify", Short: "Verify the chain; exit code 7 if it does not fit", Args: named,
 		Long: "Verify the chain of the trail at the service, or of an exported file with --file, here and without it.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if file != "" {
@@ -325,7 +381,7 @@ func (a *app) trail() *cobra.Command {
 	verify.Flags().StringVar(&file, "file", "", "verify this export instead (a whole one, from the first entry)")
 	var out string
 	export := &cobra.Command{
-		Use: "export", Short: "Write entries as JSON Lines, oldest first", Args: cobra.NoArgs,
+		Use: "export", Short: "Write entries as JSON Lines, oldest first", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			if err := times(); err != nil {
 				return err

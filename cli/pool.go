@@ -42,7 +42,7 @@ func (a *app) pool() *cobra.Command {
 	act := func(use, short string, needsReason bool, do func(context.Context, *client.Client, []string, string) (client.Pool, error)) *cobra.Command {
 		var reason string
 		c := &cobra.Command{
-			Use: use, Short: short, Args: cobra.ExactArgs(strings.Count(use, " ")), ValidArgsFunction: a.complete(poolNames),
+			Use: use, Short: short, Args: named, ValidArgsFunction: a.complete(poolNames),
 			RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 				p, err := do(ctx, c, args, reason)
 				if err != nil {
@@ -61,8 +61,14 @@ func (a *app) pool() *cobra.Command {
 		}
 		return c
 	}
+	var overrule bool
+	pin := act("pin POOL NUMBER", "Make a pool run one version, whatever its track names", true, func(ctx context.Context, c *client.Client, args []string, reason string) (client.Pool, error) {
+		return c.Pin(ctx, args[0], client.Pin{Version: args[1], Reason: reason, Overrule: overrule})
+	})
+	pin.Long = "Make a pool run one version, whatever its track names. Pinning a pool that follows live to a version that\nwas never live needs what activating it would need: the role approver, and clearance."
+	pin.Flags().BoolVar(&overrule, "overrule", false, "pin production to a version without clearance (administrators)")
 	cmd.AddCommand(&cobra.Command{
-		Use: "list", Short: "All pools", Args: cobra.NoArgs,
+		Use: "list", Short: "All pools", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			pools, err := c.Pools(ctx)
 			if err != nil {
@@ -86,7 +92,7 @@ func (a *app) pool() *cobra.Command {
 				}})
 		}),
 	}, &cobra.Command{
-		Use: "show POOL", Short: "One pool with its hosts", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(poolNames),
+		Use: "show POOL", Short: "One pool with its hosts", Args: named, ValidArgsFunction: a.complete(poolNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			p, err := c.Pool(ctx, args[0])
 			if err != nil {
@@ -111,16 +117,14 @@ func (a *app) pool() *cobra.Command {
 			}
 			return a.hosts(hosts)
 		}),
-	}, act("pin POOL NUMBER", "Make a pool run one version, whatever its track names", true, func(ctx context.Context, c *client.Client, args []string, reason string) (client.Pool, error) {
-		return c.Pin(ctx, args[0], client.Pin{Version: args[1], Reason: reason})
-	}), act("unpin POOL", "Make a pool follow its track again", false, func(ctx context.Context, c *client.Client, args []string, reason string) (client.Pool, error) {
+	}, pin, act("unpin POOL", "Make a pool follow its track again", false, func(ctx context.Context, c *client.Client, args []string, reason string) (client.Pool, error) {
 		return c.Unpin(ctx, args[0], reason)
 	}), &cobra.Command{
-		Use: "tell POOL TEXT", Short: "Show a text to everybody in a pool", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(poolNames),
+		Use: "tell POOL TEXT", Short: "Show a text to everybody in a pool", Args: named, ValidArgsFunction: a.complete(poolNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			r, err := c.TellPool(ctx, args[0], args[1])
 			if err == nil {
-				a.say("%d people are told.", r.Sessions)
+				a.say("%s told.", map[bool]string{true: "1 person is", false: fmt.Sprintf("%d people are", r.Sessions)}[r.Sessions == 1])
 			}
 			return err
 		}),
@@ -154,7 +158,7 @@ func (a *app) host() *cobra.Command {
 	cmd := &cobra.Command{Use: "host", Short: "Hosts"}
 	var q client.HostQuery
 	listing := &cobra.Command{
-		Use: "list", Short: "Hosts by name", Args: cobra.NoArgs,
+		Use: "list", Short: "Hosts by name", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			hosts, err := c.Hosts(ctx, q)
 			if err != nil {
@@ -175,14 +179,14 @@ func (a *app) host() *cobra.Command {
 	act := func(verb, short string, do func(*client.Client, context.Context, string, string) (client.Host, error)) *cobra.Command {
 		var reason string
 		c := &cobra.Command{
-			Use: verb + " HOST...", Short: short, Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.complete(hostNames),
+			Use: verb + " HOST...", Short: short, Args: named, ValidArgsFunction: a.complete(hostNames),
 			RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 				for _, name := range args {
 					h, err := do(c, ctx, name, reason)
 					if err != nil {
 						return err
 					}
-					a.say("Host %s is %s, with %d sessions.", h.Name, h.State, h.Sessions)
+					a.say("Host %s is %s, with %s.", h.Name, h.State, many(h.Sessions, "session"))
 				}
 				return nil
 			}),
@@ -192,7 +196,7 @@ func (a *app) host() *cobra.Command {
 	}
 	var rebuild client.RebuildHost
 	rebuilding := &cobra.Command{
-		Use: "rebuild HOST", Short: "Give a host a new disk of the version that it should run", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(hostNames),
+		Use: "rebuild HOST", Short: "Give a host a new disk of the version that it should run", Args: named, ValidArgsFunction: a.complete(hostNames),
 		Long: "Give a host a new disk, by a rollover of this one host: it drains, its people leave, it is rebuilt,\nchecked and put back. A faulty host whose agent is silent is rebuilt only with --vouch-empty: silence\nproves nothing about who is on it.",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			if err := a.ask("Throw the disk of %s away and make a new one?", args[0]); err != nil {
@@ -212,7 +216,7 @@ func (a *app) host() *cobra.Command {
 	rebuilding.Flags().StringVar(&rebuild.Reason, "reason", "", "why")
 	rebuilding.Flags().BoolVar(&rebuild.VouchEmpty, "vouch-empty", false, "you have made sure that nobody is on it")
 	cmd.AddCommand(listing, &cobra.Command{
-		Use: "show HOST", Short: "One host with its sessions", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(hostNames),
+		Use: "show HOST", Short: "One host with its sessions", Args: named, ValidArgsFunction: a.complete(hostNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			h, err := c.Host(ctx, args[0])
 			if err != nil {
@@ -253,7 +257,7 @@ func (a *app) session() *cobra.Command {
 	cmd := &cobra.Command{Use: "session", Short: "People's sessions"}
 	var q client.SessionQuery
 	listing := &cobra.Command{
-		Use: "list", Short: "Sessions by host", Args: cobra.NoArgs,
+		Use: "list", Short: "Sessions by host", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error { return a.sessions(ctx, c, q) }),
 	}
 	f := listing.Flags()
@@ -263,7 +267,7 @@ func (a *app) session() *cobra.Command {
 	f.StringVar(&q.State, "state", "", "active, idle or disconnected")
 	var reason string
 	signOff := &cobra.Command{
-		Use: "sign-off HOST SESSION", Short: "End a session; what is not saved is lost", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(hostNames, sessionKeys),
+		Use: "sign-off HOST SESSION", Short: "End a session; what is not saved is lost", Args: named, ValidArgsFunction: a.complete(hostNames, sessionKeys),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			if err := a.ask("End session %s on %s? What is not saved is lost.", args[1], args[0]); err != nil {
 				return err
@@ -277,7 +281,7 @@ func (a *app) session() *cobra.Command {
 	}
 	signOff.Flags().StringVar(&reason, "reason", "", "why")
 	cmd.AddCommand(listing, signOff, &cobra.Command{
-		Use: "tell HOST SESSION TEXT", Short: "Show a text to one person", Args: cobra.ExactArgs(3), ValidArgsFunction: a.complete(hostNames, sessionKeys),
+		Use: "tell HOST SESSION TEXT", Short: "Show a text to one person", Args: named, ValidArgsFunction: a.complete(hostNames, sessionKeys),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			_, err := c.TellSession(ctx, args[0], args[1], args[2])
 			if err == nil {
@@ -292,7 +296,7 @@ func (a *app) session() *cobra.Command {
 func (a *app) drift() *cobra.Command {
 	var pool string
 	cmd := &cobra.Command{
-		Use: "drift", Short: "Hosts that run another version than they should", Args: cobra.NoArgs,
+		Use: "drift", Short: "Hosts that run another version than they should", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			hosts, err := c.Hosts(ctx, client.HostQuery{Pool: pool, Drifts: true})
 			if err != nil {

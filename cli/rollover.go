@@ -28,10 +28,10 @@ func (a *app) startRollover() *cobra.Command {
 	var in client.StartRollovers
 	var earliest string
 	var budget int
-	var watch bool
+	var follow bool
 	cmd := &cobra.Command{
-		Use: "start --pool POOL", Short: "Start a rollover of one or several pools", Args: cobra.NoArgs,
-		Example: "  pane rollover start --pool ticket-counters --batch 20% --floor 10% --log-off warn --grace 15m --watch-it",
+		Use: "start --pool POOL", Short: "Start a rollover of one or several pools", Args: named,
+		Example: "  pane rollover start --pool ticket-counters --batch 20% --floor 10% --log-off warn --grace 15m --follow",
 	}
 	f := cmd.Flags()
 	f.StringSliceVar(&in.Pools, "pool", nil, "pool to roll over, may be given several times")
@@ -44,11 +44,11 @@ func (a *app) startRollover() *cobra.Command {
 	f.StringVar(&in.Options.LastText, "last-text", "", "what people are told last; {minutes} stands for what is left")
 	f.StringVar(&in.Options.Deadline, "deadline", "", "how long a host may drain under wait before warn applies")
 	f.IntVar(&in.Options.Stagger, "stagger", 0, "hosts started per minute at most (default: the site's own limit)")
-	f.StringVar(&in.Options.Watch, "watch", "", "pause between batches, to watch the last one")
+	f.StringVar(&in.Options.Observe, "observe", "", "how long the last batch is observed before the next one is taken")
 	f.IntVar(&budget, "failure-budget", 0, "hosts that may fail before the rollover pauses (default 1)")
 	f.StringVar(&earliest, "earliest-start", "", "not before this time, such as 2026-11-23T20:00:00Z")
 	f.StringVar(&in.Reason, "reason", "", "why")
-	f.BoolVar(&watch, "watch-it", false, "watch it until it ends")
+	f.BoolVar(&follow, "follow", false, "follow it on the screen until it ends")
 	_ = cmd.MarkFlagRequired("pool")
 	_ = cmd.RegisterFlagCompletionFunc("pool", a.complete(poolNames))
 	_ = cmd.RegisterFlagCompletionFunc("log-off", cobra.FixedCompletions([]string{"wait", "warn"}, cobra.ShellCompDirectiveNoFileComp))
@@ -68,12 +68,12 @@ func (a *app) startRollover() *cobra.Command {
 			return err
 		}
 		for _, r := range rows {
-			a.say("Rollover %d takes %d hosts of %s to %s %s: batches of %d, floor of %d seats, log-off policy %s.", r.ID, r.Total, r.Pool, r.Image, r.Version, r.BatchSize, r.FloorSeats, r.Options.LogOff)
+			a.say("Rollover %d takes %s of %s to %s %s: batches of %d, floor of %d seats, log-off policy %s.", r.ID, many(r.Total, "host"), r.Pool, r.Image, r.Version, r.BatchSize, r.FloorSeats, r.Options.LogOff)
 		}
 		if a.structured() {
 			return a.object(rows)
 		}
-		if watch && len(rows) == 1 {
+		if follow && len(rows) == 1 {
 			return a.watch(ctx, c, rows[0].ID, "")
 		}
 		for _, r := range rows {
@@ -94,7 +94,7 @@ func (a *app) listRollovers() *cobra.Command {
 	var open bool
 	var limit int
 	cmd := &cobra.Command{
-		Use: "list", Short: "Rollovers, newest first", Args: cobra.NoArgs,
+		Use: "list", Short: "Rollovers, newest first", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			rows, err := c.Rollovers(ctx, pool, state, open, limit)
 			if err != nil {
@@ -130,7 +130,7 @@ func parseID(s string) (int64, error) {
 
 func (a *app) showRollover() *cobra.Command {
 	return &cobra.Command{
-		Use: "show NUMBER", Short: "One rollover with its hosts", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(rolloverIDs),
+		Use: "show NUMBER", Short: "One rollover with its hosts", Args: named, ValidArgsFunction: a.complete(rolloverIDs),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			id, err := parseID(args[0])
 			if err != nil {
@@ -179,7 +179,7 @@ func (a *app) showRollover() *cobra.Command {
 func (a *app) rolloverAct(verb, short string, needsReason bool) *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{
-		Use: verb + " NUMBER", Short: short, Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(rolloverIDs),
+		Use: verb + " NUMBER", Short: short, Args: named, ValidArgsFunction: a.complete(rolloverIDs),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			id, err := parseID(args[0])
 			if err != nil {
@@ -198,7 +198,7 @@ func (a *app) rolloverAct(verb, short string, needsReason bool) *cobra.Command {
 				return a.object(r)
 			}
 			if verb == "reverse" {
-				a.say("Rollover %d takes %d hosts of %s back to %s. Watch it with: pane rollover watch %d", r.ID, r.Phases["queued"], r.Pool, r.Version, r.ID)
+				a.say("Rollover %d takes %s of %s back to %s. Watch it with: pane rollover watch %d", r.ID, many(r.Phases["queued"], "host"), r.Pool, r.Version, r.ID)
 			} else {
 				a.say("Rollover %d of %s is %s; %s hosts are settled.", r.ID, r.Pool, r.State, progressOf(r))
 			}
@@ -215,7 +215,7 @@ func (a *app) rolloverAct(verb, short string, needsReason bool) *cobra.Command {
 func (a *app) watchRollover() *cobra.Command {
 	var until string
 	cmd := &cobra.Command{
-		Use: "watch NUMBER", Short: "Watch a rollover until it ends or pauses", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(rolloverIDs),
+		Use: "watch NUMBER", Short: "Watch a rollover until it ends or pauses", Args: named, ValidArgsFunction: a.complete(rolloverIDs),
 		Long: "Watch a rollover until it ends or pauses. Exit code 0: it finished; 7: it paused, was stopped, or\nfinished with failed hosts. With --until batch=N it ends as soon as batch N is there, with exit code 0.",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			id, err := parseID(args[0])
@@ -312,7 +312,7 @@ func outcome(r client.Rollover) error {
 	case r.State == "finished" && failed == 0:
 		return nil
 	case r.State == "finished":
-		return &badOutcome{fmt.Sprintf("rollover %d finished, and %d hosts failed: pane rollover show %d", r.ID, failed, r.ID)}
+		return &badOutcome{fmt.Sprintf("rollover %d finished, and %s failed: pane rollover show %d", r.ID, many(failed, "host"), r.ID)}
 	case r.State == "paused":
 		return &badOutcome{fmt.Sprintf("rollover %d is paused: %s\nLook at it, then go on with: pane rollover resume %d", r.ID, first(r.PausedWhy, "by hand"), r.ID)}
 	}
@@ -336,7 +336,7 @@ func drawing(r client.Rollover, hosts []client.RolloverHost) []string {
 	for _, b := range order {
 		name := fmt.Sprintf("batch %d", b)
 		if b == 0 {
-			name = "no batch yet"
+			name = "not taken yet"
 		}
 		var signs strings.Builder
 		for _, h := range batches[b] {

@@ -238,6 +238,17 @@ func (c *Client) SignIn(ctx context.Context, name, password, tokenName string) (
 	return post[SignedIn](ctx, c, "/session", SignIn{Name: name, Password: password, Token: tokenName})
 }
 
+// SignInFor signs in as is asked for.
+func (c *Client) SignInFor(ctx context.Context, in SignIn) (SignedIn, error) {
+	return post[SignedIn](ctx, &Client{url: c.url, http: c.http, clean: c.clean}, "/session", in)
+}
+
+// ChangePassword sets one's own password.
+func (c *Client) ChangePassword(ctx context.Context, in NewPassword) error {
+	_, err := do[struct{}](ctx, c, request{method: http.MethodPost, path: "/password", body: in})
+	return err
+}
+
 // SignOut revokes the client's token.
 func (c *Client) SignOut(ctx context.Context) error {
 	_, err := do[struct{}](ctx, c, request{method: http.MethodDelete, path: "/session"})

@@ -134,8 +134,8 @@ type Site struct {
 	Hosts           int            `json:"hosts"`
 	Hypervisors     []Hypervisor   `json:"hypervisors,omitempty" doc:"On platforms whose machines run on computers of yours"`
 	BuildMachines   []BuildMachine `json:"build_machines" nullable:"false"`
-	Trouble       string         `json:"trouble,omitempty" doc:"Why it does not answer what the service asks of it, if it does not; it is asked again at growing intervals"`
-	TroubleSince  *time.Time     `json:"trouble_since,omitempty"`
+	Trouble         string         `json:"trouble,omitempty" doc:"Why it does not answer what the service asks of it, if it does not; it is asked again at growing intervals"`
+	TroubleSince    *time.Time     `json:"trouble_since,omitempty"`
 	// Unreachable says why the build machines are not known.
 	Unreachable string `json:"unreachable,omitempty"`
 }
@@ -459,7 +459,7 @@ type Options struct {
 	LastText      string     `json:"last_text,omitempty" doc:"What people are told last; {minutes} stands for what is left" maxLength:"1000"`
 	Deadline      string     `json:"deadline,omitempty" doc:"How long a host may drain under wait before warn applies"`
 	Stagger       int        `json:"stagger,omitempty" doc:"Hosts started per minute at most; 0 for the site's own limit"`
-	Watch         string     `json:"watch,omitempty" doc:"Pause between batches to watch the last one"`
+	Observe       string     `json:"observe,omitempty" doc:"How long the last batch is observed before the next one is taken"`
 	FailureBudget *int       `json:"failure_budget,omitempty" doc:"Hosts that may fail before the rollover pauses"`
 	EarliestStart *time.Time `json:"earliest_start,omitempty"`
 }

@@ -104,7 +104,7 @@ Saltmarsh Ferries is up (%s).
 
 Three things to try:
   1. On the first page, see what needs you; then sign off the trial of counter-desk as anton.
-  2. %s/pane rollover start --pool chart-plotters --batch 25%% --log-off warn --grace 15m --watch-it
+  2. %s/pane rollover start --pool chart-plotters --batch 25%% --log-off warn --grace 15m --follow
   3. %s/nimblepane-practice knobs fault north-quay check-fails 'tc-*'   and roll ticket-counters; mend it again with: knobs mend north-quay
 
 A minute passes in every second (the practice clock). Ctrl-C stops everything; started again it goes on

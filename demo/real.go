@@ -232,7 +232,7 @@ func (r *realStory) live(number string) error {
 		_, err := r.done("mira", append(words("activate "+desk+" "+number+" --overrule --yes --reason"), "the short story has no trial"), "names "+number)
 		return err
 	}
-	if _, err := r.done("jonas", words("rollover start --pool "+trials+" --floor 0 --log-off warn --grace 1m --watch-it"), "finished"); err != nil {
+	if _, err := r.done("jonas", words("rollover start --pool "+trials+" --floor 0 --log-off warn --grace 1m --follow"), "finished"); err != nil {
 		return err
 	}
 	if _, err := r.done("wilma", append(words("trial sign "+desk+" "+number+" --pass --comment"), "Fare Desk opens")); err != nil {
@@ -255,7 +255,7 @@ func (r *realStory) firstVersion() error {
 	if err := r.live(r.number(1)); err != nil {
 		return err
 	}
-	if _, err := r.done("jonas", words(fmt.Sprintf("rollover start --pool %s --batch %d --floor 0 --log-off warn --grace 1m --watch-it", offices, r.hosts)), "finished"); err != nil {
+	if _, err := r.done("jonas", words(fmt.Sprintf("rollover start --pool %s --batch %d --floor 0 --log-off warn --grace 1m --follow", offices, r.hosts)), "finished"); err != nil {
 		return err
 	}
 	_, err := r.done("mira", words("host show "+r.host(1)), "running on hv-1", "own.qcow2", desk+" "+r.number(1))

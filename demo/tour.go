@@ -191,7 +191,7 @@ func (g *guide) pilot() error {
 	if _, err := g.done("jonas", words("stage counter-desk 2026.11.2"), "Production has not moved"); err != nil {
 		return err
 	}
-	if _, err := g.done("jonas", words("rollover start --pool ticket-pilot --batch 50% --floor 0 --log-off warn --grace 5m --watch-it"), "finished"); err != nil {
+	if _, err := g.done("jonas", words("rollover start --pool ticket-pilot --batch 50% --floor 0 --log-off warn --grace 5m --follow"), "finished"); err != nil {
 		return err
 	}
 	moved, err := g.hosts(client.HostQuery{Pool: "ticket-counters", Version: "2026.11.2"})

@@ -27,7 +27,7 @@ func (RealClock) Rate() float64  { return 1 }
 // backwards: where the practice process was stopped and went on from an
 // earlier time, it stands still until that time has caught up.
 type PracticeClock struct {
-	address string
+	process *practice.Site // one connection, however often it is read
 	mu      sync.Mutex
 	clock   world.Clock
 	last    time.Time
@@ -36,7 +36,7 @@ type PracticeClock struct {
 // NewPracticeClock returns a clock that follows the practice process at the
 // address, once it has heard from it; it waits for that until the context ends.
 func NewPracticeClock(ctx context.Context, address string, log *slog.Logger) (*PracticeClock, error) {
-	c := &PracticeClock{address: address}
+	c := &PracticeClock{process: practice.New(address, "")}
 	for {
 		err := c.read(ctx)
 		if err == nil {
@@ -66,7 +66,7 @@ func (c *PracticeClock) Follow(ctx context.Context) {
 }
 
 func (c *PracticeClock) read(ctx context.Context) error {
-	clock, err := practice.Clock(ctx, c.address)
+	clock, err := c.process.Clock(ctx)
 	if err != nil {
 		return err
 	}

@@ -186,7 +186,7 @@ func (e *Engine) sweep(ctx context.Context) error {
 			{"host.heard", "its agent speaks again", `update hosts h set silent = false, why = '', machine_why = '', vouched_at = null, since = @now,
 				state = case when drain_order = 0 then 'serving' else 'draining' end
 				from pulses u where u.host_id = h.id and h.state = 'faulty' and h.silent and u.seen_at > @limit returning h.name`},
-			{"host.empty", "", `update hosts h set state = 'emptied', since = @now
+			{"host.empty", "", `update hosts h set state = 'emptied', machine_why = '', since = @now
 				from pulses u where u.host_id = h.id and h.state = 'draining' and h.drained_by <> '' and u.drain_confirmed = h.drain_order and u.sessions = '[]' and u.seen_at > @limit returning h.name`},
 			{"host.refill", "its agent reports a session again", `update hosts h set state = 'draining', since = @now
 				from pulses u where u.host_id = h.id and h.state = 'emptied' and h.drained_by <> '' and u.sessions <> '[]' returning h.name`},

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"strings"
 	"sync"
 
@@ -175,25 +176,22 @@ func (e *Engine) CreateBuildMachine(ctx context.Context, actor string, r BuildRe
 	if taken > 0 {
 		return conflict("%s is the name of a host: take another name", r.Name)
 	}
-	if err := said(b.Create(ctx, spec)); err != nil {
-		return err
-	}
-	return e.onMachine(ctx, actor, site, r.Name, "build-machine.create", map[string]any{"base": spec.Base, "machine_class": spec.MachineClass})
+	return e.onMachine(ctx, actor, site, r.Name, "create", map[string]any{"base": spec.Base, "machine_class": spec.MachineClass}, func() error { return b.Create(ctx, spec) })
 }
 
 // StartBuildMachine starts a build machine.
 func (e *Engine) StartBuildMachine(ctx context.Context, actor, site, name string) error {
-	return e.machineAct(ctx, actor, site, name, "build-machine.start", platform.Builder.PowerOnBuild)
+	return e.machineAct(ctx, actor, site, name, "start", platform.Builder.PowerOnBuild)
 }
 
 // StopBuildMachine shuts a build machine down in order.
 func (e *Engine) StopBuildMachine(ctx context.Context, actor, site, name string) error {
-	return e.machineAct(ctx, actor, site, name, "build-machine.stop", platform.Builder.PowerOffBuild)
+	return e.machineAct(ctx, actor, site, name, "stop", platform.Builder.PowerOffBuild)
 }
 
 // DiscardBuildMachine deletes a build machine with what was done on it.
 func (e *Engine) DiscardBuildMachine(ctx context.Context, actor, site, name string) error {
-	return e.machineAct(ctx, actor, site, name, "build-machine.discard", platform.Builder.Discard)
+	return e.machineAct(ctx, actor, site, name, "discard", platform.Builder.Discard)
 }
 
 func (e *Engine) machineAct(ctx context.Context, actor, siteName, name, verb string, do func(platform.Builder, context.Context, string) error) error {
@@ -201,10 +199,7 @@ func (e *Engine) machineAct(ctx context.Context, actor, siteName, name, verb str
 	if err != nil {
 		return err
 	}
-	if err := said(do(b, ctx, name)); err != nil {
-		return err
-	}
-	return e.onMachine(ctx, actor, site, name, verb, nil)
+	return e.onMachine(ctx, actor, site, name, verb, nil, func() error { return do(b, ctx, name) })
 }
 
 // RunOnBuildMachine runs a program on a build machine and returns how it ended.
@@ -213,14 +208,22 @@ func (e *Engine) RunOnBuildMachine(ctx context.Context, actor, siteName, name st
 	if err != nil {
 		return platform.Outcome{}, err
 	}
-	o, err := b.Exec(ctx, name, c)
-	if errors.Is(err, context.DeadlineExceeded) {
-		err = conflict("%s did not end in time on %s; it may still run there", c.Path, name)
-	}
-	if err := said(err); err != nil {
+	var o platform.Outcome
+	program := strings.Join(append([]string{c.Path}, c.Args...), " ")
+	err = e.onMachine(ctx, actor, site, name, "run", map[string]any{"program": program}, func() (err error) {
+		o, err = b.Exec(ctx, name, c)
+		switch {
+		case errors.Is(err, context.DeadlineExceeded):
+			return conflict("%s did not end in time on %s; it may still run there", c.Path, name)
+		case errors.Is(err, context.Canceled):
+			return fmt.Errorf("nobody waited for the end of %s, which may still run: %w", c.Path, err)
+		}
+		return err
+	})
+	if err != nil {
 		return o, err
 	}
-	return o, e.onMachine(ctx, actor, site, name, "build-machine.run", map[string]any{"program": strings.Join(append([]string{c.Path}, c.Args...), " "), "exit_code": o.ExitCode})
+	return o, e.recordMachine(ctx, actor, site, name, "run-ended", "", map[string]any{"program": program, "exit_code": o.ExitCode})
 }
 
 // PutOnBuildMachine writes a file on a build machine.
@@ -229,28 +232,40 @@ func (e *Engine) PutOnBuildMachine(ctx context.Context, actor, siteName, name, p
 	if err != nil {
 		return err
 	}
-	if err := said(b.Put(ctx, name, path, content)); err != nil {
-		return err
-	}
-	return e.onMachine(ctx, actor, site, name, "build-machine.put", map[string]any{"path": path})
+	return e.onMachine(ctx, actor, site, name, "put", map[string]any{"path": path}, func() error { return b.Put(ctx, name, path, content) })
 }
 
 // GetFromBuildMachine reads a file of a build machine.
-func (e *Engine) GetFromBuildMachine(ctx context.Context, siteName, name, path string, into io.Writer) error {
-	_, b, err := e.builderNamed(ctx, siteName)
+func (e *Engine) GetFromBuildMachine(ctx context.Context, actor, siteName, name, path string, into io.Writer) error {
+	site, b, err := e.builderNamed(ctx, siteName)
 	if err != nil {
 		return err
 	}
-	return said(b.Get(ctx, name, path, into))
+	return e.onMachine(ctx, actor, site, name, "get", map[string]any{"path": path}, func() error { return b.Get(ctx, name, path, into) })
 }
 
-func (e *Engine) onMachine(ctx context.Context, actor string, site store.Site, name, verb string, detail map[string]any) error {
-	return e.change(ctx, actor, func(tx *store.Tx) error {
-		if detail == nil {
-			detail = map[string]any{}
-		}
-		detail["site"] = site.Name
-		tx.Record(store.Entry{Verb: verb, Subject: "build machine " + name, Detail: detail})
+// onMachine does something to a build machine. That it begins is in the trail
+// before it does, and that it failed afterwards, whether or not anybody waits.
+func (e *Engine) onMachine(ctx context.Context, actor string, site store.Site, name, act string, detail map[string]any, do func() error) error {
+	if err := e.recordMachine(ctx, actor, site, name, act, "", detail); err != nil {
+		return err
+	}
+	err := do()
+	if err == nil {
+		return nil
+	}
+	rerr := e.recordMachine(ctx, actor, site, name, act+"-failed", err.Error(), detail)
+	if err = said(err); rerr != nil {
+		e.log.Error("what failed on a build machine could not be written down", "machine", name, "failure", err, "err", rerr)
+	}
+	return err
+}
+
+func (e *Engine) recordMachine(ctx context.Context, actor string, site store.Site, name, act, reason string, detail map[string]any) error {
+	all := map[string]any{"site": site.Name}
+	maps.Copy(all, detail)
+	return e.change(context.WithoutCancel(ctx), actor, func(tx *store.Tx) error {
+		tx.Record(store.Entry{Verb: "build-machine." + act, Subject: "build machine " + name, Reason: reason, Detail: all})
 		return nil
 	})
 }

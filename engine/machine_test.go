@@ -275,7 +275,10 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 	for _, e := range entries {
 		verbs = append(verbs, e.Verb)
 	}
-	require.ElementsMatch(t, []string{"build-machine.create", "build-machine.start", "build-machine.run", "build-machine.put", "build-machine.discard"}, verbs)
+	require.ElementsMatch(t, []string{
+		"build-machine.create", "build-machine.start", "build-machine.stop", "build-machine.stop-failed", "build-machine.run", "build-machine.run-ended",
+		"build-machine.run", "build-machine.run-failed", "build-machine.put", "build-machine.get", "build-machine.get", "build-machine.get-failed", "build-machine.discard",
+	}, verbs)
 }
 
 func TestPracticeSitesMakeNoBuildMachines(t *testing.T) {

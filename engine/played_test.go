@@ -387,3 +387,17 @@ func TestADryRunOfALargeEstateWritesNothing(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, r.Changes, 5)
 }
+
+func TestNothingFallsBackToWhatWasRetired(t *testing.T) {
+	t.Parallel()
+	p := play(t)
+	for _, v := range p.versions[:3] {
+		require.NoError(t, p.Activate(p.ctx, "tove", "desk", v, Activation{Overrule: true, Reason: "next"}))
+	}
+	require.NoError(t, p.Retire(p.ctx, "tove", "desk", p.versions[0], "two versions ago"))
+	_, err := p.Rollback(p.ctx, "tove", RollbackRequest{Image: "desk", Leaves: p.versions[2], Reason: "bad"})
+	require.NoError(t, err)
+	require.Equal(t, p.versions[1], p.names(image.Live))
+	_, err = p.Rollback(p.ctx, "tove", RollbackRequest{Image: "desk", Leaves: p.versions[1], Reason: "bad, too"})
+	require.ErrorContains(t, err, "has no fallback")
+}

@@ -87,10 +87,10 @@ func hostMatters(db *gorm.DB, _ time.Time, add func(Matter)) error {
 		Pool, State, Name, Why string
 		N                      int
 	}
-	err := db.Raw(`select p.name as pool, h.state, min(h.name) as name, min(h.why) as why, count(*) as n
-		from hosts h join pools p on p.id = h.pool_id
-		where h.state = 'faulty' or h.state in ('draining', 'emptied') and h.drained_by <> ''
-		group by 1, 2 order by 1, 2`).Scan(&rows).Error
+	// The first host by name, with its own reason.
+	err := db.Raw(`select distinct on (r.pool, r.state) r.pool, r.state, r.name, r.why, count(*) over (partition by r.pool, r.state) as n
+		from host_rows r where r.state = 'faulty' or r.state in ('draining', 'emptied') and r.drained_by <> ''
+		order by r.pool, r.state, r.name`).Scan(&rows).Error
 	if err != nil {
 		return err
 	}
@@ -100,7 +100,11 @@ func hostMatters(db *gorm.DB, _ time.Time, add func(Matter)) error {
 			what = fmt.Sprintf("Host %s of %s is", r.Name, r.Pool)
 		}
 		if r.State == string(rollover.HostFaulty) {
-			add(Matter{Kind: "faulty", Urgent: true, Title: what + " faulty", Detail: r.Name + ": " + r.Why, Link: "pools/" + r.Pool, Command: "pane host list --pool " + r.Pool + " --state faulty"})
+			detail := r.Name + ": " + r.Why
+			if r.N > 1 {
+				detail = fmt.Sprintf("%s, and %d more", detail, r.N-1)
+			}
+			add(Matter{Kind: "faulty", Urgent: true, Title: what + " faulty", Detail: detail, Link: "pools/" + r.Pool, Command: "pane host list --pool " + r.Pool + " --state faulty"})
 		} else {
 			add(Matter{Kind: "drained", Title: what + " drained by hand", Detail: "out of service until returned", Link: "pools/" + r.Pool, Command: "pane host return " + r.Name})
 		}

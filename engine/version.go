@@ -278,6 +278,12 @@ func Uses(tx *store.Tx, img store.Image, v store.Version) (image.Use, error) {
 	return u, nil
 }
 
+// deleteKey is the key of an attempt at a deletion. An attempt that failed
+// stays failed under its key, so the next one has another.
+func deleteKey(what string, id int64, attempt int) string {
+	return fmt.Sprintf("delete-%s-%d-%d", what, id, attempt)
+}
+
 // Retire deletes a version's copies and keeps its record.
 func (e *Engine) Retire(ctx context.Context, actor, imageName, number, reason string) error {
 	return e.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
@@ -298,7 +304,7 @@ func (e *Engine) Retire(ctx context.Context, actor, imageName, number, reason st
 			}
 		}
 		for _, c := range copies {
-			if err := ask(tx, store.Work{Key: fmt.Sprintf("delete-copy-%d", c.ID), Kind: store.WorkDeleteCopy, SiteID: c.SiteID, VersionID: v.ID, CopyID: &c.ID}); err != nil {
+			if err := ask(tx, store.Work{Key: deleteKey("copy", c.ID, 1), Kind: store.WorkDeleteCopy, SiteID: c.SiteID, VersionID: v.ID, CopyID: &c.ID}); err != nil {
 				return err
 			}
 		}
@@ -307,7 +313,7 @@ func (e *Engine) Retire(ctx context.Context, actor, imageName, number, reason st
 			if err != nil {
 				return err
 			}
-			if err := ask(tx, store.Work{Key: fmt.Sprintf("delete-disk-%d", v.ID), Kind: store.WorkDeleteDisk, SiteID: site.ID, VersionID: v.ID}); err != nil {
+			if err := ask(tx, store.Work{Key: deleteKey("disk", v.ID, 1), Kind: store.WorkDeleteDisk, SiteID: site.ID, VersionID: v.ID}); err != nil {
 				return err
 			}
 		}

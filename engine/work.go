@@ -199,15 +199,19 @@ func (e *Engine) workEnded(ctx context.Context, w store.Work, p platform.Progres
 		case store.WorkDeliver:
 			err = delivered(tx, img, v, w, p, ok)
 		case store.WorkDeleteCopy:
-			tx.Record(store.Entry{Verb: "copy.delete", Subject: subject(img, v)})
 			if !ok {
 				// It is there still, and the failure says why.
-				err = tx.Exec("update copies set failure = ? where id = ?", p.Why, *w.CopyID).Error
+				err = errors.Join(tx.Exec("update copies set failure = ? where id = ?", p.Why, *w.CopyID).Error, deleteAgain(tx, w, "copy", *w.CopyID))
 				break
 			}
-			err = tx.Exec("update copies set state = 'deleted' where id = ?", *w.CopyID).Error
+			tx.Record(store.Entry{Verb: "copy.delete", Subject: subject(img, v)})
+			err = tx.Exec("update copies set state = 'deleted', failure = '' where id = ?", *w.CopyID).Error
 		case store.WorkDeleteDisk:
-			tx.Record(store.Entry{Verb: "disk.delete", Subject: subject(img, v), Reason: w.Why})
+			if !ok {
+				err = deleteAgain(tx, w, "disk", v.ID)
+				break
+			}
+			tx.Record(store.Entry{Verb: "disk.delete", Subject: subject(img, v)})
 		case store.WorkRebuild:
 			// The tick of the rollover decides what follows.
 			tx.Emit("work.end", "work "+w.Key, nil)
@@ -275,6 +279,20 @@ func delivered(tx *store.Tx, img store.Image, v store.Version, w store.Work, p p
 	}
 	tx.Record(store.Entry{Verb: "copy.deliver", Subject: subject(img, v), Detail: map[string]any{"site": site.Name}})
 	return tx.Exec("update copies set state = 'present', progress = 100 where id = ? and state = 'delivering'", *w.CopyID).Error
+}
+
+// deleteAgain asks for a deletion anew that failed: later each time, up to an
+// hour of the database's clock. What nobody needs would fill the storage for ever.
+func deleteAgain(tx *store.Tx, w store.Work, what string, id int64) error {
+	var failed int64
+	if err := tx.Model(&store.Work{}).Where("kind = ? and version_id = ? and copy_id is not distinct from ? and state = 'failed'", w.Kind, w.VersionID, w.CopyID).Count(&failed).Error; err != nil {
+		return err
+	}
+	attempt := int(failed) + 2 // this one has not been written down as failed yet
+	if err := ask(tx, store.Work{Key: deleteKey(what, id, attempt), Kind: w.Kind, SiteID: w.SiteID, VersionID: w.VersionID, CopyID: w.CopyID}); err != nil {
+		return err
+	}
+	return tx.Exec("update works set next_poll_at = now() + least(3600, 5 * 2 ^ ?) * interval '1 second' where key = ?", min(attempt, 12)-2, deleteKey(what, id, attempt)).Error
 }
 
 // workState translates the state of a host's work for the decisions.

@@ -5,6 +5,7 @@ import (
 	"database/sql/driver"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -240,9 +241,16 @@ func (tx *Tx) MoveTrack(t *Track, move TrackMove) error {
 	if err != nil {
 		return err
 	}
-	history := make([]image.Move, len(moves))
-	for i, m := range moves {
-		history[i] = image.Move{Kind: m.Kind, Version: m.VersionID, LetGo: m.LetGo}
+	var usable []int64
+	if err := tx.Model(&Version{}).Where("image_id = ? and state = ? and barred = ''", t.ImageID, Sealed).Pluck("id", &usable).Error; err != nil {
+		return err
+	}
+	var history []image.Move
+	for _, m := range moves {
+		// Nothing falls back to what was retired or barred since.
+		if m.VersionID == move.VersionID || slices.Contains(usable, m.VersionID) {
+			history = append(history, image.Move{Kind: m.Kind, Version: m.VersionID, LetGo: m.LetGo})
+		}
 	}
 	current, fallback := image.Standing(history)
 	t.VersionID, t.FallbackID, t.Since = &current, nil, &tx.Now

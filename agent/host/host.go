@@ -236,21 +236,17 @@ func (a *Agent) obey(ctx context.Context, answer agent.Answer) (time.Duration, e
 	a.done = slices.DeleteFunc(a.done, func(id int64) bool {
 		return !slices.ContainsFunc(answer.Orders, func(o agent.Order) bool { return o.ID == id })
 	})
-	for _, o := range answer.Orders {
-		if slices.Contains(a.done, o.ID) {
-			continue
-		}
-		var err error
-		switch o.Kind {
-		case "tell":
-			err = a.system.Tell(ctx, o.Session, o.Text)
-		case "sign-off":
-			err = a.system.SignOff(ctx, o.Session)
-		default:
-			err = fmt.Errorf("order %q is not known to this agent: update it", o.Kind)
-		}
-		if err != nil {
-			a.Log.Warn("an order could not be carried out; it is tried again", "order", o.ID, "kind", o.Kind, "session", o.Session, "why", err)
+	orders := slices.DeleteFunc(slices.Clone(answer.Orders), func(o agent.Order) bool { return slices.Contains(a.done, o.ID) })
+	// All at once: ending one session may take seconds.
+	errs := make([]error, len(orders))
+	var work sync.WaitGroup
+	for i, o := range orders {
+		work.Go(func() { errs[i] = a.carryOut(ctx, o) })
+	}
+	work.Wait()
+	for i, o := range orders {
+		if errs[i] != nil {
+			a.Log.Warn("an order could not be carried out; it is tried again", "order", o.ID, "kind", o.Kind, "session", o.Session, "why", errs[i])
 			continue
 		}
 		a.Log.Info("order carried out", "order", o.ID, "kind", o.Kind, "session", o.Session)
@@ -258,6 +254,16 @@ func (a *Agent) obey(ctx context.Context, answer agent.Answer) (time.Duration, e
 		wait = 0
 	}
 	return wait, nil
+}
+
+func (a *Agent) carryOut(ctx context.Context, o agent.Order) error {
+	switch o.Kind {
+	case "tell":
+		return a.system.Tell(ctx, o.Session, o.Text)
+	case "sign-off":
+		return a.system.SignOff(ctx, o.Session)
+	}
+	return fmt.Errorf("order %q is not known to this agent: update it", o.Kind)
 }
 
 // drain refuses new sessions under an order, or takes them again with order 0.

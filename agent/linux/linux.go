@@ -30,10 +30,11 @@ import (
 type System struct {
 	root   string // "/" but in tests
 	logind func() (*login1.Conn, error)
+	patience
 }
 
 // New returns the system that the process runs on.
-func New() *System { return &System{root: "/", logind: login1.New} }
+func New() *System { return &System{root: "/", logind: login1.New, patience: usualPatience} }
 
 func (s *System) path(p string) string { return filepath.Join(s.root, p) }
 
@@ -122,7 +123,7 @@ func (s *System) Admit(context.Context) error {
 func (s *System) Tell(ctx context.Context, key, message string) error {
 	conn, err := s.logind()
 	if err != nil {
-		return s.tellTerminal(strings.TrimPrefix(key, utmpKey), message)
+		return s.tellTerminal(lineOf(key), message)
 	}
 	defer conn.Close()
 	path, err := conn.GetSession(key)
@@ -213,7 +214,7 @@ func Notify(ctx context.Context, message string) error {
 func (s *System) SignOff(ctx context.Context, key string) error {
 	conn, err := s.logind()
 	if err != nil {
-		return hangUp(s.path("/run/utmp"), key)
+		return endSession(ctx, s.path("/run/utmp"), s.path("/dev"), key, s.patience)
 	}
 	conn.Close()
 	// The package's own call does not say whether it went well.

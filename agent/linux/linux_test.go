@@ -4,12 +4,14 @@ package linux
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -28,7 +30,7 @@ func machine(t *testing.T, files map[string]string) *System {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(content), 0o644))
 	}
-	return &System{root: root, logind: func() (*login1.Conn, error) { return nil, errors.New("there is no bus") }}
+	return &System{root: root, logind: func() (*login1.Conn, error) { return nil, errors.New("there is no bus") }, patience: usualPatience}
 }
 
 func utmp(t *testing.T, records ...record) string {
@@ -46,13 +48,19 @@ func signedIn(line, user string, pid int32) (r record) {
 	return r
 }
 
+func signedInAt(line, user string, pid int32, at time.Time) record {
+	r := signedIn(line, user, pid)
+	r.Seconds = int32(at.Unix())
+	return r
+}
+
 func TestWithoutLogindSessionsComeFromUtmp(t *testing.T) {
 	t.Parallel()
 	require.Equal(t, 384, binary.Size(record{}), "the size that utmp(5) gives")
 	s := machine(t, map[string]string{"run/utmp": utmp(t, signedIn("pts/0", "wilma", 4711), record{Type: 2})})
 	list, err := s.Sessions(t.Context())
 	require.NoError(t, err)
-	require.Equal(t, []agent.Session{{Key: "utmp:pts/0", Person: "wilma", State: agent.Active, Since: time.Unix(1_795_000_000, 0).UTC()}}, list)
+	require.Equal(t, []agent.Session{{Key: "utmp:pts/0@1795000000", Person: "wilma", State: agent.Active, Since: time.Unix(1_795_000_000, 0).UTC()}}, list)
 
 	_, err = machine(t, map[string]string{"run/utmp": "short"}).Sessions(t.Context())
 	require.ErrorContains(t, err, "no whole number of records")
@@ -62,14 +70,46 @@ func TestWithoutLogindSessionsComeFromUtmp(t *testing.T) {
 	require.ErrorContains(t, err, "logind", "where logind belongs, utmp is no substitute")
 }
 
-func TestASessionOfUtmpIsHungUp(t *testing.T) {
+func TestASessionOfUtmpIsEndedWhateverItIgnores(t *testing.T) {
 	t.Parallel()
-	shell := exec.Command("sleep", "600")
-	require.NoError(t, shell.Start())
-	s := machine(t, map[string]string{"run/utmp": utmp(t, signedIn("pts/0", "wilma", int32(shell.Process.Pid)))})
-	require.NoError(t, s.SignOff(t.Context(), "utmp:pts/9"), "a session that is gone is ended")
-	require.NoError(t, s.SignOff(t.Context(), "utmp:pts/0"))
-	require.ErrorContains(t, shell.Wait(), "hangup")
+	for name, tc := range map[string]struct{ script, ended string }{
+		"hung up":                   {"exec sleep 600", "hangup"},
+		"ignores the hang-up":       {"trap '' HUP; exec sleep 600", "terminated"},
+		"ignores all that it could": {"trap '' HUP TERM; exec sleep 600", "killed"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+			defer cancel()
+			// A shell of its own, for a signal that is ignored by inheritance stays ignored: env's sets it right.
+			shell := exec.CommandContext(ctx, "env", "--default-signal=HUP,TERM", "sh", "-c", "echo; "+tc.script)
+			out, err := shell.StdoutPipe()
+			require.NoError(t, err)
+			require.NoError(t, shell.Start())
+			_, err = out.Read(make([]byte, 1)) // it has begun
+			require.NoError(t, err)
+			s := machine(t, map[string]string{"run/utmp": utmp(t, signedInAt("pts/0", "wilma", int32(shell.Process.Pid), time.Now()))})
+			s.patience = patience{300 * time.Millisecond, 300 * time.Millisecond, 5 * time.Second}
+			list, err := s.Sessions(ctx)
+			require.NoError(t, err)
+			ended := make(chan error, 1)
+			go func() { ended <- shell.Wait() }()
+			require.NoError(t, s.SignOff(ctx, "utmp:pts/9@1"), "a session that is gone is ended")
+			require.NoError(t, s.SignOff(ctx, list[0].Key))
+			require.ErrorContains(t, <-ended, tc.ended)
+		})
+	}
+}
+
+func TestAProcessThatHasTheNumberOfAnotherIsLeftAlone(t *testing.T) {
+	t.Parallel()
+	other := exec.CommandContext(t.Context(), "sleep", "600")
+	require.NoError(t, other.Start())
+	s := machine(t, map[string]string{"run/utmp": utmp(t, signedInAt("pts/0", "wilma", int32(other.Process.Pid), time.Now().Add(-time.Hour)))})
+	list, err := s.Sessions(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, s.SignOff(t.Context(), list[0].Key), "her process ended long ago")
+	require.NoError(t, other.Process.Signal(syscall.Signal(0)), "this one began after she signed in")
 }
 
 func TestStatesOfLogindSessions(t *testing.T) {
@@ -99,7 +139,7 @@ func TestSignInsAreRefusedWithASentence(t *testing.T) {
 func TestATerminalIsToldInLinesOfItsOwn(t *testing.T) {
 	t.Parallel()
 	s := machine(t, map[string]string{"dev/pts/3": ""})
-	require.NoError(t, s.Tell(t.Context(), "utmp:pts/3", "save your work\x1b[2J\nnow"))
+	require.NoError(t, s.Tell(t.Context(), "utmp:pts/3@1795000000", "save your work\x1b[2J\nnow"))
 	text, err := os.ReadFile(s.path("/dev/pts/3"))
 	require.NoError(t, err)
 	require.Equal(t, "\r\n\aMessage of your desk's service:\r\nsave your work[2J\r\nnow\r\n\r\n", string(text), "control characters could do harm")

@@ -10,14 +10,22 @@ import (
 	"io/fs"
 	"os"
 	"strings"
-	"syscall"
 	"time"
 
 	"nimblepane/agent"
 )
 
-// utmpKey stands before the terminal in the keys of sessions that utmp tells of.
+// utmpKey stands before the keys of sessions that utmp tells of, which are made
+// of the terminal and the time of signing in: terminals are used again.
 const utmpKey = "utmp:"
+
+func (r record) key() string { return fmt.Sprintf("%s%s@%d", utmpKey, field(r.Line[:]), r.Seconds) }
+
+// lineOf is the terminal of a key.
+func lineOf(key string) string {
+	line, _, _ := strings.Cut(strings.TrimPrefix(key, utmpKey), "@")
+	return line
+}
 
 // record is glibc's struct utmp on 64-bit Linux, as utmp(5) describes it.
 type record struct {
@@ -73,24 +81,7 @@ func readUtmp(path string) ([]agent.Session, error) {
 	}
 	sessions := []agent.Session{}
 	for _, r := range people {
-		sessions = append(sessions, agent.Session{Key: utmpKey + field(r.Line[:]), Person: field(r.User[:]), State: agent.Active, Since: time.Unix(int64(r.Seconds), int64(r.Micros)*1000).UTC()})
+		sessions = append(sessions, agent.Session{Key: r.key(), Person: field(r.User[:]), State: agent.Active, Since: time.Unix(int64(r.Seconds), int64(r.Micros)*1000).UTC()})
 	}
 	return sessions, nil
-}
-
-// hangUp ends a session that utmp tells of as a lost line would: its sign-in
-// process gets a hang-up, and passes it on.
-func hangUp(path, key string) error {
-	people, err := records(path)
-	if err != nil {
-		return err
-	}
-	for _, r := range people {
-		if utmpKey+field(r.Line[:]) == key && r.PID > 1 {
-			if err := syscall.Kill(int(r.PID), syscall.SIGHUP); err != nil && !errors.Is(err, syscall.ESRCH) {
-				return err
-			}
-		}
-	}
-	return nil
 }

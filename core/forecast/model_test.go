@@ -46,7 +46,7 @@ func randomPlan(t *rapid.T, s Settings) rollover.Plan {
 	o.Floor = rollover.Share{Value: rapid.IntRange(0, (s.Hosts-1)*s.SeatsPerHost).Draw(t, "floor")}
 	o.LogOff = rapid.SampledFrom([]rollover.LogOff{rollover.Wait, rollover.Warn}).Draw(t, "log-off")
 	o.Grace = time.Duration(rapid.IntRange(1, 30).Draw(t, "grace")) * time.Minute
-	o.Watch = time.Duration(rapid.IntRange(0, 30).Draw(t, "watch")) * time.Minute
+	o.Observe = time.Duration(rapid.IntRange(0, 30).Draw(t, "observe")) * time.Minute
 	o.Budget = rapid.IntRange(0, 5).Draw(t, "budget")
 	if o.LogOff == rollover.Wait && rapid.Bool().Draw(t, "has deadline") {
 		o.Deadline = time.Duration(rapid.IntRange(1, 120).Draw(t, "deadline")) * time.Minute

@@ -380,8 +380,8 @@ func (d *decider) take(hosts []Host) {
 		return
 	case flying > 0:
 		room -= size
-	case batch > 0 && d.now.Before(lastSettled.Add(d.plan.Watch)):
-		d.hold("watching batch %d until %s", batch, clock(lastSettled.Add(d.plan.Watch)))
+	case batch > 0 && d.now.Before(lastSettled.Add(d.plan.Observe)):
+		d.hold("observing batch %d until %s", batch, clock(lastSettled.Add(d.plan.Observe)))
 		return
 	default:
 		batch++

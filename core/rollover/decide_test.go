@@ -143,10 +143,10 @@ func TestBatchesFollowOneAnotherAfterTheWatch(t *testing.T) {
 	t.Parallel()
 	done := serving(1, 0)
 	done.Phase, done.Batch, done.Version = Done, 1, 2
-	p := plan(func(p *Plan) { p.Watch = 5 * time.Minute })
+	p := plan(func(p *Plan) { p.Observe = 5 * time.Minute })
 	d := Decide(p, snapshot(done, serving(2, 0)), noon.Add(time.Minute))
 	require.Empty(t, d.Actions)
-	require.Contains(t, d.Holds[0], "watching batch 1 until 12:05:00")
+	require.Contains(t, d.Holds[0], "observing batch 1 until 12:05:00")
 	late := serving(2, 0)
 	late.Seen = noon.Add(5 * time.Minute)
 	d = Decide(p, snapshot(done, late), noon.Add(5*time.Minute))

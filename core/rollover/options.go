@@ -60,7 +60,7 @@ type Options struct {
 	LastText      string        // what they are told shortly before the end; {minutes} stands for what is left
 	Deadline      time.Duration //
 	Stagger       int           // starts per minute, 0 for the site's own limit
-	Watch         time.Duration //
+	Observe       time.Duration `json:"Watch"` // between batches, to see how the last one does
 	Budget        int           //
 	EarliestStart time.Time     //
 }
@@ -110,7 +110,7 @@ func (o Options) Check(pool Pool) error {
 		name string
 		d    time.Duration
 		max  time.Duration
-	}{{"grace period", o.Grace, 24 * time.Hour}, {"last notice", o.LastNotice, 24 * time.Hour}, {"deadline", o.Deadline, 7 * 24 * time.Hour}, {"watch", o.Watch, 7 * 24 * time.Hour}} {
+	}{{"grace period", o.Grace, 24 * time.Hour}, {"last notice", o.LastNotice, 24 * time.Hour}, {"deadline", o.Deadline, 7 * 24 * time.Hour}, {"observe", o.Observe, 7 * 24 * time.Hour}} {
 		if t.d < 0 || t.d > t.max {
 			bad("%s of %s: use 0 to %s", t.name, t.d, t.max)
 		}
@@ -141,7 +141,7 @@ func (o Options) Plan(pool Pool) Plan {
 		Grace:         o.Grace,
 		LastNotice:    o.LastNotice,
 		Deadline:      o.Deadline,
-		Watch:         o.Watch,
+		Observe:       o.Observe,
 		Budget:        o.Budget,
 		EarliestStart: o.EarliestStart,
 		Limits:        DefaultLimits,

@@ -65,7 +65,7 @@ func TestEveryWrongOptionIsNamed(t *testing.T) {
 		"grace period of 25h":     func(o *Options) { o.Grace = 25 * time.Hour },
 		"deadline of -1s":         func(o *Options) { o.Deadline = -time.Second },
 		"the first notice has no": func(o *Options) { o.LogOff, o.FirstText = Warn, " " },
-		"watch of 200h":           func(o *Options) { o.Watch = 200 * time.Hour },
+		"observe of 200h":         func(o *Options) { o.Observe = 200 * time.Hour },
 		"last notice of 48h":      func(o *Options) { o.LastNotice = 48 * time.Hour },
 		"stagger of -3":           func(o *Options) { o.Stagger = -3 },
 		`log-off policy "" `[:17]: func(o *Options) { o.LogOff = "" },

@@ -99,7 +99,7 @@ type Plan struct {
 	Grace         time.Duration // from the delivered warning to the sign-off
 	LastNotice    time.Duration // how long before the end of the grace the last notice is given, 0 for none
 	Deadline      time.Duration // how long a host may drain under Wait before Warn applies to it, 0 for no deadline
-	Watch         time.Duration // pause between batches, to watch the last one
+	Observe       time.Duration `json:"Watch"` // between batches, to see how the last one does
 	Budget        int           // hosts that may fail before the rollover pauses
 	Excused       int           // failures that a person has seen and resumed after
 	EarliestStart time.Time

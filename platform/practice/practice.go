@@ -72,9 +72,9 @@ func (s *Site) PowerOn(context.Context, string) error { return nil }
 // Close lets go of the connections.
 func (s *Site) Close() { s.http.CloseIdleConnections() }
 
-// Clock returns the clock of the practice process at the address.
-func Clock(ctx context.Context, address string) (c world.Clock, err error) {
-	err = New(address, "").call(ctx, http.MethodGet, "/clock", nil, &c)
+// Clock returns the clock of the practice process.
+func (s *Site) Clock(ctx context.Context) (c world.Clock, err error) {
+	err = s.call(ctx, http.MethodGet, "/clock", nil, &c)
 	return c, err
 }
 

@@ -101,7 +101,7 @@ function StartForm({ defaults }: { defaults: Options }) {
               />
             </Labelled>
             <Labelled label="Watch" help="pause between batches, such as 10m">
-              <Input value={o.watch} onChange={(e) => set({ watch: e.target.value })} />
+              <Input value={o.observe} onChange={(e) => set({ observe: e.target.value })} />
             </Labelled>
           </Flex>
           <Flex gap="4" wrap="wrap">
