@@ -52,6 +52,20 @@ api.use({
 
 type Answer<T> = { data?: T; error?: unknown; response: Response };
 
+/** Reads every page of a list, so that nothing is left away without a word. */
+export async function everyPage<T>(
+  page: (cursor: string | undefined) => Promise<{ items: T[]; next: string }>,
+): Promise<{ items: T[] }> {
+  const items: T[] = [];
+  let cursor: string | undefined;
+  do {
+    const p = await page(cursor);
+    items.push(...p.items);
+    cursor = p.next || undefined;
+  } while (cursor);
+  return { items };
+}
+
 /** Returns the answer of a call, or throws the Refusal. */
 export async function call<T>(request: Promise<Answer<T>>): Promise<T> {
   let answer: Answer<T>;

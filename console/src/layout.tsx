@@ -1,4 +1,16 @@
-import { Box, Button, Flex, HStack, IconButton, Text, Toast, Toaster, VStack } from "@chakra-ui/react";
+import {
+  Box,
+  Button,
+  Field,
+  Flex,
+  HStack,
+  IconButton,
+  Input,
+  Text,
+  Toast,
+  Toaster,
+  VStack,
+} from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import {
   CalendarCheck,
@@ -16,7 +28,7 @@ import { NavLink, Outlet } from "react-router";
 import { api, call } from "./api";
 import { useLive } from "./live";
 import { useSigned } from "./session";
-import { toaster } from "./ui";
+import { FormDialog, toaster } from "./ui";
 
 const pages: { to: string; label: string; icon: LucideIcon }[] = [
   { to: "/", label: "Today", icon: CalendarCheck },
@@ -79,6 +91,44 @@ function PracticeClock() {
       </Text>
       <Text color="fg.quiet">{status.data.rate} × real time</Text>
     </Box>
+  );
+}
+
+function ChangePassword() {
+  const [before, setBefore] = useState("");
+  const [after, setAfter] = useState("");
+  return (
+    <FormDialog
+      label="Password"
+      title="Change your password"
+      done="Your password is changed."
+      button={{ flex: "1" }}
+      onOpen={() => {
+        setBefore("");
+        setAfter("");
+      }}
+      submit={() => call(api.POST("/api/v1/password", { body: { old: before, new: after } }))}
+    >
+      <Text color="fg.quiet">Your other sessions and your tokens end.</Text>
+      <Field.Root required>
+        <Field.Label>Old password</Field.Label>
+        <Input
+          type="password"
+          autoComplete="current-password"
+          value={before}
+          onChange={(e) => setBefore(e.target.value)}
+        />
+      </Field.Root>
+      <Field.Root required>
+        <Field.Label>New password, of ten characters or more</Field.Label>
+        <Input
+          type="password"
+          autoComplete="new-password"
+          value={after}
+          onChange={(e) => setAfter(e.target.value)}
+        />
+      </Field.Root>
+    </FormDialog>
   );
 }
 
@@ -148,6 +198,7 @@ export function Layout() {
           <Text color="fg.quiet">{account.role}</Text>
         </Box>
         <HStack>
+          <ChangePassword />
           <Button size="xs" variant="outline" flex="1" onClick={() => void signOut()}>
             Sign out
           </Button>

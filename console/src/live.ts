@@ -8,6 +8,7 @@ const concerns: Record<string, string[]> = {
   "work.end": ["rollovers"],
 };
 
+const retry = 5_000; // milliseconds until a stream that was refused is asked for again
 const gather = 700; // milliseconds between two looks
 
 /**
@@ -23,6 +24,7 @@ export function useLive(): boolean {
   useEffect(() => {
     let due = new Set<string>();
     let timer: ReturnType<typeof setTimeout> | undefined;
+    let again: ReturnType<typeof setTimeout> | undefined;
     const look = () => {
       timer = undefined;
       const keys = due;
@@ -44,7 +46,14 @@ export function useLive(): boolean {
         due.add("all");
         timer ??= setTimeout(look, gather);
       };
-      stream.onerror = () => setConnected(false);
+      stream.onerror = () => {
+        setConnected(false);
+        if (stream?.readyState !== EventSource.CLOSED) return;
+        // The service would not have it: perhaps the session has ended, or too many pages are open.
+        stream = undefined;
+        void queries.invalidateQueries({ queryKey: ["session"] });
+        again = setTimeout(turn, retry);
+      };
     };
     const stop = () => {
       stream?.close();
@@ -61,6 +70,7 @@ export function useLive(): boolean {
     window.addEventListener("pageshow", turn);
     return () => {
       clearTimeout(timer);
+      clearTimeout(again);
       document.removeEventListener("visibilitychange", turn);
       window.removeEventListener("pagehide", stop);
       window.removeEventListener("pageshow", turn);

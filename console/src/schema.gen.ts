@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/agent/v1/enrol": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Trade a machine's one-time token for a credential */
+        post: operations["enrol-agent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/agent/v1/heartbeat": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Report how a host is, and hear what it is to do */
+        post: operations["heartbeat"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts": {
         parameters: {
             query?: never;
@@ -65,6 +99,26 @@ export interface paths {
          * @description Needs the role administrator or one above it.
          */
         put: operations["load-estate"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Watch changes, as server-sent events
+         * @description Each event is named change and has a Change as its data. It tells what to look at again. The stream ends with the token or session that let it in; 12 may be open for one account.
+         */
+        get: operations["events"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -480,6 +534,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change your own password; other sessions and tokens of yours end
+         * @description Needs the role viewer or one above it.
+         */
+        post: operations["change-password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pools": {
         parameters: {
             query?: never;
@@ -760,7 +834,7 @@ export interface paths {
         /** Sign in: get a session cookie, or a bearer token */
         post: operations["sign-in"];
         /**
-         * Sign out: end the session, or revoke the token
+         * Sign out: end the session, or revoke the token and those that it made
          * @description Needs the role viewer or one above it.
          */
         delete: operations["sign-out"];
@@ -1028,7 +1102,7 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Revoke a bearer token
+         * Revoke a bearer token and those that it made
          * @description Needs the role viewer or one above it.
          */
         delete: operations["revoke-token"];
@@ -1097,6 +1171,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/healthz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the process runs */
+        get: operations["health"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/readyz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the service can work: its database answers */
+        get: operations["readiness"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1126,6 +1234,52 @@ export interface components {
             /** @description Activate without clearance; needs the role administrator and a reason */
             overrule?: boolean;
             reason?: string;
+        };
+        AgentAnswer: {
+            /** Format: int64 */
+            check: number;
+            /** Format: int64 */
+            drain: number;
+            /** Format: int64 */
+            next_ms: number;
+            orders: components["schemas"]["AgentOrder"][] | null;
+        };
+        AgentChecks: {
+            /** Format: int64 */
+            order: number;
+            state: string;
+            why: string;
+        };
+        AgentEnrolReply: {
+            credential: string;
+            host: string;
+        };
+        AgentEnrolRequest: {
+            token: string;
+        };
+        AgentHeartbeat: {
+            checks: components["schemas"]["AgentChecks"];
+            done: number[] | null;
+            /** Format: int64 */
+            drain: number;
+            /** Format: double */
+            load: number;
+            sessions: components["schemas"]["AgentSession"][] | null;
+            stamp: string;
+        };
+        AgentOrder: {
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            session: string;
+            text?: string;
+        };
+        AgentSession: {
+            key: string;
+            person: string;
+            /** Format: date-time */
+            since: string;
+            state: string;
         };
         BuildMachine: {
             base: string;
@@ -1204,6 +1358,15 @@ export interface components {
              * @example https://example.com/errors/example
              */
             type: string;
+        };
+        Event: {
+            /** Format: date-time */
+            at: string;
+            data?: unknown;
+            kind: string;
+            /** Format: int64 */
+            seq: number;
+            subject: string;
         };
         Host: {
             checks: string;
@@ -1326,9 +1489,19 @@ export interface components {
             expires_at: string;
             /** Format: int64 */
             id: number;
+            images: string[];
+            /**
+             * Format: int64
+             * @description The token that made it, and that it ends with; 0 if none
+             */
+            made_by: number;
             name: string;
+            /** @description With images: what it may change, and nothing else; both empty for everything */
+            pools: string[];
             /** Format: date-time */
             revoked_at?: string;
+            /** @description The most that it may do; empty for all that its account may */
+            role: string;
             secret: string;
         };
         Matter: {
@@ -1336,7 +1509,7 @@ export interface components {
             command: string;
             detail: string;
             /** @enum {string} */
-            kind: "rollover" | "faulty" | "trial" | "cleared" | "drift" | "copy" | "end-of-life" | "drained";
+            kind: "site" | "rollover" | "faulty" | "trial" | "cleared" | "drift" | "copy" | "end-of-life" | "drained";
             /** @description Page of the console that it is about */
             link: string;
             title: string;
@@ -1357,13 +1530,26 @@ export interface components {
             name: string;
             version?: string;
         };
+        NewPassword: {
+            new: string;
+            old: string;
+        };
         NewToken: {
             /**
              * Format: int64
-             * @description Days until it expires
+             * @description Days until it expires; if left out, as long as the token that makes it, and 90 without one
              */
-            days: number;
+            days?: number;
+            /** @description Let it change only what concerns these images and their pools */
+            images?: string[] | null;
             name: string;
+            /** @description Let it change only what concerns these pools, and the images below; everything can still be read */
+            pools?: string[] | null;
+            /**
+             * @description The most that it may do; yours if left out
+             * @enum {string}
+             */
+            role?: "viewer" | "operator" | "approver" | "administrator";
         };
         Options: {
             /** @description Hosts of a batch: 5, or 10% of the pool */
@@ -1392,13 +1578,13 @@ export interface components {
              * @enum {string}
              */
             log_off?: "wait" | "warn";
+            /** @description How long the last batch is observed before the next one is taken */
+            observe?: string;
             /**
              * Format: int64
              * @description Hosts started per minute at most; 0 for the site's own limit
              */
             stagger?: number;
-            /** @description Pause between batches to watch the last one */
-            watch?: string;
         };
         PageAccount: {
             items: components["schemas"]["Account"][];
@@ -1662,8 +1848,17 @@ export interface components {
             yes: boolean;
         };
         SignIn: {
+            /**
+             * Format: int64
+             * @description Days until the token expires, 30 if left out
+             */
+            days?: number;
+            images?: string[] | null;
             name: string;
             password: string;
+            pools?: string[] | null;
+            /** @enum {string} */
+            role?: "viewer" | "operator" | "approver" | "administrator";
             /** @description Name of a bearer token to be made; without it a session cookie is set */
             token?: string;
         };
@@ -1697,6 +1892,10 @@ export interface components {
             /** Format: int64 */
             starts_per_minute: number;
             title: string;
+            /** @description Why it does not answer what the service asks of it, if it does not; it is asked again at growing intervals */
+            trouble?: string;
+            /** Format: date-time */
+            trouble_since?: string;
             unreachable?: string;
         };
         Staging: {
@@ -1736,9 +1935,19 @@ export interface components {
             expires_at: string;
             /** Format: int64 */
             id: number;
+            images: string[];
+            /**
+             * Format: int64
+             * @description The token that made it, and that it ends with; 0 if none
+             */
+            made_by: number;
             name: string;
+            /** @description With images: what it may change, and nothing else; both empty for everything */
+            pools: string[];
             /** Format: date-time */
             revoked_at?: string;
+            /** @description The most that it may do; empty for all that its account may */
+            role: string;
         };
         Told: {
             /** Format: int64 */
@@ -1857,6 +2066,144 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "enrol-agent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AgentEnrolRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgentEnrolReply"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    heartbeat: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AgentHeartbeat"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgentAnswer"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-accounts": {
         parameters: {
             query?: never;
@@ -2182,6 +2529,65 @@ export interface operations {
             };
             /** @description Internal Server Error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    events: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Send what came after this event */
+                "Last-Event-ID"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": components["schemas"]["Event"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3822,6 +4228,73 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6254,6 +6727,55 @@ export interface operations {
             };
             /** @description Internal Server Error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    health: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+        };
+    };
+    readiness: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

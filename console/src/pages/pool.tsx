@@ -2,7 +2,7 @@ import { Box, Button, CloseButton, Dialog, Flex, HStack, NativeSelect, Portal, T
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { api, call, type Host, type Pool } from "../api";
+import { api, call, everyPage, type Host, type Pool } from "../api";
 import { counts } from "../format";
 import { lookOfHost } from "../panes";
 import { useSigned } from "../session";
@@ -22,7 +22,10 @@ export function PoolPage() {
   });
   const hosts = useQuery({
     queryKey: ["hosts", name],
-    queryFn: () => call(api.GET("/api/v1/hosts", { params: { query: { pool: name, limit: 1000 } } })),
+    queryFn: () =>
+      everyPage((cursor) =>
+        call(api.GET("/api/v1/hosts", { params: { query: { pool: name, limit: 1000, cursor } } })),
+      ),
   });
   const open = (host: string) => setSearch({ host });
   const chosen = hosts.data?.items.find((h) => h.name === search.get("host"));
@@ -208,7 +211,10 @@ function Sessions({ pool }: { pool: string }) {
   const [all, setAll] = useState(false);
   const sessions = useQuery({
     queryKey: ["sessions", "pool", pool],
-    queryFn: () => call(api.GET("/api/v1/sessions", { params: { query: { pool, limit: 1000 } } })),
+    queryFn: () =>
+      everyPage((cursor) =>
+        call(api.GET("/api/v1/sessions", { params: { query: { pool, limit: 1000, cursor } } })),
+      ),
   });
   return (
     <Panel title="People" aside={sessions.data && `${sessions.data.items.length} signed in`}>

@@ -1,11 +1,11 @@
 import { Box, Flex, HStack, Table, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "react-router";
-import { api, call, type Rollover, type RolloverHost } from "../api";
+import { api, call, everyPage, type Rollover, type RolloverHost } from "../api";
 import { count, counts, detail, time } from "../format";
 import { byBatch, lookOfPhase } from "../panes";
 import { useSigned } from "../session";
-import { Act, Empty, Facts, List, Page, Panel, Shown, State, To } from "../ui";
+import { Act, Empty, Facts, List, Page, Panel, Problem, Shown, State, To } from "../ui";
 import { Pane, Window } from "../window";
 import { SessionList } from "./sessions";
 
@@ -49,7 +49,20 @@ function nowAndNext(r: Rollover): [string, string] {
 }
 
 export function RolloverPage() {
-  const id = Number(useParams().id);
+  const written = useParams().id ?? "";
+  const id = Number(written);
+  if (/^[1-9]\d{0,14}$/.test(written)) return <RolloverOf id={id} />;
+  return (
+    <Page title="No such rollover">
+      <Problem
+        error={new Error(`“${written}” is not the number of a rollover. Rollovers are numbered 1, 2, 3.`)}
+      />
+      <To to="/rollovers">All rollovers</To>
+    </Page>
+  );
+}
+
+function RolloverOf({ id }: { id: number }) {
   const { may } = useSigned();
   const go = useNavigate();
   const path = { params: { path: { id } } };
@@ -213,7 +226,7 @@ export function Batches({ hosts, onOpen }: { hosts: RolloverHost[]; onOpen: (hos
   return byBatch(hosts).map(([batch, list]) => (
     <Box key={batch} mb="3">
       <Text fontSize="sm" mb="1" color="fg.quiet">
-        {batch ? `Batch ${batch}` : "In no batch"} · {count(list.length, "host")}
+        {batch ? `Batch ${batch}` : "Not taken yet"} · {count(list.length, "host")}
       </Text>
       <Window label={batch ? `Batch ${batch}` : "Hosts in no batch"}>
         {list.map((h) => {
@@ -291,7 +304,10 @@ function Reasons({ of: hosts }: { of: { host: string; phase: string; why: string
 function Remaining({ pool, hosts }: { pool: string; hosts: string[] }) {
   const sessions = useQuery({
     queryKey: ["sessions", "pool", pool],
-    queryFn: () => call(api.GET("/api/v1/sessions", { params: { query: { pool, limit: 1000 } } })),
+    queryFn: () =>
+      everyPage((cursor) =>
+        call(api.GET("/api/v1/sessions", { params: { query: { pool, limit: 1000, cursor } } })),
+      ),
   });
   const there = (sessions.data?.items ?? []).filter((s) => hosts.includes(s.host));
   return (

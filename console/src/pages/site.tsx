@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useParams } from "react-router";
 import { api, type BuildMachine, call, type Hypervisor, type Site } from "../api";
-import { count, size } from "../format";
+import { count, size, time } from "../format";
 import { useSigned } from "../session";
 import { Act, Empty, Facts, FormDialog, List, Page, Panel, Problem, Shown, State, To } from "../ui";
 
@@ -60,6 +60,15 @@ export function SitePage() {
       <Shown query={site}>
         {(s) => (
           <>
+            {s.trouble && (
+              <Problem
+                error={
+                  new Error(
+                    `It has not answered since ${time(s.trouble_since)} UTC, and is asked again at growing intervals: ${s.trouble}`,
+                  )
+                }
+              />
+            )}
             {s.unreachable && <Problem error={new Error(s.unreachable)} />}
             <Panel title="Site">
               <Facts

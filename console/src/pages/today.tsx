@@ -6,6 +6,7 @@ import { count } from "../format";
 import { Empty, Page, Panel, Shown, To } from "../ui";
 
 const kinds: Record<Matter["kind"], string> = {
+  site: "site",
   rollover: "rollover",
   faulty: "hosts",
   drained: "hosts",
