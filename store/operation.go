@@ -40,6 +40,38 @@ func (j journal) Hold(ctx context.Context, key, holder string, lease time.Durati
 	return tag.RowsAffected() == 1, err
 }
 
+// Alone holds a lock of the database for the site, on a connection of its own.
+// Within a process they queue without one.
+func (j journal) Alone(ctx context.Context, site string, fn func() error) error {
+	queue := j.queueOf(site)
+	select {
+	case queue <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	defer func() { <-queue }()
+	conn, err := j.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "select pg_advisory_lock($1, hashtext($2))", lockPlacing, site); err != nil {
+		return err
+	}
+	// A connection that cannot be told is closed, and its lock with it.
+	defer func() {
+		if _, err := conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1, hashtext($2))", lockPlacing, site); err != nil {
+			_ = conn.Conn().Close(context.WithoutCancel(ctx))
+		}
+	}()
+	return fn()
+}
+
+func (s *Store) queueOf(site string) chan struct{} {
+	queue, _ := s.queues.LoadOrStore(site, make(chan struct{}, 1))
+	return queue.(chan struct{})
+}
+
 func (j journal) Note(ctx context.Context, key, holder string, p platform.Progress, release bool) error {
 	_, err := j.Pool.Exec(ctx, `update operations set progress = $3, under_way = $4, held_until = case when $5 then null else held_until end
 		where key = $1 and holder = $2 and under_way`, key, holder, p, p.State == platform.UnderWay, release)

@@ -18,6 +18,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgerrcode"
@@ -44,6 +45,8 @@ var ErrNotFound = errors.New("not found")
 type Store struct {
 	DB   *gorm.DB
 	Pool *pgxpool.Pool
+
+	queues sync.Map // of those who wait for Journal.Alone in this process, by site
 }
 
 // Open connects to the database at the URL and brings its schema up to date.
@@ -84,6 +87,7 @@ const (
 	lockMigrate = 7_002
 	lockSite    = 7_003 // with the site's id
 	lockCapture = 7_005 // with a digest of the build machine
+	lockPlacing = 7_006 // with a digest of the site
 )
 
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {

@@ -220,7 +220,7 @@ func TestTheServiceSaysWhatItsOptionsLack(t *testing.T) {
 	for text, want := range map[string]string{
 		"databse: x\n":                `there is no option "databse"; there are: `,
 		"Database: x\n":               `there is no option "Database"`,
-		"database: x\ndatabase: y\n": "already defined",
+		"database: x\ndatabase: y\n":  "already defined",
 		"database: x\n---\nlisten: y": "a second document",
 	} {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))

@@ -187,8 +187,9 @@ func (r *Runner) renew(ctx context.Context, cancel context.CancelFunc, key strin
 
 // Memory is a journal for tests, which lasts as long as its process.
 type Memory struct {
-	mu   sync.Mutex
-	rows map[string]*row
+	mu    sync.Mutex
+	rows  map[string]*row
+	alone sync.Mutex
 }
 
 type row struct {
@@ -233,6 +234,13 @@ func (m *Memory) Hold(_ context.Context, key, holder string, lease time.Duration
 	}
 	r.holder, r.until = holder, time.Now().Add(lease)
 	return true, nil
+}
+
+// Alone is platform.Journal's.
+func (m *Memory) Alone(_ context.Context, _ string, fn func() error) error {
+	m.alone.Lock()
+	defer m.alone.Unlock()
+	return fn()
 }
 
 // Note is platform.Journal's.

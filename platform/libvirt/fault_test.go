@@ -521,3 +521,27 @@ func TestKindsOfMachines(t *testing.T) {
 	require.Contains(t, []string{"kvm", "tcg"}, nodes[0].Acceleration, "the probe found out")
 	require.Equal(t, 1, nodes[0].Machines, "nothing of the probe is left")
 }
+
+func TestTheLastMemoryIsGivenToOneOfTwo(t *testing.T) {
+	t.Parallel()
+	hv := server(t)
+	s := small(t, hv)
+	digest := captureOf(t, s, hv, "desk-1")
+	nodes, err := s.Nodes(t.Context())
+	require.NoError(t, err)
+	k := s.classes["standard"]
+	k.memory = (nodes[0].Memory-nodes[0].MemoryUsed)*2/3 + 1
+	s.classes["standard"] = k
+	for _, host := range []string{"h-1", "h-2", "h-3"} {
+		require.NoError(t, s.Start(t.Context(), "rebuild-"+host, rebuildOf(host, "desk-1", digest)))
+	}
+	states := map[platform.State]int{}
+	for _, host := range []string{"h-1", "h-2", "h-3"} {
+		p := ended(t, s, "rebuild-"+host)
+		states[p.State]++
+		if p.State == platform.Failed {
+			require.Contains(t, p.Why, "there is no room for "+host)
+		}
+	}
+	require.Equal(t, map[platform.State]int{platform.Succeeded: 1, platform.Failed: 2}, states)
+}

@@ -49,7 +49,29 @@ func (s *Site) rebuild(ctx context.Context, key string, r platform.Rebuild, repo
 	if err != nil {
 		return platform.Progress{}, err
 	}
-	return done, h.do(ctx, func(l *libvirt.Libvirt) error {
+	start := func() error { return s.startAnew(ctx, key, r, f, there, k, copyName, accelerator, disk) }
+	if there {
+		return done, start()
+	}
+	// What two machines need can be there for one of them only: they are placed and started one after the other.
+	return done, s.journal.Alone(ctx, s.name, func() error {
+		now, there, err := s.place(ctx, r.Host, k)
+		switch {
+		case err != nil:
+			return err
+		case there:
+			return fmt.Errorf("%s was made meanwhile", r.Host)
+		case now.hypervisor != h:
+			return fmt.Errorf("there is no more room on %s by now", h.name)
+		}
+		return start()
+	})
+}
+
+// startAnew gives a host, which is or will be on a hypervisor, an own disk of the copy and starts it.
+func (s *Site) startAnew(ctx context.Context, key string, r platform.Rebuild, f found, there bool, k class, copyName, accelerator string, disk []byte) error {
+	h := f.hypervisor
+	return h.do(ctx, func(l *libvirt.Libvirt) error {
 		if there {
 			if err := powerOff(l, f.machine.domain); err != nil {
 				return err

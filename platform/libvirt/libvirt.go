@@ -41,6 +41,7 @@ type Site struct {
 	peer        func(ctx context.Context, site string) (platform.Platform, error)
 	log         *slog.Logger
 	operations  *journal.Runner
+	journal     platform.Journal
 	limits      limits
 	paused      bool // tests start machines paused
 }
@@ -67,7 +68,7 @@ func Open(site estate.Site, env platform.Environment) (platform.Platform, error)
 }
 
 func open(site estate.Site, env platform.Environment) (*Site, error) {
-	s := &Site{name: site.Name, accelerator: site.Accelerator, classes: map[string]class{}, limits: patient, peer: env.Peer, log: env.Log}
+	s := &Site{name: site.Name, accelerator: site.Accelerator, classes: map[string]class{}, limits: patient, peer: env.Peer, log: env.Log, journal: env.Journal}
 	for name, c := range site.MachineClasses {
 		k := class{MachineClass: c}
 		var err error
