@@ -123,6 +123,7 @@ func (s *Server) describe() {
 	s.machines()
 	s.rollovers()
 	s.trail()
+	s.previews()
 	s.others()
 }
 

@@ -187,6 +187,31 @@ func (a *app) ask(format string, args ...any) error {
 	return errDeclined
 }
 
+// preview shows what an act would do and asks whether it is to be done, unless
+// --yes is given. What is not grave goes on unasked where nobody could answer.
+// It returns what the track names that the act moves, if it was looked at.
+func (a *app) preview(ctx context.Context, c *client.Client, grave bool, r client.PreviewRequest, question string, args ...any) (leaves *string, err error) {
+	f, isFile := a.in.(*os.File)
+	if a.yes || !grave && !(isFile && term.IsTerminal(int(f.Fd()))) {
+		return nil, nil
+	}
+	p, err := c.Preview(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	if p.Refused != "" {
+		refused := &client.Error{Status: http.StatusConflict, Detail: p.Refused}
+		for _, why := range p.Reasons {
+			refused.Errors = append(refused.Errors, client.ErrorDetail{Message: why})
+		}
+		return nil, refused
+	}
+	for _, w := range p.Will {
+		a.say("%s", w)
+	}
+	return &p.Leaves, a.ask(question, args...)
+}
+
 func isTerminal(w io.Writer) bool {
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))

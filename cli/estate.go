@@ -377,7 +377,12 @@ func (a *app) versionAct(verb, short string, needsReason bool, act func(*client.
 	cmd := &cobra.Command{
 		Use: verb + " IMAGE NUMBER", Short: short, Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			if err := a.ask("This cannot be undone. %s %s %s?", strings.ToUpper(verb[:1])+verb[1:], args[0], args[1]); err != nil {
+			question := "This cannot be undone. " + strings.ToUpper(verb[:1]) + verb[1:] + " %s %s?"
+			if verb == "retire" {
+				if _, err := a.preview(ctx, c, true, client.PreviewRequest{Act: verb, Image: args[0], Number: args[1]}, question, args[0], args[1]); err != nil {
+					return err
+				}
+			} else if err := a.ask(question, args[0], args[1]); err != nil {
 				return err
 			}
 			v, err := act(c, ctx, args[0], args[1], reason)

@@ -140,7 +140,11 @@ func (a *app) stage() *cobra.Command {
 		Use: "stage IMAGE NUMBER", Short: "Point pilot at a version: the pilot pools take it, production does not change", Args: named,
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			v, err := c.Stage(ctx, args[0], args[1], client.Staging{Reason: reason})
+			leaves, err := a.preview(ctx, c, false, client.PreviewRequest{Act: "stage", Image: args[0], Number: args[1]}, "Stage %s %s?", args[0], args[1])
+			if err != nil {
+				return err
+			}
+			v, err := c.Stage(ctx, args[0], args[1], client.Staging{Reason: reason, Leaves: leaves})
 			if err != nil {
 				return err
 			}
@@ -191,41 +195,20 @@ func (a *app) activate() *cobra.Command {
 		Long:              "Point live at a version that has clearance. The version in use before is kept as the fallback, unless\n--let-go is given. No host changes by it: roll the pools over afterwards.",
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			img, err := c.Image(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			before := trackOf(img, "live")
-			in.Leaves = &before
-			pools, err := c.Pools(ctx)
-			if err != nil {
-				return err
-			}
-			hosts, n := 0, 0
-			for _, p := range pools {
-				if p.Image == img.Name && p.Track == "live" && p.Pinned == "" {
-					hosts += p.Hosts
-					n++
-				}
-			}
-			if !a.yes && a.output == "table" {
-				a.say("Live of %s goes from %s to %s.", img.Name, first(before, "nothing"), args[1])
-				a.say("%d hosts in %d pools follow live. They drift until they are rolled over; nobody's session changes now.", hosts, n)
-				if before != "" && in.LetGo {
-					a.say("%s is let go: there will be nothing to fall back to.", before)
-				} else if before != "" {
-					a.say("%s is kept as the fallback.", before)
-				}
-			}
-			if err := a.ask("Activate %s %s?", img.Name, args[1]); err != nil {
-				return err
-			}
-			v, err := c.Activate(ctx, args[0], args[1], in)
-			if err != nil {
+			trial := func(err error) error {
 				if client.IsStatus(err, http.StatusConflict) {
 					return fmt.Errorf("%w\nLook at it with: pane trial show %s %s", err, args[0], args[1])
 				}
 				return err
+			}
+			var err error
+			in.Leaves, err = a.preview(ctx, c, true, client.PreviewRequest{Act: "activate", Image: args[0], Number: args[1], LetGo: in.LetGo, Overrule: in.Overrule}, "Activate %s %s?", args[0], args[1])
+			if err != nil {
+				return trial(err)
+			}
+			v, err := c.Activate(ctx, args[0], args[1], in)
+			if err != nil {
+				return trial(err)
 			}
 			if a.output != "table" {
 				return a.showVersion(ctx, c, v)
@@ -252,11 +235,14 @@ func (a *app) rollback() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			to := first(in.To, img.Fallback)
-			if err := a.ask("Roll %s back to %s?", img.Name, first(to, "its fallback")); err != nil {
+			in.Leaves = trackOf(img, "live")
+			leaves, err := a.preview(ctx, c, true, client.PreviewRequest{Act: "rollback", Image: args[0], Number: in.To, KeepUsable: in.KeepUsable, TrackOnly: in.TrackOnly}, "Roll %s back to %s?", img.Name, first(in.To, img.Fallback, "its fallback"))
+			if err != nil {
 				return err
 			}
-			in.Leaves = trackOf(img, "live")
+			if leaves != nil {
+				in.Leaves = *leaves
+			}
 			r, err := c.Rollback(ctx, args[0], in)
 			if err != nil {
 				return err

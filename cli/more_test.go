@@ -130,6 +130,37 @@ func TestPasswordsAndNarrowTokensAtTheCommandLine(t *testing.T) {
 	require.Zero(t, code)
 }
 
+func TestAnActIsShownBeforeItIsDone(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	one := s.Live("back-office")
+	two := s.Captured("counter-desk", "bm-counter")
+	as := func(answer string, args ...string) (string, int) {
+		return typed(t, answer, append([]string{"--url", s.URL, "--token", s.Token(client.Administrator)}, args...)...)
+	}
+	out, code := as("y\n", "activate", "counter-desk", two)
+	require.Equal(t, cli.ExitRefused, code)
+	require.Contains(t, out, "has no clearance")
+	require.Contains(t, out, "pane trial show counter-desk "+two)
+	_, code = as("y\n", "activate", "counter-desk", "2031.01.1")
+	require.Equal(t, cli.ExitNotFound, code, "it is not there, which is said before anything is asked")
+	out, code = as("n\n", "activate", "counter-desk", two, "--overrule", "--reason", "r")
+	require.Equal(t, cli.ExitRefused, code, out)
+	for _, want := range []string{"Track live of counter-desk goes from " + one + " to " + two, "they drift until they are rolled over", one + " is kept as the fallback", "Clearance is overruled: testers:", "nothing was done"} {
+		require.Contains(t, out, want)
+	}
+	out, code = as("y\n", "activate", "counter-desk", two, "--overrule", "--reason", "r")
+	require.Zero(t, code, out)
+	out, code = as("y\n", "rollback", "counter-desk", "--reason", "slow")
+	require.Zero(t, code, out)
+	require.Contains(t, out, "live of counter-desk goes from "+two+" back to "+one)
+	out, code = as("y\n", "retire", "counter-desk", two)
+	require.NotZero(t, code, out)
+	out, code = as("y\n", "version", "retire", "counter-desk", two)
+	require.Zero(t, code, out)
+	require.Contains(t, out, "4 copies of counter-desk "+two+" are deleted")
+}
+
 func TestArgumentsAreMissedByName(t *testing.T) {
 	t.Parallel()
 	for want, args := range map[string]string{

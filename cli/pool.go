@@ -63,6 +63,10 @@ func (a *app) pool() *cobra.Command {
 	}
 	var overrule bool
 	pin := act("pin POOL NUMBER", "Make a pool run one version, whatever its track names", true, func(ctx context.Context, c *client.Client, args []string, reason string) (client.Pool, error) {
+		_, err := a.preview(ctx, c, false, client.PreviewRequest{Act: "pin", Pools: args[:1], Number: args[1], Overrule: overrule}, "Pin %s to %s?", args[0], args[1])
+		if err != nil {
+			return client.Pool{}, err
+		}
 		return c.Pin(ctx, args[0], client.Pin{Version: args[1], Reason: reason, Overrule: overrule})
 	})
 	pin.Long = "Make a pool run one version, whatever its track names. Pinning a pool that follows live to a version that\nwas never live needs what activating it would need: the role approver, and clearance."

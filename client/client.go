@@ -249,6 +249,11 @@ func (c *Client) ChangePassword(ctx context.Context, in NewPassword) error {
 	return err
 }
 
+// Preview asks what an act would do. Nothing is done.
+func (c *Client) Preview(ctx context.Context, in PreviewRequest) (Preview, error) {
+	return post[Preview](ctx, c, "/previews", in)
+}
+
 // SignOut revokes the client's token.
 func (c *Client) SignOut(ctx context.Context) error {
 	_, err := do[struct{}](ctx, c, request{method: http.MethodDelete, path: "/session"})

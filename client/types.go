@@ -336,6 +336,27 @@ type RolledBack struct {
 	Rollovers []int64  `json:"rollovers" nullable:"false"`
 }
 
+// PreviewRequest names an act and what it is to be done to. What the act has no use for is left out.
+type PreviewRequest struct {
+	Act        string   `json:"act" enum:"stage,activate,rollback,retire,pin,roll"`
+	Image      string   `json:"image,omitempty" maxLength:"40" doc:"For stage, activate, rollback and retire"`
+	Number     string   `json:"number,omitempty" maxLength:"40" doc:"The version; for rollback the one to go back to, the fallback if left out"`
+	Pools      []string `json:"pools,omitempty" maxItems:"100" doc:"For roll, and the one pool for pin"`
+	Options    Options  `json:"options,omitempty" doc:"For roll"`
+	LetGo      bool     `json:"let_go,omitempty"`
+	Overrule   bool     `json:"overrule,omitempty"`
+	KeepUsable bool     `json:"keep_usable,omitempty"`
+	TrackOnly  bool     `json:"track_only,omitempty"`
+}
+
+// Preview says what an act would do as things stand.
+type Preview struct {
+	Will    []string `json:"will" nullable:"false" doc:"What it would do, in sentences"`
+	Leaves  string   `json:"leaves" doc:"The version that the track names now: give it with the act, and the act is refused if it names another by then"`
+	Refused string   `json:"refused" doc:"Why it would be refused, empty if it would be done"`
+	Reasons []string `json:"reasons" nullable:"false" doc:"One by one, if there are several"`
+}
+
 // Rule is what one clearance rule answers.
 type Rule struct {
 	Rule string `json:"rule"`

@@ -259,9 +259,22 @@ func (e *Engine) peer(ctx context.Context, name string) (platform.Platform, erro
 	return e.site(s)
 }
 
-// change makes a change in somebody's name at the product's time.
+// change makes a change in somebody's name at the product's time. In a
+// rehearsal it is made and taken back.
 func (e *Engine) change(ctx context.Context, actor string, fn func(*store.Tx) error) error {
-	return e.Store.Change(ctx, actor, e.Clock.Now(), fn)
+	if ctx.Value(rehearsal{}) == nil {
+		return e.Store.Change(ctx, actor, e.Clock.Now(), fn)
+	}
+	err := e.Store.Change(ctx, actor, e.Clock.Now(), func(tx *store.Tx) error {
+		if err := fn(tx); err != nil {
+			return err
+		}
+		return errRehearsed
+	})
+	if errors.Is(err, errRehearsed) {
+		return nil
+	}
+	return err
 }
 
 // serviceActor is whose name stands in the trail for what the service does by itself.

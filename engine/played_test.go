@@ -401,3 +401,76 @@ func TestNothingFallsBackToWhatWasRetired(t *testing.T) {
 	_, err = p.Rollback(p.ctx, "tove", RollbackRequest{Image: "desk", Leaves: p.versions[1], Reason: "bad, too"})
 	require.ErrorContains(t, err, "has no fallback")
 }
+
+// TestAPreviewSaysWhatTheActComesTo has every act previewed before it is done.
+func TestAPreviewSaysWhatTheActComesTo(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	rapid.Check(t, func(rt *rapid.T) {
+		require.NoError(rt, st.DB.Exec("truncate sites, images, trail, events restart identity cascade").Error)
+		p := playOn(rt, st)
+		entries := func() (n int64) {
+			require.NoError(rt, st.DB.Raw("select count(*) from trail").Scan(&n).Error)
+			return n
+		}
+		o := rollover.DefaultOptions
+		o.Floor = rollover.Share{}
+		for range 12 {
+			r := PreviewRequest{Image: "desk", Number: rapid.SampledFrom(p.versions).Draw(rt, "version"), Pools: []string{rapid.SampledFrom(p.pools).Draw(rt, "pool")}, Options: o, Overrule: rapid.Bool().Draw(rt, "overrule"), Approved: true}
+			r.Act = rapid.SampledFrom([]string{"stage", "activate", "activate", "rollback", "retire", "pin", "roll"}).Draw(rt, "act")
+			before := entries()
+			preview, err := p.Preview(p.ctx, "tove", r)
+			require.NoError(rt, err)
+			require.Equal(rt, before, entries(), "a preview changed something")
+			switch r.Act {
+			case "stage":
+				err = p.Stage(p.ctx, "tove", "desk", r.Number, Staging{Leaves: &preview.Leaves})
+			case "activate":
+				err = p.Activate(p.ctx, "tove", "desk", r.Number, Activation{Overrule: r.Overrule, Reason: "r", Leaves: &preview.Leaves})
+			case "rollback":
+				_, err = p.Rollback(p.ctx, "tove", RollbackRequest{Image: "desk", To: r.Number, Reason: "r", Leaves: preview.Leaves})
+			case "retire":
+				err = p.Retire(p.ctx, "tove", "desk", r.Number, "r")
+			case "pin":
+				err = p.Pin(p.ctx, "tove", r.Pools[0], r.Number, Pinning{Reason: "r", Approved: true, Overrule: r.Overrule})
+			case "roll":
+				_, err = p.StartRollovers(p.ctx, "tove", StartRequest{Pools: r.Pools, Options: o})
+			}
+			if preview.Refused == nil {
+				require.NoError(rt, err, "the preview of %s saw nothing against it", r.Act)
+				require.NotEmpty(rt, preview.Will)
+			} else {
+				require.EqualError(rt, err, preview.Refused.Error())
+			}
+			p.step()
+		}
+	})
+}
+
+func TestPreviewsAreReadable(t *testing.T) {
+	t.Parallel()
+	p := play(t)
+	preview := func(r PreviewRequest) Preview {
+		r.Image, r.Options, r.Approved = "desk", rollover.DefaultOptions, true
+		out, err := p.Preview(p.ctx, "tove", r)
+		require.NoError(t, err)
+		return out
+	}
+	require.NoError(t, p.Activate(p.ctx, "tove", "desk", p.versions[0], Activation{Overrule: true, Reason: "first"}))
+	require.Equal(t, []string{
+		"Track pilot of desk goes from nothing to 2026.11.2.",
+		"2 hosts in 1 pool that follow pilot run another version: they drift until they are rolled over. Nobody's session changes now.",
+		"Production does not change.",
+	}, preview(PreviewRequest{Act: "stage", Number: p.versions[1]}).Will)
+	a := preview(PreviewRequest{Act: "activate", Number: p.versions[1]})
+	require.Equal(t, "2026.11.1", a.Leaves)
+	require.Contains(t, a.Refused.Error(), "has no clearance")
+	require.Contains(t, strings.Join(a.Will, " "), "2026.11.1 is kept as the fallback.")
+	require.Equal(t, []string{"Pool counters: 5 hosts are taken to 2026.11.1 in batches of 1; 2 seats stay free and in service.", "0 people are signed in there now: people are waited for, however long they stay."},
+		preview(PreviewRequest{Act: "roll", Pools: []string{"counters"}}).Will)
+	require.NoError(t, p.Activate(p.ctx, "tove", "desk", p.versions[1], Activation{Overrule: true, Reason: "next"}))
+	require.Equal(t, "live of desk goes from 2026.11.2 back to 2026.11.1. 2026.11.2 is barred with your reason, for good.",
+		strings.Join(preview(PreviewRequest{Act: "rollback"}).Will[:2], " "))
+	_, err := p.Preview(p.ctx, "tove", PreviewRequest{Act: "fly"})
+	require.ErrorContains(t, err, "use stage, activate, rollback, retire, pin or roll")
+}

@@ -123,7 +123,9 @@ func (e *Engine) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 	if err := e.fits(ctx, f); err != nil {
 		return result, err
 	}
-	errDry := errors.New("dry run")
+	if dryRun {
+		ctx = context.WithValue(ctx, rehearsal{}, true)
+	}
 	err = e.change(ctx, actor, func(tx *store.Tx) error {
 		if !dryRun {
 			if err := store.LockEstate(tx.DB); err != nil {
@@ -138,14 +140,8 @@ func (e *Engine) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 			return &Problem{Kind: Conflict, Text: "the estate file does not fit what is there", Reasons: l.problems}
 		}
 		result.Changes = l.changes
-		if dryRun {
-			return errDry
-		}
 		return nil
 	})
-	if errors.Is(err, errDry) {
-		err = nil
-	}
 	return result, err
 }
 

@@ -202,6 +202,7 @@ type RollbackResult struct {
 	From, To  string
 	Tracks    []string // tracks that were pointed back
 	Rollovers []store.Rollover
+	Stopped   []store.Rollover // those that took hosts elsewhere, or only some of them back
 }
 
 // Rollback points an image's live track back at an earlier version, bars the
@@ -253,7 +254,7 @@ func (e *Engine) Rollback(ctx context.Context, actor string, r RollbackRequest) 
 		result.From, result.To = bad.Number, good.Number
 		tx.Record(store.Entry{Verb: "image.rollback", Subject: subject(img, bad), Reason: r.Reason, Detail: map[string]any{"to": good.Number, "tracks": result.Tracks}})
 		if !r.TrackOnly {
-			if result.Rollovers, err = e.rollPoolsBack(tx, img, result.Tracks, r.Reason); err != nil {
+			if result.Rollovers, result.Stopped, err = e.rollPoolsBack(tx, img, result.Tracks, r.Reason); err != nil {
 				return err
 			}
 		}
@@ -313,26 +314,27 @@ func (e *Engine) goBackTo(tx *store.Tx, img store.Image, live store.Track, bad s
 // rollPoolsBack gives each pool that follows one of the tracks a rollover that
 // takes every host of it to what it should run now. What takes hosts of the
 // pool elsewhere, or takes only some of them back, is stopped for it.
-func (e *Engine) rollPoolsBack(tx *store.Tx, img store.Image, tracks []string, reason string) (started []store.Rollover, err error) {
+func (e *Engine) rollPoolsBack(tx *store.Tx, img store.Image, tracks []string, reason string) (started, stopped []store.Rollover, err error) {
 	pools, err := store.LockFollowers(tx.DB, img, tracks)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for _, p := range pools {
 		open, err := store.LockOpenRollovers(tx.DB, p.ID)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if o := running(open); o != nil {
 			if covered, err := takesAll(tx, *o, p); err != nil {
-				return nil, err
+				return nil, nil, err
 			} else if covered {
 				continue
 			}
 			stop(tx, o, reason)
 			if err := tx.Save(o).Error; err != nil {
-				return nil, err
+				return nil, nil, err
 			}
+			stopped = append(stopped, *o)
 		}
 		r, err := e.startOne(tx, p, StartRequest{Options: lastOptions(tx, p), Reason: reason})
 		var nothing *nothingToDo
@@ -340,11 +342,11 @@ func (e *Engine) rollPoolsBack(tx *store.Tx, img store.Image, tracks []string, r
 			continue
 		}
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		started = append(started, r)
 	}
-	return started, nil
+	return started, stopped, nil
 }
 
 // takesAll says whether a rollover takes every host of the pool that needs it

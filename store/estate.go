@@ -297,6 +297,38 @@ func PoolTarget(db *gorm.DB, poolID int64) (int64, error) {
 	return *id, nil
 }
 
+// TrackNames returns the number of the version that a track names, "" if it names none.
+func TrackNames(db *gorm.DB, img Image, track string) (number string, err error) {
+	t, err := TrackNamed(db, img, track)
+	if err != nil || t.VersionID == nil {
+		return "", err
+	}
+	v, err := VersionByID(db, *t.VersionID)
+	return v.Number, err
+}
+
+// Followers counts the hosts that do not run a version in pools that follow the track and are not pinned, and those pools.
+func Followers(db *gorm.DB, img Image, track string, versionID int64) (hosts, pools int, err error) {
+	var n struct{ Hosts, Pools int }
+	err = db.Raw(`select count(h.id) as hosts, count(distinct p.id) as pools from pools p join hosts h on h.pool_id = p.id
+		where p.image_id = ? and p.track = ? and p.pinned_id is null and h.version_id is distinct from ?`, img.ID, track, versionID).Scan(&n).Error
+	return n.Hosts, n.Pools, err
+}
+
+// HostsNotOn counts the hosts of a pool that do not run a version.
+func HostsNotOn(db *gorm.DB, poolID, versionID int64) (n int64, err error) {
+	err = db.Model(&Host{}).Where("pool_id = ? and version_id is distinct from ?", poolID, versionID).Count(&n).Error
+	return n, err
+}
+
+// OnOtherHosts counts the hosts of a pool that do not serve on a version, and the people on them.
+func OnOtherHosts(db *gorm.DB, poolID, versionID int64) (hosts, people int, err error) {
+	var n struct{ Hosts, People int }
+	err = db.Raw(`select count(*) as hosts, coalesce(sum(sessions), 0) as people from host_rows
+		where pool_id = ? and (state <> 'serving' or version_id is distinct from ?)`, poolID, versionID).Scan(&n).Error
+	return n.Hosts, n.People, err
+}
+
 // PinnedTo returns the names of the pools that are pinned to the version.
 func PinnedTo(db *gorm.DB, versionID int64) (names []string, err error) {
 	err = db.Model(&Pool{}).Where("pinned_id = ?", versionID).Order("name").Pluck("name", &names).Error

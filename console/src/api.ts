@@ -18,6 +18,7 @@ export type RolloverHost = Schemas["RolloverHost"];
 export type TrailEntry = Schemas["TrailEntry"];
 export type Matter = Schemas["Matter"];
 export type Options = Schemas["Options"];
+export type PreviewRequest = Schemas["PreviewRequest"];
 
 /** What the service answered when it would not do something. */
 export class Refusal extends Error {
@@ -44,7 +45,9 @@ api.use({
     if (request.method !== "GET") {
       request.headers.set("X-CSRF-Token", csrf);
       // A click that is sent twice, by an impatient finger or a bad line, does the thing once.
-      if (request.method === "POST") request.headers.set("Idempotency-Key", crypto.randomUUID());
+      // A preview does nothing, and its answer is not to be kept.
+      if (request.method === "POST" && !request.url.endsWith("/previews"))
+        request.headers.set("Idempotency-Key", crypto.randomUUID());
     }
     return request;
   },

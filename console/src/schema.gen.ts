@@ -654,6 +654,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/previews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say what an act would do, or why it would be refused; nothing is done
+         * @description Needs the role viewer or one above it.
+         */
+        post: operations["preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollovers": {
         parameters: {
             query?: never;
@@ -1703,6 +1723,32 @@ export interface components {
             versions: {
                 [key: string]: number;
             };
+        };
+        Preview: {
+            /** @description The version that the track names now: give it with the act, and the act is refused if it names another by then */
+            leaves: string;
+            /** @description One by one, if there are several */
+            reasons: string[];
+            /** @description Why it would be refused, empty if it would be done */
+            refused: string;
+            /** @description What it would do, in sentences */
+            will: string[];
+        };
+        PreviewRequest: {
+            /** @enum {string} */
+            act: "stage" | "activate" | "rollback" | "retire" | "pin" | "roll";
+            /** @description For stage, activate, rollback and retire */
+            image?: string;
+            keep_usable?: boolean;
+            let_go?: boolean;
+            /** @description The version; for rollback the one to go back to, the fallback if left out */
+            number?: string;
+            /** @description For roll */
+            options?: components["schemas"]["Options"];
+            overrule?: boolean;
+            /** @description For roll, and the one pool for pin */
+            pools?: string[] | null;
+            track_only?: boolean;
         };
         ProgramEnded: {
             /** @description Its standard error, in base64 */
@@ -4649,6 +4695,75 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -240,6 +240,8 @@ export function FormDialog(props: FormProps) {
   });
   return (
     <Dialog.Root
+      lazyMount
+      unmountOnExit
       open={open}
       onOpenChange={(e) => {
         setOpen(e.open);

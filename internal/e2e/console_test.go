@@ -169,7 +169,7 @@ func TestAMonthsWorkInTheConsole(t *testing.T) {
 	b.sees(two)
 	s.Until("the seal, seen live", func() bool { return script[int](b, `document.body.innerText.split("sealed").length - 1`) == 2 })
 	b.click("Stage")
-	b.sees("Pilot will name this version")
+	b.sees("Production does not change.")
 	b.click("Stage")
 	b.sees("Trial of " + two)
 

@@ -15,10 +15,11 @@ import {
   VStack,
 } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useCallback, useRef, useState } from "react";
 import { useParams } from "react-router";
 import { api, call, type Image, type Version } from "../api";
 import { count, day, shortDigest, size, time } from "../format";
+import { Preview } from "../preview";
 import { useSigned } from "../session";
 import { Act, Empty, Facts, FormDialog, List, Page, Panel, Shown, State } from "../ui";
 import { Tracks } from "./images";
@@ -119,10 +120,20 @@ function VersionRow({ version: v }: { version: Version }) {
   );
 }
 
+/** Keeps what a preview saw a track name, so that the act moves the track from there and from nowhere else. */
+function useLeaves() {
+  const leaves = useRef<string | undefined>(undefined);
+  const seen = useCallback((number: string) => {
+    leaves.current = number;
+  }, []);
+  return [leaves, seen] as const;
+}
+
 function VersionActions({ version: v }: { version: Version }) {
   const { may } = useSigned();
   const at = { path: { image: v.image, number: v.number } };
-  const post = (act: "stage" | "bar" | "retire") => (reason: string) =>
+  const [leaves, seen] = useLeaves();
+  const post = (act: "bar" | "retire") => (reason: string) =>
     call(api.POST(`/api/v1/images/{image}/versions/{number}/${act}`, { params: at, body: { reason } }));
   const usable = v.state === "sealed" && !v.barred;
   return (
@@ -132,11 +143,17 @@ function VersionActions({ version: v }: { version: Version }) {
           label="Stage"
           title={`Stage ${v.number}`}
           reason="wanted"
-          run={post("stage")}
+          run={(reason) =>
+            call(
+              api.POST("/api/v1/images/{image}/versions/{number}/stage", {
+                params: at,
+                body: { reason, leaves: leaves.current },
+              }),
+            )
+          }
           done={`Pilot names ${v.number}.`}
         >
-          Pilot will name this version. The pilot pools drift until they are rolled over; production does not
-          change.
+          <Preview of={{ act: "stage", image: v.image, number: v.number }} onSeen={seen} />
         </Act>
       )}
       {may("operator") && usable && v.copies.some((c) => c.state === "failed") && (
@@ -178,7 +195,7 @@ function VersionActions({ version: v }: { version: Version }) {
           done={`${v.number} is retired.`}
           danger
         >
-          Its copies are deleted and its record is kept. This cannot be undone.
+          <Preview of={{ act: "retire", image: v.image, number: v.number }} />
         </Act>
       )}
       {may("operator") && <Edit version={v} />}
@@ -190,6 +207,7 @@ function Activate({ version: v }: { version: Version }) {
   const { may } = useSigned();
   const [letGo, setLetGo] = useState(false);
   const [overrule, setOverrule] = useState(false);
+  const [leaves, seen] = useLeaves();
   return (
     <Act
       label="Activate"
@@ -200,16 +218,16 @@ function Activate({ version: v }: { version: Version }) {
         call(
           api.POST("/api/v1/images/{image}/versions/{number}/activate", {
             params: { path: { image: v.image, number: v.number } },
-            body: { reason, let_go: letGo, overrule },
+            body: { reason, let_go: letGo, overrule, leaves: leaves.current },
           }),
         )
       }
     >
       <VStack align="start">
-        <Text>
-          Live will name this version, if it has clearance. The pools that follow live drift until they are
-          rolled over; nobody's session changes now.
-        </Text>
+        <Preview
+          of={{ act: "activate", image: v.image, number: v.number, let_go: letGo, overrule }}
+          onSeen={seen}
+        />
         <Check
           checked={!letGo}
           set={(c) => setLetGo(!c)}
@@ -501,6 +519,7 @@ function Capture({ image }: { image: Image }) {
 }
 
 function RollBack({ image }: { image: Image }) {
+  const [leaves, seen] = useLeaves();
   const live = image.tracks[image.tracks.length - 1].version;
   if (!live || !image.fallback) return null;
   return (
@@ -515,13 +534,12 @@ function RollBack({ image }: { image: Image }) {
         call(
           api.POST("/api/v1/images/{image}/rollback", {
             params: { path: { image: image.name } },
-            body: { reason, leaves: live },
+            body: { reason, leaves: leaves.current ?? live },
           }),
         )
       }
     >
-      {live} is barred with your reason. Hosts that run it go back the same careful way; hosts that were not
-      touched stay as they are.
+      <Preview of={{ act: "rollback", image: image.name }} onSeen={seen} />
     </Act>
   );
 }

@@ -1,10 +1,11 @@
-import { Box, Button, CloseButton, Dialog, Flex, HStack, NativeSelect, Portal, Text } from "@chakra-ui/react";
+import { Box, Button, CloseButton, Dialog, Flex, HStack, NativeSelect, Portal } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, call, everyPage, type Host, type Pool } from "../api";
 import { counts } from "../format";
 import { lookOfHost } from "../panes";
+import { Preview } from "../preview";
 import { useSigned } from "../session";
 import { Act, Empty, Facts, Page, Panel, Shown, State, To } from "../ui";
 import { Pane, Window } from "../window";
@@ -190,7 +191,6 @@ function PinPool({ pool }: { pool: Pool }) {
         )
       }
     >
-      <Text mb="2">The pool will run this version, whatever {pool.track} names.</Text>
       <NativeSelect.Root>
         <NativeSelect.Field aria-label="Version" value={version} onChange={(e) => setChosen(e.target.value)}>
           {usable.map((v) => (
@@ -201,6 +201,7 @@ function PinPool({ pool }: { pool: Pool }) {
         </NativeSelect.Field>
         <NativeSelect.Indicator />
       </NativeSelect.Root>
+      {version && <Preview of={{ act: "pin", pools: [pool.name], number: version }} />}
     </Act>
   );
 }

@@ -3,6 +3,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, call, type Options } from "../api";
+import { Preview } from "../preview";
 import { Empty, Page, Panel, Problem, Shown } from "../ui";
 import { Check } from "./image";
 
@@ -163,6 +164,11 @@ function StartForm({ defaults }: { defaults: Options }) {
           </Labelled>
         </VStack>
       </Panel>
+      {chosen.length > 0 && (
+        <Panel title="What it will do">
+          <Preview of={{ act: "roll", pools: chosen, options: o }} />
+        </Panel>
+      )}
       {start.error && <Problem error={start.error} />}
       <Box>
         <Button type="submit" colorPalette="deep" loading={start.isPending} disabled={chosen.length === 0}>
