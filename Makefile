@@ -113,6 +113,10 @@ fmt: ## Format the Go code and the console
 fuzz: setup ## Have Go's fuzzer call every operation of the API with hostile values for ten minutes
 	@$(GO) test ./api -run '^$$' -fuzz FuzzAPI -fuzztime 10m -timeout 15m
 
+.PHONY: soak
+soak: setup build ## Have people, rollovers, kills and broken agents at work for an hour, and see that nothing grows
+	@NIMBLEPANE_SOAK=1h $(GO) test ./internal/e2e -run '^TestSoak$$' -v -count 1 -timeout 90m
+
 .PHONY: bench
 bench: setup build ## Measure speed and print a table
 	@$(GO) run ./bench

@@ -86,6 +86,7 @@ func TestBadInputIsRefusedWithWhatWouldBeRightAndNothingChanges(t *testing.T) {
 		{"a batch of 0", "operator", "POST", "/api/v1/rollovers", `{"pools":["ticket-counters"],"options":{"batch":"0"}}`, 422, "a batch has 1 to 8"},
 		{"a batch of 101 %", "operator", "POST", "/api/v1/rollovers", `{"pools":["ticket-counters"],"options":{"batch":"101%"}}`, 422, "from 1% to 100%"},
 		{"a batch in words", "operator", "POST", "/api/v1/rollovers", `{"pools":["ticket-counters"],"options":{"batch":"some","grace":"soon"}}`, 422, "is not a time: write it as 15m"},
+		{"what cannot be read and what cannot be", "operator", "POST", "/api/v1/rollovers", `{"pools":["ticket-counters"],"options":{"grace":"soon","batch":"101%"}}`, 422, "from 1% to 100%"},
 		{"a floor above the pool", "operator", "POST", "/api/v1/rollovers", `{"pools":["ticket-counters"],"options":{"floor":"32"}}`, 422, "at most 28 can be free"},
 		{"a log-off policy of one's own", "operator", "POST", "/api/v1/rollovers", `{"pools":["ticket-counters"],"options":{"log_off":"shove"}}`, 422, "wait, warn"},
 		{"nothing to roll over", "operator", "POST", "/api/v1/rollovers", `{"pools":["back-office"]}`, 409, "there is nothing to roll over"},

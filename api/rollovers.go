@@ -2,7 +2,9 @@ package api
 
 import (
 	"context"
+	"errors"
 	"strconv"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -25,6 +27,15 @@ func (s *Server) rollovers() {
 				return nil, err
 			}
 			options, err := optionsIn(in.Body.Options)
+			var wrong *engine.Problem
+			if errors.As(err, &wrong) {
+				// What can be read is checked all the same, so that all that is wrong is said at once.
+				if p, perr := store.PoolNamed(s.store.DB.WithContext(ctx), in.Body.Pools[0]); perr == nil {
+					if more := options.Check(rollover.Pool{Hosts: p.HostCount, SeatsPerHost: p.SeatsPerHost}); more != nil {
+						wrong.Reasons = append(wrong.Reasons, strings.Split(more.Error(), "\n")...)
+					}
+				}
+			}
 			if err != nil {
 				return nil, err
 			}
