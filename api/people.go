@@ -73,7 +73,7 @@ func (s *Server) idempotent(c *gin.Context) {
 			problem(c, http.StatusUnprocessableEntity, "the Idempotency-Key was used for another request")
 		case first.Status == 0:
 			problem(c, http.StatusConflict, "the first request with this Idempotency-Key is still being worked on, or was lost with its process: look whether it did its work")
-		case len(first.Body) == 0 && c.FullPath() == tokensPath:
+		case givesSecret(c):
 			problem(c, http.StatusConflict, "the token was made, and its secret is shown once: if it did not reach you, revoke the token and make another")
 		default:
 			c.Header("Idempotent-Replay", "true")
@@ -91,7 +91,7 @@ func (s *Server) idempotent(c *gin.Context) {
 		return
 	}
 	row.Status = out.Status()
-	if c.FullPath() != tokensPath {
+	if !givesSecret(c) {
 		row.Body = out.body.Bytes()
 	}
 	if err := db.Save(&row).Error; err != nil {
@@ -99,7 +99,10 @@ func (s *Server) idempotent(c *gin.Context) {
 	}
 }
 
-const tokensPath = "/api/v1/tokens"
+// givesSecret says that the answer holds a secret, which is not to be kept.
+func givesSecret(c *gin.Context) bool {
+	return c.FullPath() == "/api/v1/tokens" || c.FullPath() == "/api/v1/session"
+}
 
 type copied struct {
 	gin.ResponseWriter

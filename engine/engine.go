@@ -98,7 +98,7 @@ func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
 	}))
 	client, err := river.NewClient(riverpgxv5.New(st.Pool), &river.Config{
 		Logger:                      slog.New(quiet{o.Log.Handler()}),
-		Queues:                      map[string]river.QueueConfig{queueTicks: {MaxWorkers: 4}, queueWorks: {MaxWorkers: 64}},
+		Queues:                      map[string]river.QueueConfig{queueTicks: {MaxWorkers: 4}, queueWorks: {MaxWorkers: 96}},
 		Workers:                     workers,
 		ErrorHandler:                failures{e.trouble, o.Log},
 		FetchCooldown:               50 * time.Millisecond,

@@ -14,8 +14,8 @@ import (
 // A site that hangs keeps nobody waiting but itself: each has places of its
 // own for the calls to its platform, and a call is given up after a while.
 const (
-	sitePlaces = 16
-	siteShare  = 8 // works of a site that are claimed at once, over all processes
+	sitePlaces = 32
+	siteShare  = 24 // works of a site that are claimed at once, over all processes
 	callLimit  = 10 * time.Second
 )
 
