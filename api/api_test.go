@@ -379,3 +379,18 @@ func TestTheEventStreamIsTakenUpWhereItBrokeOff(t *testing.T) {
 	require.NotEqual(t, ids[0], missed[0])
 	require.Equal(t, 400, send(t, s, "GET", "/api/v1/events", token, "", "Last-Event-ID", "soon").status)
 }
+
+func TestAnEstateThatIsShownCanBeLoaded(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
+	admin := s.As(client.Administrator)
+	file := strings.NewReplacer("soak: 0s, copies: 2", "soak: 30s, copies: 2", "soak: 0s, copies: 1", "soak: 1h0m30s, copies: 1", "name: back-office,", `name: back-office, title: "1e3: it's # \"odd\"",`).Replace(servicetest.Estate)
+	_, err := admin.LoadEstate(t.Context(), s.EstateFile(file), false)
+	require.NoError(t, err)
+	shown, err := admin.Estate(t.Context())
+	require.NoError(t, err)
+	require.Contains(t, string(shown), "soak: 30s")
+	loaded, err := admin.LoadEstate(t.Context(), shown, false)
+	require.NoError(t, err, string(shown))
+	require.Empty(t, loaded.Changes)
+}
