@@ -466,7 +466,7 @@ func TestPreviewsAreReadable(t *testing.T) {
 	require.Equal(t, "2026.11.1", a.Leaves)
 	require.Contains(t, a.Refused.Error(), "has no clearance")
 	require.Contains(t, strings.Join(a.Will, " "), "2026.11.1 is kept as the fallback.")
-	require.Equal(t, []string{"Pool counters: 5 hosts are taken to 2026.11.1 in batches of 1; 2 seats stay free and in service.", "0 people are signed in there now: people are waited for, however long they stay."},
+	require.Equal(t, []string{"Pool counters: 5 hosts are taken to 2026.11.1 in batches of 1; 2 seats stay free and in service.", "Nobody is signed in there now."},
 		preview(PreviewRequest{Act: "roll", Pools: []string{"counters"}}).Will)
 	require.NoError(t, p.Activate(p.ctx, "tove", "desk", p.versions[1], Activation{Overrule: true, Reason: "next"}))
 	require.Equal(t, "live of desk goes from 2026.11.2 back to 2026.11.1. 2026.11.2 is barred with your reason, for good.",

@@ -222,6 +222,10 @@ func (e *Engine) rollSentences(ctx context.Context, rows []store.Rollover) (out 
 		plan := r.Plan.V
 		out = append(out, fmt.Sprintf("Pool %s: %s taken to %s in batches of %d; %s stay free and in service.",
 			pool.Name, map[bool]string{true: "1 host is", false: fmt.Sprintf("%d hosts are", hosts)}[hosts == 1], v.Number, plan.BatchSize, plural(plan.Floor, "seat")))
+		if people == 0 {
+			out = append(out, "Nobody is signed in there now.")
+			continue
+		}
 		told := "people are waited for, however long they stay"
 		switch {
 		case plan.LogOff == rollover.Warn:

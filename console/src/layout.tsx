@@ -100,6 +100,7 @@ function ChangePassword() {
   return (
     <FormDialog
       label="Password"
+      actLabel="Change it"
       title="Change your password"
       done="Your password is changed."
       button={{ flex: "1" }}

@@ -216,8 +216,9 @@ export function Facts({ of }: { of: [string, ReactNode][] }) {
 }
 
 type FormProps = {
-  /** What stands on the button that opens the dialog, and on the one that acts. */
+  /** What stands on the button that opens the dialog, and on the one that acts, unless that says more. */
   label: string;
+  actLabel?: string;
   title: string;
   children?: ReactNode;
   submit: () => Promise<unknown>;
@@ -279,7 +280,7 @@ export function FormDialog(props: FormProps) {
                   <Button variant="ghost">Cancel</Button>
                 </Dialog.ActionTrigger>
                 <Button type="submit" colorPalette={props.danger ? "red" : "deep"} loading={act.isPending}>
-                  {props.label}
+                  {props.actLabel ?? props.label}
                 </Button>
               </Dialog.Footer>
             </form>

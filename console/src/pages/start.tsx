@@ -101,7 +101,7 @@ function StartForm({ defaults }: { defaults: Options }) {
                 onChange={(e) => set({ failure_budget: Number(e.target.value) })}
               />
             </Labelled>
-            <Labelled label="Watch" help="pause between batches, such as 10m">
+            <Labelled label="Observe" help="the last batch before the next, such as 10m">
               <Input value={o.observe} onChange={(e) => set({ observe: e.target.value })} />
             </Labelled>
           </Flex>
