@@ -449,7 +449,7 @@ func (a *app) verdict(v client.TrailVerdict) error {
 		a.say("%d entries; the hash of the last is %s", v.Entries, v.Last)
 	}
 	if n := len(v.Breaks); n > 0 {
-		return &badOutcome{fmt.Sprintf("the trail does not fit together in %d places: somebody changed it", n)}
+		return &badOutcome{fmt.Sprintf("the trail does not fit together in %s: somebody changed it", many(n, "place"))}
 	}
 	a.say("The trail is whole.")
 	return nil
