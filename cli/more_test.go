@@ -158,7 +158,7 @@ func TestAnActIsShownBeforeItIsDone(t *testing.T) {
 	require.NotZero(t, code, out)
 	out, code = as("y\n", "version", "retire", "counter-desk", two)
 	require.Zero(t, code, out)
-	require.Contains(t, out, "4 copies of counter-desk "+two+" are deleted")
+	require.Contains(t, out, "Copies of counter-desk "+two+" are deleted: 4")
 }
 
 func TestArgumentsAreMissedByName(t *testing.T) {

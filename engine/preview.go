@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"strings"
 
+	"gorm.io/gorm"
+
 	"nimblepane/core/clearance"
 	"nimblepane/core/image"
 	"nimblepane/core/rollover"
@@ -87,13 +89,18 @@ func plural(n int, thing string) string {
 	return fmt.Sprintf("%d %ss", n, thing)
 }
 
+// versionOf is the version that a preview is about.
+func versionOf(db *gorm.DB, r PreviewRequest) (img store.Image, v store.Version, err error) {
+	if img, err = store.ImageNamed(db, r.Image); err != nil {
+		return img, v, err
+	}
+	v, err = store.VersionNumbered(db, img, r.Number)
+	return img, v, err
+}
+
 func (e *Engine) previewTrack(ctx context.Context, r PreviewRequest, trackName string) (p Preview, err error) {
 	db := e.Store.DB.WithContext(ctx)
-	img, err := store.ImageNamed(db, r.Image)
-	if err != nil {
-		return p, err
-	}
-	v, err := store.VersionNumbered(db, img, r.Number)
+	img, v, err := versionOf(db, r)
 	if err != nil {
 		return p, err
 	}
@@ -162,21 +169,14 @@ func (e *Engine) previewRollback(ctx context.Context, actor string, r PreviewReq
 
 func (e *Engine) previewRetire(ctx context.Context, r PreviewRequest) (p Preview, err error) {
 	db := e.Store.DB.WithContext(ctx)
-	img, err := store.ImageNamed(db, r.Image)
-	if err != nil {
-		return p, err
-	}
-	v, err := store.VersionNumbered(db, img, r.Number)
+	img, v, err := versionOf(db, r)
 	if err != nil {
 		return p, err
 	}
 	copies, err := store.Copies(db, v.ID)
 	p.Will = []string{
-		fmt.Sprintf("%s of %s are deleted, and the disk that its capture made.", plural(len(copies), "copy"), label(img, v)),
+		fmt.Sprintf("Copies of %s are deleted: %d, and the disk that its capture made.", label(img, v), len(copies)),
 		"Its record is kept. It cannot be used again; this cannot be undone.",
-	}
-	if len(copies) != 1 {
-		p.Will[0] = fmt.Sprintf("%d copies of %s are deleted, and the disk that its capture made.", len(copies), label(img, v))
 	}
 	return p, err
 }
