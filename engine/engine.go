@@ -80,7 +80,9 @@ const (
 	holdFor     = 5 * time.Second // a process that dies is replaced after so long
 	sweepEvery  = time.Second
 	lookEvery   = 3 * time.Second
-	eventsKept  = 200_000
+	jobsKept    = 15 * time.Second
+	eventsKept  = 10_000         // more than a watcher is told of who lost the connection
+	ordersKept  = 24 * time.Hour // of product time: a host that is not heard for so long has other sessions
 	repliesKept = 24 * time.Hour
 	// Works are asked about until they end, which no operation outlives by days.
 	operationsKept = 30 * 24 * time.Hour
@@ -105,9 +107,9 @@ func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
 		FetchPollInterval:           200 * time.Millisecond,
 		JobTimeout:                  30 * time.Second,
 		RescueStuckJobsAfter:        time.Minute,
-		CompletedJobRetentionPeriod: time.Minute,
-		DiscardedJobRetentionPeriod: time.Hour,
-		CancelledJobRetentionPeriod: time.Hour,
+		CompletedJobRetentionPeriod: jobsKept,
+		DiscardedJobRetentionPeriod: jobsKept, // the log has why
+		CancelledJobRetentionPeriod: jobsKept,
 	})
 	if err != nil {
 		return nil, fmt.Errorf("job engine: %w", err)

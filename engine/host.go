@@ -203,7 +203,7 @@ func (e *Engine) sweep(ctx context.Context) error {
 		if err := store.ReportTries(tx); err != nil {
 			return err
 		}
-		if err := errors.Join(e.Store.PruneEvents(ctx, eventsKept), e.Store.PruneOperations(ctx, operationsKept)); err != nil {
+		if err := errors.Join(e.Store.PruneEvents(ctx, eventsKept), e.Store.PruneOperations(ctx, operationsKept), store.PruneOrders(tx, ordersKept)); err != nil {
 			return err
 		}
 		return tx.Exec("delete from replies where created_at < ?", time.Now().Add(-repliesKept)).Error

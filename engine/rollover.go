@@ -705,7 +705,7 @@ func (c *carrier) host(a rollover.Action) error {
 	case rollover.DrainHost:
 		return set("silent = false, why = '', drain_order = nextval('order_numbers')")
 	case rollover.Refill:
-		return set("silent = false, vouched_at = null")
+		return errors.Join(store.Withdraw(c.tx, h.ID, &c.r.ID), set("silent = false, vouched_at = null"))
 	case rollover.EmptyHost:
 		// A machine that is still to be made must not take sessions before it was checked.
 		return set("silent = false, why = '', drain_order = case when drain_order = 0 then nextval('order_numbers') else drain_order end")
@@ -721,7 +721,7 @@ func (c *carrier) host(a rollover.Action) error {
 	if to == rollover.HostServing {
 		why = ""
 	}
-	return set("silent = ? = 'faulty' and machine and not unserved, why = ?, vouched_at = null, drain_order = case when machine and not unserved then 0 else drain_order end", to, why)
+	return errors.Join(store.Withdraw(c.tx, h.ID, &c.r.ID), set("silent = ? = 'faulty' and machine and not unserved, why = ?, vouched_at = null, drain_order = case when machine and not unserved then 0 else drain_order end", to, why))
 }
 
 func (c *carrier) rebuild(h *rollover.Host, set func(string, ...any) error) error {
@@ -730,6 +730,10 @@ func (c *carrier) rebuild(h *rollover.Host, set func(string, ...any) error) erro
 	}
 	// The old machine's agent is not that of the new one, and its token is no good any more.
 	if err := c.tx.Exec("delete from enrolments where host_id = ?", h.ID).Error; err != nil {
+		return err
+	}
+	// Nor is what it was to tell people meant for those of the new one.
+	if err := store.Withdraw(c.tx, h.ID, nil); err != nil {
 		return err
 	}
 	if err := c.tx.Exec("update pulses set credential = null, seen_at = null, stamp = '', drain_confirmed = 0, checks_order = 0, checks = '', checks_why = '', load = 0, sessions = '[]' where host_id = ?", h.ID).Error; err != nil {

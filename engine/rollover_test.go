@@ -132,6 +132,11 @@ func TestADeadlineTurnsWaitIntoWarn(t *testing.T) {
 	require.NotEmpty(t, warn)
 	first, earliest := drain[len(drain)-1].At, warn[len(warn)-1].At
 	require.GreaterOrEqual(t, earliest.Sub(first), 10*time.Minute, "nobody is warned before the deadline")
+	s.Until("its orders to be forgotten", func() bool {
+		var n int
+		require.NoError(t, s.Store.DB.Raw("select count(*) from orders").Scan(&n).Error)
+		return n == 0
+	})
 }
 
 func TestRolloversOfSeveralPoolsStartTogetherOrNotAtAll(t *testing.T) {

@@ -166,6 +166,24 @@ const (
 	NoticeLast   = "last"
 )
 
+// PruneOrders forgets the orders of rollovers that are over, and those of
+// people once they were carried out, or not within the time to keep them.
+func PruneOrders(tx *Tx, keep time.Duration) error {
+	return tx.Exec(`delete from orders o where
+		o.rollover_id is null and (o.done_at is not null or o.created_at < ?)
+		or exists (select from rollovers r where r.id = o.rollover_id and r.settled)`, tx.Now.Add(-keep)).Error
+}
+
+// Withdraw takes back what a host was to tell people or do and has not yet:
+// everything, or what the rollover ordered.
+func Withdraw(tx *Tx, hostID int64, rolloverID *int64) error {
+	q := tx.Where("host_id = ? and done_at is null", hostID)
+	if rolloverID != nil {
+		q = q.Where("rollover_id = ?", *rolloverID)
+	}
+	return q.Delete(&Order{}).Error
+}
+
 // Beat is one heartbeat as it is written down.
 type Beat struct {
 	Credential     []byte // SHA-256 of what the agent presented

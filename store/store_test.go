@@ -169,6 +169,47 @@ func TestHeartbeatsAreWrittenAndAnsweredInOrder(t *testing.T) {
 	require.Empty(t, replies[0].Orders)
 }
 
+func TestOrdersAreWithdrawnAndForgotten(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	pool := hosts(t, st, 2)
+	v := store.Version{ImageID: pool.ImageID, Number: "2026.11.1", State: store.Sealed, CreatedAt: noon}
+	require.NoError(t, st.DB.Create(&v).Error)
+	open := store.Rollover{PoolID: pool.ID, TargetID: v.ID, State: rollover.Running, CreatedAt: noon}
+	over := open
+	over.State, over.Settled = rollover.Finished, true
+	require.NoError(t, st.DB.Create(&open).Error)
+	require.NoError(t, st.DB.Create(&over).Error)
+	order := func(text string, host, rollover int64, created time.Time, done bool) {
+		o := store.Order{HostID: host, Kind: store.OrderTell, SessionKey: "s", Text: text, CreatedAt: created}
+		if rollover != 0 {
+			o.RolloverID = &rollover
+		}
+		if done {
+			o.DoneAt = &noon
+		}
+		require.NoError(t, st.DB.Create(&o).Error)
+	}
+	order("told by the open rollover", 1, open.ID, noon.Add(-48*time.Hour), true)
+	order("ordered by the open rollover", 1, open.ID, noon, false)
+	order("the same of another host", 2, open.ID, noon, false)
+	order("ordered by one that is over", 1, over.ID, noon, false)
+	order("told by a person", 1, 0, noon, true)
+	order("ordered by a person", 1, 0, noon, false)
+	order("ordered by a person two days ago", 1, 0, noon.Add(-48*time.Hour), false)
+	left := func(what func(tx *store.Tx) error) (texts []string) {
+		require.NoError(t, st.Change(t.Context(), "test", noon, what))
+		require.NoError(t, st.DB.Raw("select text from orders order by id").Scan(&texts).Error)
+		return texts
+	}
+	require.Equal(t, []string{"told by the open rollover", "ordered by the open rollover", "the same of another host", "ordered by a person"},
+		left(func(tx *store.Tx) error { return store.PruneOrders(tx, 24*time.Hour) }))
+	require.Equal(t, []string{"told by the open rollover", "the same of another host", "ordered by a person"},
+		left(func(tx *store.Tx) error { return store.Withdraw(tx, 1, &open.ID) }))
+	require.Equal(t, []string{"told by the open rollover", "the same of another host"},
+		left(func(tx *store.Tx) error { return store.Withdraw(tx, 1, nil) }), "a new machine is told nothing that was meant for the old one's people")
+}
+
 func TestAnEnrolmentTokenDiesWithUse(t *testing.T) {
 	t.Parallel()
 	st := storetest.Open(t)

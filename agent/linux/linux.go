@@ -64,9 +64,35 @@ func (s *System) Sessions(ctx context.Context) ([]agent.Session, error) {
 		if text(p, "Class") != "user" {
 			continue // a sign-in screen, a lock screen, a manager of services
 		}
-		sessions = append(sessions, agent.Session{Key: l.ID, Person: l.User, State: sessionState(p), Since: micros(p, "Timestamp")})
+		sessions = append(sessions, agent.Session{Key: keyOf(l.ID, p), Person: l.User, State: sessionState(p), Since: micros(p, "Timestamp")})
 	}
 	return sessions, nil
+}
+
+// keyOf is logind's number of a session and when it began, for logind counts
+// anew with every start of the system: what one person was told must not count
+// for whoever gets the number next.
+func keyOf(id string, p map[string]dbus.Variant) string {
+	return fmt.Sprintf("%s@%d", id, micros(p, "Timestamp").UnixMicro())
+}
+
+// session returns logind's number of the session with the key and its
+// properties. There are none if the session is over.
+func session(ctx context.Context, conn *login1.Conn, key string) (id string, p map[string]dbus.Variant, err error) {
+	id, _, _ = strings.Cut(key, "@")
+	path, err := conn.GetSession(id)
+	if err == nil {
+		p, err = conn.GetSessionPropertiesContext(ctx, path)
+	}
+	switch {
+	case gone(err):
+		return id, nil, nil
+	case err != nil:
+		return id, nil, fmt.Errorf("logind: session %s: %w", id, err)
+	case keyOf(id, p) != key:
+		return id, nil, nil
+	}
+	return id, p, nil
 }
 
 // sessionState reads a session's properties. A session that logind calls
@@ -126,19 +152,9 @@ func (s *System) Tell(ctx context.Context, key, message string) error {
 		return s.tellTerminal(lineOf(key), message)
 	}
 	defer conn.Close()
-	path, err := conn.GetSession(key)
-	if gone(err) {
-		return nil
-	}
-	if err != nil {
-		return fmt.Errorf("logind: %w", err)
-	}
-	p, err := conn.GetSessionPropertiesContext(ctx, path)
-	if gone(err) {
-		return nil
-	}
-	if err != nil {
-		return fmt.Errorf("logind: session %s: %w", key, err)
+	_, p, err := session(ctx, conn, key)
+	if p == nil {
+		return err
 	}
 	var told error
 	if tty := text(p, "TTY"); tty != "" {
@@ -216,7 +232,11 @@ func (s *System) SignOff(ctx context.Context, key string) error {
 	if err != nil {
 		return endSession(ctx, s.path("/run/utmp"), s.path("/dev"), key, s.patience)
 	}
+	id, p, err := session(ctx, conn, key)
 	conn.Close()
+	if p == nil {
+		return err
+	}
 	// The package's own call does not say whether it went well.
 	bus, err := dbus.SystemBusPrivate(dbus.WithContext(ctx))
 	if err != nil {
@@ -229,11 +249,11 @@ func (s *System) SignOff(ctx context.Context, key string) error {
 	manager := bus.Object("org.freedesktop.login1", "/org/freedesktop/login1")
 	// Programs that outlive their session would keep it open for ever; with
 	// grace and warning behind them they are ended too.
-	if err := manager.CallWithContext(ctx, "org.freedesktop.login1.Manager.KillSession", 0, key, "all", int32(syscall.SIGHUP)).Err; err != nil && !gone(err) {
-		return fmt.Errorf("logind: end session %s: %w", key, err)
+	if err := manager.CallWithContext(ctx, "org.freedesktop.login1.Manager.KillSession", 0, id, "all", int32(syscall.SIGHUP)).Err; err != nil && !gone(err) {
+		return fmt.Errorf("logind: end session %s: %w", id, err)
 	}
-	if err := manager.CallWithContext(ctx, "org.freedesktop.login1.Manager.TerminateSession", 0, key).Err; err != nil && !gone(err) {
-		return fmt.Errorf("logind: end session %s: %w", key, err)
+	if err := manager.CallWithContext(ctx, "org.freedesktop.login1.Manager.TerminateSession", 0, id).Err; err != nil && !gone(err) {
+		return fmt.Errorf("logind: end session %s: %w", id, err)
 	}
 	return nil
 }

@@ -203,3 +203,13 @@ func (d desktop) Notify(_ string, _ uint32, _, summary, body string, _ []string,
 	d <- summary + ": " + body
 	return 1, nil
 }
+
+func TestANumberOfLogindThatIsGivenAgainIsAnotherSession(t *testing.T) {
+	t.Parallel()
+	began := func(at time.Time) map[string]dbus.Variant {
+		return map[string]dbus.Variant{"Timestamp": dbus.MakeVariant(uint64(at.UnixMicro()))}
+	}
+	morning := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	require.Equal(t, "3@1795420800000000", keyOf("3", began(morning)))
+	require.NotEqual(t, keyOf("3", began(morning)), keyOf("3", began(morning.Add(time.Hour))), "after a restart")
+}
