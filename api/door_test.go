@@ -55,7 +55,7 @@ func TestGuessingPasswordsIsSlowedDownHoweverManyAtOnce(t *testing.T) {
 	require.Equal(t, 429, a.status)
 	a = signInAs(t, s, "viewer", servicetest.Password)
 	require.Equal(t, 429, a.status, "the owner waits, too")
-	require.Contains(t, a.text, "too many wrong passwords: wait")
+	require.Contains(t, a.text, "too many tries to sign in: wait")
 	var wait float64
 	require.NoError(t, s.Store.DB.Raw("select extract(epoch from next_at - now()) from sign_in_tries where key = 'name viewer'").Scan(&wait).Error)
 	require.LessOrEqual(t, wait, 60.0, "but not for long")

@@ -103,7 +103,7 @@ func (s *Server) proven(ctx context.Context, name, text string) (store.Account, 
 		return store.Account{}, err
 	}
 	if wait > 0 {
-		return store.Account{}, later(http.StatusTooManyRequests, wait, "too many wrong passwords: wait "+wait.Round(time.Second).String()+", then try again")
+		return store.Account{}, later(http.StatusTooManyRequests, wait, "too many tries to sign in: wait "+wait.Round(time.Second).String()+", then try again")
 	}
 	a, err := store.AccountNamed(s.store.DB.WithContext(ctx), name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/core/rollover"
@@ -291,4 +292,28 @@ func BenchmarkHostPage(b *testing.B) {
 		require.NoError(b, err)
 		require.Len(b, rows, 200)
 	}
+}
+
+func TestTriesAtOnceAreCountedAndNoneWaitsBeforeItsTime(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	const free, tries = 20, 40
+	address := store.Trier{Key: "address 192.0.2.1", Free: free, Most: time.Hour}
+	waits := make(chan time.Duration, tries)
+	for i := range tries {
+		go func() {
+			wait, err := st.CountTry(context.Background(), store.Trier{Key: fmt.Sprintf("name %d", i), Free: free, Most: time.Minute}, address)
+			if !assert.NoError(t, err) {
+				wait = -1
+			}
+			waits <- wait
+		}()
+	}
+	let := 0
+	for range tries {
+		if <-waits == 0 {
+			let++
+		}
+	}
+	require.Equal(t, free, let)
 }

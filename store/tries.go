@@ -34,13 +34,15 @@ func (s *Store) CountTry(ctx context.Context, triers ...Trier) (wait time.Durati
 		wait = 0
 		return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 			for _, t := range triers {
+				// By the clock, not by the beginning of the transaction, which may lie
+				// before a try that it waited for.
 				counted := tx.Exec(`
-					insert into sign_in_tries as t (key, failed, last_at, next_at) values (@key, 1, now(), now())
-					on conflict (key) do update set last_at = now(),
-					  failed = case when t.last_at < now() - @forgotten * interval '1 second' then 1 else t.failed + 1 end,
-					  next_at = now() + case when t.last_at < now() - @forgotten * interval '1 second' or t.failed + 1 < @free then interval '0'
+					insert into sign_in_tries as t (key, failed, last_at, next_at) values (@key, 1, clock_timestamp(), clock_timestamp())
+					on conflict (key) do update set last_at = clock_timestamp(),
+					  failed = case when t.last_at < clock_timestamp() - @forgotten * interval '1 second' then 1 else t.failed + 1 end,
+					  next_at = clock_timestamp() + case when t.last_at < clock_timestamp() - @forgotten * interval '1 second' or t.failed + 1 < @free then interval '0'
 					    else least(@most, 2 ^ least(30, t.failed + 1 - @free)) * interval '1 second' end
-					where t.next_at <= now()`,
+					where t.next_at <= clock_timestamp()`,
 					map[string]any{"key": t.Key, "free": t.Free, "most": t.Most.Seconds(), "forgotten": forgotten.Seconds()})
 				if counted.Error != nil {
 					return fmt.Errorf("count a try: %w", counted.Error)
@@ -49,7 +51,7 @@ func (s *Store) CountTry(ctx context.Context, triers ...Trier) (wait time.Durati
 					continue
 				}
 				var left float64
-				if err := tx.Raw("select extract(epoch from next_at - now()) from sign_in_tries where key = ?", t.Key).Scan(&left).Error; err != nil {
+				if err := tx.Raw("select extract(epoch from next_at - clock_timestamp()) from sign_in_tries where key = ?", t.Key).Scan(&left).Error; err != nil {
 					return fmt.Errorf("count a try: %w", err)
 				}
 				wait = max(time.Second, time.Duration(left*float64(time.Second)))
@@ -69,8 +71,8 @@ func (s *Store) CountTry(ctx context.Context, triers ...Trier) (wait time.Durati
 func (s *Store) TryWasRight(ctx context.Context, name, address string) error {
 	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		return errors.Join(
-			tx.Exec("update sign_in_tries set failed = greatest(failed - 1, 0), next_at = now() where key = ?", address).Error,
-			tx.Exec("update sign_in_tries set failed = 0, next_at = now() where key = ?", name).Error,
+			tx.Exec("update sign_in_tries set failed = greatest(failed - 1, 0), next_at = clock_timestamp() where key = ?", address).Error,
+			tx.Exec("update sign_in_tries set failed = 0, next_at = clock_timestamp() where key = ?", name).Error,
 		)
 	})
 }
