@@ -4,7 +4,10 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
+
+	"nimblepane/client"
 )
 
 // named checks the arguments of a command against those that its usage names,
@@ -40,9 +43,9 @@ func named(cmd *cobra.Command, args []string) error {
 }
 
 // many writes a number of things: "1 host", "3 hosts".
-func many(n int, thing string) string {
-	if n == 1 {
-		return "1 " + thing
-	}
-	return fmt.Sprintf("%d %ss", n, thing)
+func many(n int, thing string) string { return english.Plural(n, thing, "") }
+
+// drift says how many hosts of a pool run another version than they should.
+func drift(p client.Pool) string {
+	return fmt.Sprintf("%d of %s %s", p.Drifting, many(p.Hosts, "host"), english.PluralWord(p.Drifting, "drifts", "drift"))
 }

@@ -57,7 +57,7 @@ func TestAMonthsWorkAtTheCommandLine(t *testing.T) {
 	run(client.Operator, 0, "Production has not moved", "stage", "counter-desk", two)
 	run(client.Operator, 0, "finished", "rollover", "start", "--pool", "ticket-pilot", "--batch", "100%", "--floor", "0", "--follow")
 	run(client.Operator, cli.ExitUsage, "--pass or --fail", "trial", "sign", "counter-desk", two)
-	run(client.Operator, 0, "1 of 1 testers said yes: operator", "trial", "sign", "counter-desk", two, "--pass")
+	run(client.Operator, 0, "1 of 1 tester said yes: operator", "trial", "sign", "counter-desk", two, "--pass")
 	run(client.Approver, 0, "4 of 4 hosts drift", "activate", "counter-desk", two, "--yes")
 	run(client.Viewer, 0, "should run "+two, "drift", "--pool", "back-office")
 	run(client.Viewer, 0, "4 of 4 hosts of back-office drift", "today")

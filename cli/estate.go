@@ -8,6 +8,7 @@ import (
 	"sort"
 	"strings"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
@@ -96,7 +97,7 @@ func (a *app) estate() *cobra.Command {
 			case dry:
 				a.say("%s would be made.", many(len(r.Changes), "change"))
 			default:
-				a.say("%s made.", map[bool]string{true: "1 change was", false: fmt.Sprintf("%d changes were", len(r.Changes))}[len(r.Changes) == 1])
+				a.say("%s made.", english.Plural(len(r.Changes), "change was", "changes were"))
 			}
 			return nil
 		}),
@@ -145,7 +146,7 @@ func (a *app) site() *cobra.Command {
 				return a.object(s)
 			}
 			a.facts(fact{"Site", s.Name}, fact{"Title", s.Title}, fact{"Platform", s.Platform}, fact{"Address", s.Address},
-				fact{"Stagger", fmt.Sprintf("%d starts per minute", s.StartsPerMinute)}, fact{"Clones", fmt.Sprintf("%d at once from one copy", s.ClonesPerCopy)},
+				fact{"Stagger", fmt.Sprintf("%s per minute", many(s.StartsPerMinute, "start"))}, fact{"Clones", fmt.Sprintf("%d at once from one copy", s.ClonesPerCopy)},
 				fact{"Pools", fmt.Sprint(s.Pools)}, fact{"Hosts", fmt.Sprint(s.Hosts)}, fact{"Unreachable", s.Unreachable})
 			a.say("")
 			if len(s.Hypervisors) > 0 && a.output == "table" {
@@ -200,7 +201,7 @@ func (a *app) image() *cobra.Command {
 				return a.object(i)
 			}
 			a.facts(fact{"Image", i.Name}, fact{"Title", i.Title}, fact{"Machine class", i.MachineClass}, fact{"Tracks", tracks(i)}, fact{"Fallback", i.Fallback},
-				fact{"Clearance", fmt.Sprintf("%d testers say yes, %s on pilot, %d copies per site", i.Testers, i.Soak, i.Copies)}, fact{"Next number", i.NextNumber})
+				fact{"Clearance", fmt.Sprintf("%s, %s on pilot, %s per site", english.Plural(i.Testers, "tester says yes", "testers say yes"), i.Soak, english.Plural(i.Copies, "copy", "copies"))}, fact{"Next number", i.NextNumber})
 			a.say("")
 			versions, err := c.Versions(ctx, i.Name)
 			if err != nil {
@@ -314,7 +315,7 @@ func (a *app) version() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.say("%d copies of %s %s are on their way.", d.Copies, args[0], args[1])
+			a.say("%s of %s %s %s on the way.", english.Plural(d.Copies, "copy", "copies"), args[0], args[1], english.PluralWord(d.Copies, "is", "are"))
 			if a.structured() {
 				return a.object(d)
 			}

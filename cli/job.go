@@ -168,7 +168,7 @@ func (a *app) whatFollows(ctx context.Context, c *client.Client, image, track st
 	var drifting []string
 	for _, p := range pools {
 		if p.Image == image && p.Track == track && p.Drifting > 0 {
-			a.say("Pool %s: %d of %d hosts drift.", p.Name, p.Drifting, p.Hosts)
+			a.say("Pool %s: %s.", p.Name, drift(p))
 			drifting = append(drifting, "--pool "+p.Name)
 		}
 	}

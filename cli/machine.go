@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 
 	"nimblepane/client"
@@ -50,7 +51,7 @@ func machine(m *client.Machine) []fact {
 	}
 	has := ""
 	if m.Cores > 0 {
-		has = fmt.Sprintf("%d cores, %s of memory", m.Cores, size(m.Memory))
+		has = fmt.Sprintf("%s, %s of memory", many(m.Cores, "core"), size(m.Memory))
 	}
 	return []fact{
 		{"Machine", strings.TrimSpace(m.Name + " " + state)},
@@ -122,7 +123,7 @@ func (a *app) buildMachine() *cobra.Command {
 			if err := c.PutOnBuildMachine(ctx, args[0], args[1], args[3], content); err != nil {
 				return err
 			}
-			a.say("%d bytes were written to %s on %s.", len(content), args[3], args[1])
+			a.say("%s written to %s on %s.", english.Plural(len(content), "byte was", "bytes were"), args[3], args[1])
 			return nil
 		}),
 	}, &cobra.Command{

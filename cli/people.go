@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -446,7 +447,7 @@ func (a *app) verdict(v client.TrailVerdict) error {
 		for _, b := range v.Breaks {
 			a.say("Entry %d: %s", b.Seq, b.Why)
 		}
-		a.say("%d entries; the hash of the last is %s", v.Entries, v.Last)
+		a.say("%s; the hash of the last is %s", english.Plural(int(v.Entries), "entry", "entries"), v.Last)
 	}
 	if n := len(v.Breaks); n > 0 {
 		return &badOutcome{fmt.Sprintf("the trail does not fit together in %s: somebody changed it", many(n, "place"))}

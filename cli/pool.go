@@ -6,6 +6,7 @@ import (
 	"sort"
 	"strings"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 
 	"nimblepane/client"
@@ -48,7 +49,7 @@ func (a *app) pool() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				a.say("Pool %s is to run %s (%s); %d of %d hosts drift.", p.Name, first(p.Target, "nothing"), follows(p), p.Drifting, p.Hosts)
+				a.say("Pool %s is to run %s (%s); %s.", p.Name, first(p.Target, "nothing"), follows(p), drift(p))
 				if a.structured() {
 					return a.object(p)
 				}
@@ -116,7 +117,7 @@ func (a *app) pool() *cobra.Command {
 				}
 				a.facts(fact{"Pool", p.Name}, fact{"Title", p.Title}, fact{"Site", p.Site}, fact{"Follows", follows(p)}, fact{"Pinned because", p.PinnedWhy}, fact{"Should run", p.Target}, fact{"Machine class", p.MachineClass},
 					fact{"Hosts", fmt.Sprintf("%d: %s", p.Hosts, counts(p.States))}, fact{"Versions", counts(p.Versions)}, fact{"Drifting", fmt.Sprint(p.Drifting)},
-					fact{"Seats", fmt.Sprintf("%d in service, %d free, %d sessions", p.InService, p.Free, p.Sessions)}, fact{"Rollover", rollover})
+					fact{"Seats", fmt.Sprintf("%d in service, %d free, %s", p.InService, p.Free, many(p.Sessions, "session"))}, fact{"Rollover", rollover})
 				a.say("")
 			}
 			return a.hosts(hosts)
@@ -128,7 +129,7 @@ func (a *app) pool() *cobra.Command {
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			r, err := c.TellPool(ctx, args[0], args[1])
 			if err == nil {
-				a.say("%s told.", map[bool]string{true: "1 person is", false: fmt.Sprintf("%d people are", r.Sessions)}[r.Sessions == 1])
+				a.say("%s told.", english.Plural(r.Sessions, "person is", "people are"))
 			}
 			return err
 		}),

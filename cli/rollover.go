@@ -71,7 +71,7 @@ func (a *app) startRollover() *cobra.Command {
 			return err
 		}
 		for _, r := range rows {
-			a.say("Rollover %d takes %s of %s to %s %s: batches of %d, floor of %d seats, log-off policy %s.", r.ID, many(r.Total, "host"), r.Pool, r.Image, r.Version, r.BatchSize, r.FloorSeats, r.Options.LogOff)
+			a.say("Rollover %d takes %s of %s to %s %s: batches of %d, floor of %s, log-off policy %s.", r.ID, many(r.Total, "host"), r.Pool, r.Image, r.Version, r.BatchSize, many(r.FloorSeats, "seat"), r.Options.LogOff)
 		}
 		if a.structured() {
 			return a.object(rows)
@@ -157,7 +157,7 @@ func (a *app) showRollover() *cobra.Command {
 				}
 				a.facts(fact{"Rollover", fmt.Sprint(r.ID)}, fact{"Pool", r.Pool}, fact{"To", r.Image + " " + r.Version}, fact{"State", coloured(r.State)}, fact{"Paused because", r.PausedWhy}, fact{"Reverses", reverses}, fact{"Reason", r.Reason},
 					fact{"Hosts", fmt.Sprintf("%d: %s", r.Total, counts(r.Phases))}, fact{"Waits for", strings.Join(r.Holds, "\n")},
-					fact{"Options", fmt.Sprintf("batches of %d, floor of %d seats, log-off policy %s, grace %s, failure budget %d", r.BatchSize, r.FloorSeats, r.Options.LogOff, r.Options.Grace, *r.Options.FailureBudget)},
+					fact{"Options", fmt.Sprintf("batches of %d, floor of %s, log-off policy %s, grace %s, failure budget %d", r.BatchSize, many(r.FloorSeats, "seat"), r.Options.LogOff, r.Options.Grace, *r.Options.FailureBudget)},
 					fact{"Planned", when(&r.CreatedAt) + " by " + r.CreatedBy}, fact{"Started", when(r.StartedAt)}, fact{"Ended", when(r.EndedAt)})
 				a.say("")
 			}

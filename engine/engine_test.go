@@ -263,7 +263,7 @@ func TestWhatNeedsSomebodyToday(t *testing.T) {
 	one := s.Captured("counter-desk", "bm-counter")
 	_, err := s.As(client.Operator).Stage(ctx, "counter-desk", one, client.Staging{})
 	require.NoError(t, err)
-	require.Contains(t, kinds()["trial"], "0 of 1 testers")
+	require.Contains(t, kinds()["trial"], "0 of 1 tester")
 	require.Contains(t, kinds()["drift"], "2 of 2 hosts of ticket-pilot drift")
 	s.Roll(servicetest.Quick, "ticket-pilot")
 	_, err = s.As(client.Operator).Sign(ctx, "counter-desk", one, client.Sign{Yes: true})

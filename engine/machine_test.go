@@ -281,6 +281,33 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 	}, verbs)
 }
 
+func TestAProgramNobodyWaitsForStandsInTheTrail(t *testing.T) {
+	t.Parallel()
+	s, _ := onGround(t)
+	operator, viewer := s.As(client.Operator), s.As(client.Viewer)
+	told := func(verb string) func() bool {
+		return func() bool {
+			entries, err := viewer.Trail(t.Context(), client.TrailQuery{Verb: verb}, 10)
+			require.NoError(t, err)
+			return len(entries) == 1 && entries[0].Actor == client.Operator
+		}
+	}
+	waiting, leave := context.WithCancel(t.Context())
+	defer leave()
+	left := make(chan error, 1)
+	go func() {
+		_, err := operator.RunOnBuildMachine(waiting, "north-quay", "bm-new", client.RunProgram{Path: "/bin/sleep", Args: []string{"600"}, Seconds: 300})
+		left <- err
+	}()
+	s.Until("the run to be told before it ends", told("build-machine.run"))
+	leave()
+	require.ErrorIs(t, <-left, context.Canceled)
+	s.Until("its end to be told, though nobody waits for it", told("build-machine.run-failed"))
+	entries, err := viewer.Trail(t.Context(), client.TrailQuery{Verb: "build-machine.run-failed"}, 1)
+	require.NoError(t, err)
+	require.Contains(t, entries[0].Reason, "nobody waited for the end of /bin/sleep, which may still run")
+}
+
 func TestPracticeSitesMakeNoBuildMachines(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"nimblepane/core/estate"
 	"nimblepane/core/image"
 	"nimblepane/core/rollover"
@@ -111,7 +113,7 @@ func (e *Engine) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 		if !errors.As(err, &problems) {
 			return result, err
 		}
-		p := &Problem{Kind: Invalid, Text: fmt.Sprintf("the estate file has %d problems", len(problems))}
+		p := &Problem{Kind: Invalid, Text: "the estate file has " + english.Plural(len(problems), "problem", "")}
 		if len(problems) == 1 {
 			p.Text = "the estate file has a problem"
 		}
@@ -349,7 +351,7 @@ func (l *loader) pool(p estate.Pool) error {
 		if err := l.create(&row); err != nil {
 			return err
 		}
-		l.changed("pool.add", "pool "+p.Name, "new, with %d hosts following %s of %s", p.Hosts, p.Track, p.Image)
+		l.changed("pool.add", "pool "+p.Name, "new, with %s following %s of %s", english.Plural(p.Hosts, "host", ""), p.Track, p.Image)
 		return l.hosts(row, 0)
 	} else if err != nil {
 		return err
@@ -359,7 +361,7 @@ func (l *loader) pool(p estate.Pool) error {
 		return nil
 	}
 	if p.Hosts < row.HostCount {
-		l.problem("pool %s has %d hosts: it can grow, and does not shrink", p.Name, row.HostCount)
+		l.problem("pool %s has %s: it can grow, and does not shrink", p.Name, english.Plural(row.HostCount, "host", ""))
 		return nil
 	}
 	had := row.HostCount

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/dustin/go-humanize/english"
 	"gorm.io/gorm"
 
 	"nimblepane/core/clearance"
@@ -82,13 +83,6 @@ func (e *Engine) Preview(ctx context.Context, actor string, r PreviewRequest) (p
 	return p, err
 }
 
-func plural(n int, thing string) string {
-	if n == 1 {
-		return "1 " + thing
-	}
-	return fmt.Sprintf("%d %ss", n, thing)
-}
-
 // versionOf is the version that a preview is about.
 func versionOf(db *gorm.DB, r PreviewRequest) (img store.Image, v store.Version, err error) {
 	if img, err = store.ImageNamed(db, r.Image); err != nil {
@@ -113,7 +107,7 @@ func (e *Engine) previewTrack(ctx context.Context, r PreviewRequest, trackName s
 	}
 	p.Will = []string{
 		fmt.Sprintf("Track %s of %s goes from %s to %s.", trackName, img.Name, cmp.Or(p.Leaves, "nothing"), v.Number),
-		fmt.Sprintf("%s in %s that follow %s run another version: they drift until they are rolled over. Nobody's session changes now.", plural(hosts, "host"), plural(pools, "pool"), trackName),
+		fmt.Sprintf("%s in %s that follow %s run another version: they drift until they are rolled over. Nobody's session changes now.", english.Plural(hosts, "host", ""), english.Plural(pools, "pool", ""), trackName),
 	}
 	if trackName == image.Pilot {
 		p.Will = append(p.Will, "Production does not change.")
@@ -198,7 +192,7 @@ func (e *Engine) previewPin(ctx context.Context, r PreviewRequest) (p Preview, e
 	n, err := store.HostsNotOn(db, pool.ID, v.ID)
 	p.Will = []string{
 		fmt.Sprintf("Pool %s is to run %s, whatever track %s names, until it is unpinned.", pool.Name, v.Number, pool.Track),
-		fmt.Sprintf("%d of its %s run another version: they drift until they are rolled over. Nobody's session changes now.", n, plural(pool.HostCount, "host")),
+		fmt.Sprintf("%d of its %s run another version: they drift until they are rolled over. Nobody's session changes now.", n, english.Plural(pool.HostCount, "host", "")),
 	}
 	return p, err
 }
@@ -221,7 +215,7 @@ func (e *Engine) rollSentences(ctx context.Context, rows []store.Rollover) (out 
 		}
 		plan := r.Plan.V
 		out = append(out, fmt.Sprintf("Pool %s: %s taken to %s in batches of %d; %s stay free and in service.",
-			pool.Name, map[bool]string{true: "1 host is", false: fmt.Sprintf("%d hosts are", hosts)}[hosts == 1], v.Number, plan.BatchSize, plural(plan.Floor, "seat")))
+			pool.Name, english.Plural(hosts, "host is", "hosts are"), v.Number, plan.BatchSize, english.Plural(plan.Floor, "seat", "")))
 		if people == 0 {
 			out = append(out, "Nobody is signed in there now.")
 			continue
@@ -233,7 +227,7 @@ func (e *Engine) rollSentences(ctx context.Context, rows []store.Rollover) (out 
 		case plan.Deadline > 0:
 			told = fmt.Sprintf("people are waited for; after %s they are warned, and signed off %s later", clearance.Span(plan.Deadline), clearance.Span(plan.Grace))
 		}
-		out = append(out, fmt.Sprintf("%s signed in there now: %s.", map[bool]string{true: "1 person is", false: fmt.Sprintf("%d people are", people)}[people == 1], told))
+		out = append(out, fmt.Sprintf("%s signed in there now: %s.", english.Plural(people, "person is", "people are"), told))
 	}
 	return out, nil
 }

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"nimblepane/core/rollover"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -58,7 +60,7 @@ func (e *Engine) StartRollovers(ctx context.Context, actor string, r StartReques
 			}
 			started = append(started, one)
 		}
-		return nil
+		return fit(r.Options, pools...)
 	})
 	return started, err
 }
@@ -116,6 +118,39 @@ func (e *Engine) checkRoom(ctx context.Context, pool string) error {
 	return nil
 }
 
+func sizeOf(p store.Pool) rollover.Pool {
+	return rollover.Pool{Hosts: p.HostCount, SeatsPerHost: p.SeatsPerHost}
+}
+
+// fit returns nil if the options can be carried out on all of the pools, or
+// all that is wrong: with the pool's name what is wrong with some of them only.
+func fit(o rollover.Options, pools ...store.Pool) error {
+	var names, reasons []string
+	where := map[string][]string{} // the pools, by reason
+	for _, p := range pools {
+		err := o.Check(sizeOf(p))
+		if err == nil {
+			continue
+		}
+		names = append(names, p.Name)
+		for _, why := range strings.Split(err.Error(), "\n") {
+			if where[why] == nil {
+				reasons = append(reasons, why)
+			}
+			where[why] = append(where[why], p.Name)
+		}
+	}
+	if names == nil {
+		return nil
+	}
+	for i, why := range reasons {
+		if len(where[why]) < len(pools) {
+			reasons[i] = "pool " + strings.Join(where[why], " and ") + ": " + why
+		}
+	}
+	return &Problem{Kind: Invalid, Text: "the options do not fit " + english.PluralWord(len(names), "pool ", "pools ") + strings.Join(names, " and "), Reasons: reasons}
+}
+
 func (e *Engine) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store.Rollover, error) {
 	var row store.Rollover
 	open, err := store.LockOpenRollovers(tx.DB, p.ID)
@@ -131,10 +166,6 @@ func (e *Engine) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store.Rol
 	}
 	if p.MachineClass != img.MachineClass {
 		return row, conflict("pool %s has machines of class %s, and image %s is for class %s", p.Name, p.MachineClass, img.Name, img.MachineClass)
-	}
-	size := rollover.Pool{Hosts: p.HostCount, SeatsPerHost: p.SeatsPerHost}
-	if err := r.Options.Check(size); err != nil {
-		return row, &Problem{Kind: Invalid, Text: "the options do not fit pool " + p.Name, Reasons: strings.Split(err.Error(), "\n")}
 	}
 	hosts, err := store.Hosts(tx.DB, p.ID)
 	if err != nil {
@@ -159,9 +190,9 @@ func (e *Engine) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store.Rol
 		members = append(members, m)
 	}
 	if len(members) == 0 {
-		return row, &nothingToDo{Problem{Kind: Conflict, Text: fmt.Sprintf("all %d hosts of pool %s run %s already: there is nothing to roll over", len(hosts), p.Name, label(img, v))}}
+		return row, &nothingToDo{Problem{Kind: Conflict, Text: fmt.Sprintf("all hosts of pool %s run %s already: there is nothing to roll over", p.Name, label(img, v))}}
 	}
-	plan := r.Options.Plan(size)
+	plan := r.Options.Plan(sizeOf(p))
 	plan.State, plan.Target, plan.Forced = rollover.Waiting, v.ID, len(r.Hosts) > 0
 	return createRollover(tx, p, img, v, store.Rollover{
 		Options: store.JSON[rollover.Options]{V: r.Options}, Plan: store.JSON[rollover.Plan]{V: plan}, Reason: r.Reason,

@@ -149,6 +149,16 @@ func TestRolloversOfSeveralPoolsStartTogetherOrNotAtAll(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, open)
 
+	// What is wrong is told at once for all pools, with its pool where it is not wrong with all.
+	_, err = op.StartRollovers(t.Context(), client.StartRollovers{Pools: []string{"ticket-counters", "back-office"}, Options: client.Options{Batch: "5", Floor: "400%"}})
+	var refused *client.Error
+	require.ErrorAs(t, err, &refused)
+	var wrong []string
+	for _, d := range refused.Errors {
+		wrong = append(wrong, d.Message)
+	}
+	require.Equal(t, []string{"floor of 400%: a share goes from 0% to 100%", "pool back-office: batch of 5: this pool has 4 hosts, so a batch has 1 to 4"}, wrong)
+
 	// A start in the future waits for its time, and can be stopped while it waits.
 	status, err := op.Status(t.Context())
 	require.NoError(t, err)

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"gorm.io/gorm"
 
 	"nimblepane/core/clearance"
@@ -195,7 +196,7 @@ func driftMatters(db *gorm.DB, _ time.Time, add func(Matter)) error {
 		return err
 	}
 	for _, r := range rows {
-		add(Matter{Kind: "drift", Title: fmt.Sprintf("%d of %d hosts of %s drift", r.N, r.Total, r.Pool), Detail: "they should run " + r.Target, Link: "pools/" + r.Pool, Command: "pane rollover start --pool " + r.Pool})
+		add(Matter{Kind: "drift", Title: fmt.Sprintf("%d of %s of %s %s", r.N, english.Plural(r.Total, "host", ""), r.Pool, english.PluralWord(r.N, "drifts", "drift")), Detail: "they should run " + r.Target, Link: "pools/" + r.Pool, Command: "pane rollover start --pool " + r.Pool})
 	}
 	return nil
 }

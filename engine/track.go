@@ -336,7 +336,11 @@ func (e *Engine) rollPoolsBack(tx *store.Tx, img store.Image, tracks []string, r
 			}
 			stopped = append(stopped, *o)
 		}
-		r, err := e.startOne(tx, p, StartRequest{Options: lastOptions(tx, p), Reason: reason})
+		o := lastOptions(tx, p)
+		if err := fit(o, p); err != nil {
+			return nil, nil, err
+		}
+		r, err := e.startOne(tx, p, StartRequest{Options: o, Reason: reason})
 		var nothing *nothingToDo
 		if asNothing(err, &nothing) {
 			continue
@@ -380,5 +384,8 @@ func lastOptions(tx *store.Tx, p store.Pool) rollover.Options {
 	}
 	o := last[0].Options.V
 	o.EarliestStart = time.Time{}
+	if fit(o, p) != nil {
+		return rollover.DefaultOptions // the pool is another by now
+	}
 	return o
 }

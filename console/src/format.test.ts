@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { count, counts, day, detail, shortDigest, size, time } from "./format";
+import { count, counts, day, detail, pieces, shortDigest, size, time } from "./format";
 
 describe("format", () => {
   it("writes times in UTC without seconds", () => {
@@ -13,6 +13,7 @@ describe("format", () => {
     expect(counts({ "": 3 })).toBe("3 without a version");
     expect(count(1, "host")).toBe("1 host");
     expect(count(0, "host")).toBe("0 hosts");
+    expect(count(2, "person", "people")).toBe("2 people");
   });
 
   it("writes the detail of a trail entry in a line", () => {
@@ -20,6 +21,18 @@ describe("format", () => {
       "people Ida Strand, Tove Dyke",
     );
     expect(detail(undefined)).toBe("");
+    expect(detail({ expires: "2026-12-01T08:30:15.123456789Z" })).toBe("expires 2026-12-01 08:30:15 UTC");
+  });
+
+  it("keeps dates and the names of hosts whole", () => {
+    expect(pieces("tc-004 was last heard 2026-11-23 09:05:59 UTC, not in use")).toEqual([
+      "",
+      "tc-004",
+      " was last heard ",
+      "2026-11-23 09:05:59 UTC",
+      ", not in use",
+    ]);
+    expect(pieces("up-to-date")).toEqual(["up-to-date"]);
   });
 
   it("writes sizes and digests short", () => {

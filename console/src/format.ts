@@ -14,9 +14,9 @@ export function size(bytes: number): string {
   return bytes ? `${(bytes / 2 ** 30).toFixed(1)} GiB` : "";
 }
 
-/** Writes "1 host" or "3 hosts". */
-export function count(n: number, noun: string): string {
-  return `${n} ${noun}${n === 1 ? "" : "s"}`;
+/** Writes "1 host" or "3 hosts", with the plural if it is not made by an s. */
+export function count(n: number, noun: string, plural = `${noun}s`): string {
+  return `${n} ${n === 1 ? noun : plural}`;
 }
 
 /** Writes a record of counts as "38 serving, 2 draining", the largest first. */
@@ -33,11 +33,27 @@ export function shortDigest(digest: string): string {
   return digest.replace("sha256:", "").slice(0, 12);
 }
 
+/**
+ * Splits a text so that every other piece, from the second on, is not to be broken over lines: a date with its time,
+ * or a name with a number behind its hyphen, such as a host's.
+ */
+export function pieces(text: string): string[] {
+  return text.split(
+    /(\d{4}-\d\d-\d\d(?:[ T]\d\d:\d\d(?::\d\d)?(?: UTC|Z)?)?|\b[a-z][a-z0-9]*(?:-[a-z0-9]+)*-\d+\b)/,
+  );
+}
+
+/** Writes a value of a trail entry: a time as people read times, to the second. */
+function value(v: unknown): string {
+  const at = /^(\d{4}-\d\d-\d\d)T(\d\d:\d\d:\d\d)(?:\.\d+)?Z$/.exec(String(v));
+  return at ? `${at[1]} ${at[2]} UTC` : String(v);
+}
+
 /** Writes the detail of a trail entry in one line: "track pilot, before 2026.11.2". What says nothing is left out. */
 export function detail(of: unknown): string {
   if (typeof of !== "object" || of === null) return "";
   return Object.entries(of)
     .filter(([, v]) => v !== null && v !== false && v !== "")
-    .map(([k, v]) => `${k.replaceAll("_", " ")} ${Array.isArray(v) ? v.join(", ") : String(v)}`)
+    .map(([k, v]) => `${k.replaceAll("_", " ")} ${Array.isArray(v) ? v.map(value).join(", ") : value(v)}`)
     .join(", ");
 }

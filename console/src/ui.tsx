@@ -23,8 +23,23 @@ import { useMutation } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useState } from "react";
 import { Link as RouterLink } from "react-router";
 import { Refusal } from "./api";
+import { pieces } from "./format";
 
 export const toaster = createToaster({ placement: "bottom-end", pauseOnPageIdle: true });
+
+/** A text whose dates and names of hosts are not broken over lines. */
+export function Words({ children }: { children: string }) {
+  return pieces(children).map((piece, i) =>
+    i % 2 === 0 ? (
+      piece
+    ) : (
+      // biome-ignore lint/suspicious/noArrayIndexKey: pieces have nothing else
+      <Box as="span" key={i} whiteSpace="nowrap">
+        {piece}
+      </Box>
+    ),
+  );
+}
 
 /** The frame of every page: a title, what can be done, and what there is. */
 export function Page(props: { title: string; lead?: ReactNode; actions?: ReactNode; children: ReactNode }) {
@@ -101,12 +116,16 @@ export function Problem({ error }: { error: Error }) {
     <Alert.Root status="error" variant="surface" my="3" role="alert">
       <Alert.Indicator />
       <Alert.Content>
-        <Alert.Title>{error.message}</Alert.Title>
+        <Alert.Title>
+          <Words>{error.message}</Words>
+        </Alert.Title>
         {error instanceof Refusal && error.reasons.length > 0 && (
           <Alert.Description>
             <Box as="ul" ps="4" listStyleType="disc">
               {error.reasons.map((r) => (
-                <li key={r}>{r}</li>
+                <li key={r}>
+                  <Words>{r}</Words>
+                </li>
               ))}
             </Box>
           </Alert.Description>
@@ -207,7 +226,7 @@ export function Facts({ of }: { of: [string, ReactNode][] }) {
               {name}
             </Box>
             <Box as="dd" overflowWrap="anywhere">
-              {value}
+              {typeof value === "string" ? <Words>{value}</Words> : value}
             </Box>
           </Box>
         ))}

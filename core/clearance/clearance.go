@@ -10,6 +10,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"github.com/dustin/go-humanize/english"
 )
 
 // Settings are the thresholds of an image.
@@ -164,7 +166,7 @@ func testers(s Settings, f Facts) Answer {
 			no = append(no, v.Tester)
 		}
 	}
-	said := fmt.Sprintf("%d of %d testers said yes", len(yes), s.Testers)
+	said := fmt.Sprintf("%d of %s said yes", len(yes), english.Plural(s.Testers, "tester", ""))
 	if len(yes) > 0 {
 		said += ": " + strings.Join(yes, ", ")
 	}

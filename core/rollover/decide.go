@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"time"
+
+	"github.com/dustin/go-humanize/english"
 )
 
 // signOffAgain is how long after a sign-off that did not end the session the order is given again.
@@ -441,16 +443,6 @@ func clock(t time.Time) string {
 	return t.UTC().Format("15:04:05 MST")
 }
 
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
+func count(n int, noun string) string { return english.Plural(n, noun, "") }
 
-func waits(n int) string {
-	if n == 1 {
-		return "1 host waits"
-	}
-	return fmt.Sprintf("%d hosts wait", n)
-}
+func waits(n int) string { return english.Plural(n, "host waits", "hosts wait") }

@@ -182,7 +182,7 @@ func TestAMonthsWorkInTheConsole(t *testing.T) {
 	b.click("Activate")
 	b.sees("Keep the version in use before as the fallback")
 	b.click("Activate")
-	b.sees("0 of 1 testers said yes")
+	b.sees("0 of 1 tester said yes")
 	b.click("Cancel")
 	b.click("Sign: yes")
 	b.click("Sign: yes")

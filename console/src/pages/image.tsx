@@ -21,7 +21,7 @@ import { api, call, type Image, type Version } from "../api";
 import { count, day, shortDigest, size, time } from "../format";
 import { Preview } from "../preview";
 import { useSigned } from "../session";
-import { Act, Empty, Facts, FormDialog, List, Page, Panel, Shown, State } from "../ui";
+import { Act, Empty, Facts, FormDialog, List, Page, Panel, Shown, State, Words } from "../ui";
 import { Tracks } from "./images";
 
 export function ImagePage() {
@@ -308,7 +308,9 @@ function Trial({ image, number }: { image: Image; number: string }) {
                   <Table.Cell w="90px">
                     <State>{r.met ? "met" : "not met"}</State>
                   </Table.Cell>
-                  <Table.Cell>{r.why}</Table.Cell>
+                  <Table.Cell>
+                    <Words>{r.why}</Words>
+                  </Table.Cell>
                 </Table.Row>
               ))}
             </List>

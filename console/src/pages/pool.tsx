@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, call, everyPage, type Host, type Pool } from "../api";
-import { counts } from "../format";
+import { count, counts } from "../format";
 import { lookOfHost } from "../panes";
 import { Preview } from "../preview";
 import { useSigned } from "../session";
@@ -138,7 +138,7 @@ export function PoolPage() {
                     name={h.name}
                     look={look}
                     line={`${h.version.slice(2) || "no disk"} · ${h.sessions}/${h.seats}`}
-                    hint={`${h.name}, ${look.word}, version ${h.version || "none"}, ${h.sessions} of ${h.seats} seats taken`}
+                    hint={`${h.name}, ${look.word}, version ${h.version || "none"}, ${h.sessions} of ${count(h.seats, "seat")} taken`}
                     onOpen={() => open(h.name)}
                   />
                 );

@@ -5,7 +5,7 @@ import { api, call, everyPage, type Rollover, type RolloverHost } from "../api";
 import { count, counts, detail, time } from "../format";
 import { byBatch, lookOfPhase } from "../panes";
 import { useSigned } from "../session";
-import { Act, Empty, Facts, List, Page, Panel, Problem, Shown, State, To } from "../ui";
+import { Act, Empty, Facts, List, Page, Panel, Problem, Shown, State, To, Words } from "../ui";
 import { Pane, Window } from "../window";
 import { SessionList } from "./sessions";
 
@@ -231,7 +231,7 @@ export function Batches({ hosts, onOpen }: { hosts: RolloverHost[]; onOpen: (hos
       <Window label={batch ? `Batch ${batch}` : "Hosts in no batch"}>
         {list.map((h) => {
           const look = lookOfPhase(h.phase);
-          const people = h.sessions === 1 ? "1 person" : `${h.sessions} people`;
+          const people = count(h.sessions, "person", "people");
           const line = h.phase === "rebuilding" ? `${h.progress}%` : h.sessions ? people : h.version.slice(2);
           return (
             <Pane
@@ -295,7 +295,7 @@ function Reasons({ of: hosts }: { of: { host: string; phase: string; why: string
       <b>
         {names.length > 4 ? `${names.slice(0, 4).join(", ")} and ${names.length - 4} more` : names.join(", ")}
       </b>{" "}
-      {why}
+      <Words>{why}</Words>
     </Text>
   ));
 }
@@ -334,7 +334,9 @@ function Log({ id }: { id: number }) {
                 <Table.Cell>{e.verb}</Table.Cell>
                 <Table.Cell>{e.subject}</Table.Cell>
                 <Table.Cell>{e.actor}</Table.Cell>
-                <Table.Cell>{e.reason || detail(e.detail)}</Table.Cell>
+                <Table.Cell>
+                  <Words>{e.reason || detail(e.detail)}</Words>
+                </Table.Cell>
               </Table.Row>
             ))}
           </List>

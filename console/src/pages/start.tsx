@@ -3,6 +3,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, call, type Options } from "../api";
+import { count } from "../format";
 import { Preview } from "../preview";
 import { Empty, Page, Panel, Problem, Shown } from "../ui";
 import { Check } from "./image";
@@ -76,7 +77,7 @@ function StartForm({ defaults }: { defaults: Options }) {
                     key={p.name}
                     checked={chosen.includes(p.name)}
                     set={(on) => setChosen(on ? [...chosen, p.name] : chosen.filter((c) => c !== p.name))}
-                    label={`${p.name}: ${p.drifting} of ${p.hosts} hosts to ${p.target}; ${p.sessions} people, ${p.free} free seats${p.rollover ? `; being rolled by rollover ${p.rollover}` : ""}`}
+                    label={`${p.name}: ${p.drifting} of ${count(p.hosts, "host")} to ${p.target}; ${count(p.sessions, "person", "people")}, ${count(p.free, "free seat")}${p.rollover ? `; being rolled by rollover ${p.rollover}` : ""}`}
                   />
                 ))}
               </VStack>

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { CircleAlert, CircleDot } from "lucide-react";
 import { api, call, type Matter } from "../api";
 import { count } from "../format";
-import { Empty, Page, Panel, Shown, To } from "../ui";
+import { Empty, Page, Panel, Shown, To, Words } from "../ui";
 
 const kinds: Record<Matter["kind"], string> = {
   site: "site",
@@ -27,7 +27,14 @@ export function TodayPage() {
           const sum = (of: (p: (typeof items)[number]) => number) => items.reduce((n, p) => n + of(p), 0);
           const tiles: [string, string, string][] = [
             ["Hosts serving", `${sum((p) => p.states.serving ?? 0)}`, `of ${sum((p) => p.hosts)}`],
-            ["People signed in", `${sum((p) => p.sessions)}`, `${sum((p) => p.free)} seats free`],
+            [
+              "People signed in",
+              `${sum((p) => p.sessions)}`,
+              `${count(
+                sum((p) => p.free),
+                "seat",
+              )} free`,
+            ],
             [
               "Hosts that drift",
               `${sum((p) => p.drifting)}`,
@@ -95,7 +102,11 @@ export function TodayPage() {
                     </Box>
                     <Box flex="1" minW="0">
                       <To to={`/${m.link}`}>{m.title}</To>
-                      {m.detail && <Text color="fg.quiet">{m.detail}</Text>}
+                      {m.detail && (
+                        <Text color="fg.quiet">
+                          <Words>{m.detail}</Words>
+                        </Text>
+                      )}
                     </Box>
                     <Text w="90px" color="fg.quiet" fontSize="sm">
                       {kinds[m.kind]}

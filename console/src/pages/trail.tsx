@@ -3,8 +3,8 @@ import { useInfiniteQuery, useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { api, call } from "../api";
-import { detail, time } from "../format";
-import { Empty, List, Page, Panel, Problem, Shown } from "../ui";
+import { count, detail, time } from "../format";
+import { Empty, List, Page, Panel, Problem, Shown, Words } from "../ui";
 
 const filters = ["actor", "verb", "subject", "scope"] as const;
 const examples = { actor: "tove", verb: "version.activate", subject: "counter-desk", scope: "rollover 3" };
@@ -43,8 +43,8 @@ export function TrailPage() {
         <Panel>
           <Text role="status" fontWeight="600">
             {verify.data.breaks.length === 0
-              ? `The trail is whole: ${verify.data.entries} entries.`
-              : `The trail does not fit together in ${verify.data.breaks.length} places: somebody changed it.`}
+              ? `The trail is whole: ${count(verify.data.entries, "entry", "entries")}.`
+              : `The trail does not fit together in ${count(verify.data.breaks.length, "place")}: somebody changed it.`}
           </Text>
           {verify.data.breaks.map((b) => (
             <Text key={b.seq}>
@@ -92,7 +92,9 @@ export function TrailPage() {
                     <Table.Cell>{e.verb}</Table.Cell>
                     <Table.Cell>{e.subject}</Table.Cell>
                     <Table.Cell whiteSpace="nowrap">{e.scope === e.subject ? "" : e.scope}</Table.Cell>
-                    <Table.Cell>{[e.reason, detail(e.detail)].filter(Boolean).join(" · ")}</Table.Cell>
+                    <Table.Cell>
+                      <Words>{[e.reason, detail(e.detail)].filter(Boolean).join(" · ")}</Words>
+                    </Table.Cell>
                   </Table.Row>
                 ))}
               </List>
