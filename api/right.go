@@ -120,8 +120,12 @@ func (s *Server) authenticate(c *gin.Context) {
 	c.Next()
 }
 
-// noDatabase answers that the records cannot be looked at.
+// noDatabase answers that the records cannot be looked at, if anybody waits for an answer.
 func (s *Server) noDatabase(c *gin.Context, err error) {
+	if c.Request.Context().Err() != nil {
+		c.Abort()
+		return
+	}
 	s.away.Failed(away, err)
 	c.Header("Retry-After", "1")
 	problem(c, http.StatusServiceUnavailable, "the database does not answer; try again")
@@ -159,7 +163,9 @@ func (s *Server) authorize(ctx huma.Context, next func(huma.Context)) {
 	case ctx.Method() != http.MethodGet && r.token != nil && r.token.Narrowed():
 		reached, err := s.reached(ctx, r, on)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			s.away.Failed(away, err)
+			if ctx.Context().Err() == nil {
+				s.away.Failed(away, err)
+			}
 			_ = huma.WriteErr(s.api, ctx, http.StatusServiceUnavailable, "the database does not answer; try again")
 			return
 		}

@@ -144,7 +144,7 @@ func (e *Engine) previewRollback(ctx context.Context, actor string, r PreviewReq
 	if err != nil {
 		return p, err
 	}
-	p.Will = append(p.Will, fmt.Sprintf("%s of %s goes from %s back to %s.", strings.Join(result.Tracks, " and "), img.Name, result.From, result.To))
+	p.Will = append(p.Will, fmt.Sprintf("%s of %s %s from %s back to %s.", strings.Join(result.Tracks, " and "), img.Name, english.PluralWord(len(result.Tracks), "goes", "go"), result.From, result.To))
 	if r.KeepUsable {
 		p.Will = append(p.Will, result.From+" can be used again.")
 	} else {

@@ -53,14 +53,21 @@ func (e *Engine) StartRollovers(ctx context.Context, actor string, r StartReques
 		if err != nil {
 			return err
 		}
+		var nothing *nothingToDo
 		for _, p := range pools {
 			one, err := e.startOne(tx, p, r)
-			if err != nil {
+			if err != nil && !asNothing(err, &nothing) {
 				return err
 			}
 			started = append(started, one)
 		}
-		return fit(r.Options, pools...)
+		if err := fit(r.Options, pools...); err != nil {
+			return err
+		}
+		if nothing != nil {
+			return nothing
+		}
+		return nil
 	})
 	return started, err
 }

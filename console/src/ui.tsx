@@ -195,7 +195,7 @@ export function List(props: { label: string; head: string[]; children: ReactNode
         aria-label={props.label}
         css={{
           "& td, & th": { px: "2", borderColor: "line" },
-          "& td": { whiteSpace: "normal" },
+          "& tbody": { whiteSpace: "normal" },
           "& tr": { bg: "transparent" },
         }}
       >

@@ -86,15 +86,14 @@ export function ImagePage() {
   );
 }
 
-function copiesOf(v: Version): string {
+/** The copies of a version at each site. */
+function copiesOf(v: Version): string[] {
   const sites = new Map<string, [number, number]>();
   for (const c of v.copies) {
     const [there, all] = sites.get(c.site) ?? [0, 0];
     sites.set(c.site, [there + (c.state === "present" ? 1 : 0), all + 1]);
   }
-  return [...sites]
-    .map(([site, [there, all]]) => `${site} ${there === all ? all : `${there} of ${all}`}`)
-    .join(", ");
+  return [...sites].map(([site, [there, all]]) => `${site} ${there === all ? all : `${there} of ${all}`}`);
 }
 
 function VersionRow({ version: v }: { version: Version }) {
@@ -110,7 +109,16 @@ function VersionRow({ version: v }: { version: Version }) {
       </Table.Cell>
       <Table.Cell>{v.standing.join(", ")}</Table.Cell>
       <Table.Cell>{v.hosts || ""}</Table.Cell>
-      <Table.Cell fontSize="sm">{copiesOf(v)}</Table.Cell>
+      <Table.Cell fontSize="sm">
+        {copiesOf(v).map((c, i) => (
+          <span key={c}>
+            {i > 0 && ", "}
+            <Box as="span" whiteSpace="nowrap">
+              {c}
+            </Box>
+          </span>
+        ))}
+      </Table.Cell>
       <Table.Cell whiteSpace="nowrap">{day(v.end_of_life)}</Table.Cell>
       <Table.Cell maxW="260px">{v.barred || v.failure || v.notes}</Table.Cell>
       <Table.Cell>
@@ -360,7 +368,7 @@ function Details({ version: v }: { version: Version }) {
                   ["Barred", v.barred && `${v.barred} (${v.barred_by}, ${day(v.barred_at)})`],
                   ["Failure", v.failure],
                   ["Hosts", v.hosts],
-                  ["Copies", copiesOf(v)],
+                  ["Copies", copiesOf(v).join(", ")],
                   ["Source", v.source],
                   ["Notes", v.notes],
                   ["Tags", v.tags.join(", ")],
