@@ -117,6 +117,10 @@ fuzz: setup ## Have Go's fuzzer call every operation of the API with hostile val
 soak: setup build ## Have people, rollovers, kills and broken agents at work for an hour, and see that nothing grows
 	@NIMBLEPANE_SOAK=1h $(GO) test ./internal/e2e -run '^TestSoak$$' -v -count 1 -timeout 90m
 
+.PHONY: mutants
+mutants: setup ## Change the core in small places, one at a time, and see that its tests notice each
+	@$(GO) run ./internal/mutants $${PACKAGES:-./core/...}
+
 .PHONY: bench
 bench: setup build ## Measure speed and print a table
 	@$(GO) run ./bench

@@ -183,17 +183,19 @@ func testers(s Settings, f Facts) Answer {
 
 // Span writes a duration as people read it: "2 d 4 h", "35 min", "20 s".
 func Span(d time.Duration) string {
+	const day = 24 * time.Hour
+	days, hours, minutes := d/day, d%day/time.Hour, d%time.Hour/time.Minute
 	switch {
-	case d >= 24*time.Hour && d%(24*time.Hour) >= time.Hour:
-		return fmt.Sprintf("%d d %d h", d/(24*time.Hour), d%(24*time.Hour)/time.Hour)
-	case d >= 24*time.Hour:
-		return fmt.Sprintf("%d d", d/(24*time.Hour))
-	case d >= time.Hour && d%time.Hour >= time.Minute:
-		return fmt.Sprintf("%d h %d min", d/time.Hour, d%time.Hour/time.Minute)
-	case d >= time.Hour:
-		return fmt.Sprintf("%d h", d/time.Hour)
-	case d >= time.Minute:
-		return fmt.Sprintf("%d min", d/time.Minute)
+	case days > 0 && hours > 0:
+		return fmt.Sprintf("%d d %d h", days, hours)
+	case days > 0:
+		return fmt.Sprintf("%d d", days)
+	case hours > 0 && minutes > 0:
+		return fmt.Sprintf("%d h %d min", hours, minutes)
+	case hours > 0:
+		return fmt.Sprintf("%d h", hours)
+	case minutes > 0:
+		return fmt.Sprintf("%d min", minutes)
 	}
 	return fmt.Sprintf("%d s", d/time.Second)
 }

@@ -1,6 +1,8 @@
 package image
 
 import (
+	"cmp"
+	"strings"
 	"testing"
 	"time"
 
@@ -20,6 +22,8 @@ func TestNextNumber(t *testing.T) {
 		{Calendar, nil, "2026.11.1"},
 		{Calendar, []string{"2026.10.3"}, "2026.11.1"},
 		{Calendar, []string{"2026.11.9", "2026.11.10"}, "2026.11.11"},
+		{Calendar, []string{"2026.11.10", "2026.11.9"}, "2026.11.11"},
+		{Calendar, []string{"2026.11.1", "9999", "2026.11"}, "2026.11.2"},
 		{Calendar, []string{"2027.01.1"}, "2027.01.2"},
 		{Semver, nil, "1.0.0"},
 		{Semver, []string{"1.9.0", "1.10.2"}, "1.11.0"},
@@ -48,7 +52,8 @@ func TestWrongNumbersAreExplained(t *testing.T) {
 	existing := []string{"2026.11.2"}
 	for number, want := range map[string]string{
 		"2026.11":    "YYYY.MM.N",
-		"2026.13.1":  "months go from 01 to 12",
+		"2026.13.1":  "has month 13: months go from 01 to 12",
+		"2026.00.1":  "has month 00: months go from 01 to 12",
 		"2026.11.02": "YYYY.MM.N",
 		"2026.11.2":  "exists already: the next number is 2026.11.3",
 		"2026.10.1":  "older than 2026.11.2",
@@ -60,10 +65,35 @@ func TestWrongNumbersAreExplained(t *testing.T) {
 	require.ErrorContains(t, err, `use "calendar" or "semver"`)
 }
 
+func TestNumbersAreOrdered(t *testing.T) {
+	t.Parallel()
+	for scheme, order := range map[Scheme][]string{
+		Calendar: {"", "2026.13.1", "rubbish", "2025.12.31", "2026.02.1", "2026.10.1", "2026.10.2", "2026.10.10"},
+		Semver:   {"", "1.0", "v1.0.0", "0.9.0", "1.0.0-rc.1", "1.0.0", "1.0.1", "1.2.0", "1.10.0"},
+	} {
+		for i, a := range order {
+			for j, b := range order {
+				require.Equal(t, cmp.Compare(i, j), scheme.Compare(a, b), "%s %q %q", scheme, a, b)
+			}
+		}
+	}
+}
+
+func TestNames(t *testing.T) {
+	t.Parallel()
+	long := strings.Repeat("a", 40)
+	for _, good := range []string{"a", "north-quay", "x2-3", long} {
+		require.NoError(t, CheckName(good))
+	}
+	for _, bad := range []string{"", "2a", "-a", "a-", "a--b", "A", "a b", "å", long + "a"} {
+		require.ErrorContains(t, CheckName(bad), "cannot be a name", bad)
+	}
+}
+
 func TestTracksBeginWithPilotAndEndWithLive(t *testing.T) {
 	t.Parallel()
 	require.NoError(t, CheckTracks([]string{"pilot", "early", "live"}))
-	for _, bad := range [][]string{nil, {"pilot"}, {"live", "pilot"}, {"pilot", "Early", "live"}, {"pilot", "a", "a", "live"}} {
+	for _, bad := range [][]string{nil, {"pilot"}, {"live", "pilot"}, {"pilot", "Early", "live"}, {"pilot", "a", "a", "live"}, {"early", "live"}, {"pilot", "early"}} {
 		require.Error(t, CheckTracks(bad), "%v", bad)
 	}
 }
@@ -82,6 +112,8 @@ func TestStanding(t *testing.T) {
 		{"the one before is the fallback", []Move{advance(1), advance(2), advance(3)}, 3, 2},
 		{"rolled back, what was before that is", []Move{advance(1), advance(2), advance(3), back(2)}, 2, 1},
 		{"and never what was rolled back", []Move{advance(1), advance(2), back(1), advance(3)}, 3, 1},
+		{"what goes on from the first has no fallback", []Move{advance(1), advance(2), back(1)}, 1, 0},
+		{"what went to the top is not below any more", []Move{advance(1), advance(2), advance(1), back(2)}, 2, 0},
 		{"it can be let go", []Move{advance(1), advance(2), {Kind: Advance, Version: 3, LetGo: true}}, 3, 0},
 		{"an older one can go live again", []Move{advance(1), advance(2), advance(1)}, 1, 2},
 		{"a track that returns to what it never named just names it", []Move{advance(2), back(1)}, 1, 2},
@@ -98,6 +130,8 @@ func TestStanding(t *testing.T) {
 func TestWhyKeep(t *testing.T) {
 	t.Parallel()
 	require.Empty(t, Use{Sealed: true}.WhyKeep())
+	require.Equal(t, []string{"1 of the hosts run it: a"}, Use{Sealed: true, Hosts: []string{"a"}}.WhyKeep())
+	require.Equal(t, []string{"5 of the hosts run it: a, b, c, d, e"}, Use{Sealed: true, Hosts: []string{"a", "b", "c", "d", "e"}}.WhyKeep())
 	why := Use{Tracks: []string{"live"}, Fallback: true, Pools: []string{"back-office"}, Hosts: []string{"a", "b", "c", "d", "e", "f"}, Rollover: "rollover 3"}.WhyKeep()
 	require.Equal(t, []string{
 		"only a sealed version can be retired", "track live names it", "it is the fallback of its image", "pool back-office is pinned to it",

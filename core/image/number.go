@@ -61,7 +61,7 @@ func (s Scheme) Check(number string) error {
 	return nil
 }
 
-// Compare orders two numbers of the scheme: negative if a is older than b.
+// Compare orders two numbers of the scheme: -1 if a is older than b, 1 if it is newer.
 // Numbers that are not well formed come before all others, in byte order.
 func (s Scheme) Compare(a, b string) int {
 	badA, badB := s.Check(a) != nil, s.Check(b) != nil
@@ -93,7 +93,7 @@ func (s Scheme) Compare(a, b string) int {
 func (s Scheme) Next(existing []string, now time.Time) string {
 	newest := ""
 	for _, n := range existing {
-		if s.Check(n) == nil && (newest == "" || s.Compare(n, newest) > 0) {
+		if s.Check(n) == nil && s.Compare(n, newest) > 0 {
 			newest = n
 		}
 	}
@@ -123,9 +123,10 @@ func (s Scheme) CheckNew(number string, existing []string, now time.Time) error 
 		return err
 	}
 	for _, n := range existing {
-		if c := s.Compare(number, n); c == 0 {
+		switch s.Compare(number, n) {
+		case 0:
 			return fmt.Errorf("version %s exists already: the next number is %s", number, s.Next(existing, now))
-		} else if c < 0 {
+		case -1:
 			return fmt.Errorf("version number %s is older than %s, which exists: the next number is %s", number, n, s.Next(existing, now))
 		}
 	}

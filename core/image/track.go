@@ -69,13 +69,12 @@ func Standing(history []Move) (current, fallback int64) {
 		if m.Kind == Return {
 			if i := slices.Index(line, m.Version); i >= 0 {
 				line = line[:i+1]
-				continue
 			}
 		}
 		if m.LetGo {
 			line = nil
 		}
-		// Advancing to a version that is further down the line moves it to the top.
+		// A version that is further down the line moves to the top.
 		line = slices.DeleteFunc(line, func(v int64) bool { return v == m.Version })
 		line = append(line, m.Version)
 	}
