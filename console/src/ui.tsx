@@ -189,7 +189,8 @@ export function State({ children }: { children: string }) {
 /** A table with a name for those who cannot see it. */
 export function List(props: { label: string; head: string[]; children: ReactNode }) {
   return (
-    <Table.ScrollArea>
+    // On a narrow screen it scrolls, with the keyboard too.
+    <Table.ScrollArea tabIndex={0} role="region" aria-label={props.label}>
       <Table.Root
         size="sm"
         aria-label={props.label}
