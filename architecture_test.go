@@ -4,8 +4,12 @@ package nimblepane
 import (
 	"encoding/json"
 	"errors"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"io"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -73,5 +77,31 @@ func TestCoreIsPure(t *testing.T) {
 		for _, i := range p.Imports {
 			require.NotContains(t, banned, i, "%s imports %s", p.ImportPath, i)
 		}
+	}
+}
+
+// TestTheAPIHoldsNoSQL keeps statements in the store: what is asked of the
+// database has a name there.
+func TestTheAPIHoldsNoSQL(t *testing.T) {
+	t.Parallel()
+	statements := []string{"Raw", "Exec", "Where", "Order", "Select", "Joins", "Table", "Find", "Take", "Pluck", "Clauses"}
+	files, err := filepath.Glob("api/*.go")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, name := range files {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		fset := token.NewFileSet()
+		file, err := parser.ParseFile(fset, name, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(file, func(n ast.Node) bool {
+			if call, ok := n.(*ast.CallExpr); ok {
+				if s, ok := call.Fun.(*ast.SelectorExpr); ok {
+					require.NotContains(t, statements, s.Sel.Name, "%s", fset.Position(s.Pos()))
+				}
+			}
+			return true
+		})
 	}
 }

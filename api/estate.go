@@ -63,12 +63,10 @@ func (s *Server) estate() {
 
 func (s *Server) siteOut(ctx context.Context, r store.Site) (client.Site, error) {
 	out := client.Site{Name: r.Name, Title: r.Title, Platform: r.Platform, Address: r.Address, StartsPerMinute: r.StartsPerMinute, ClonesPerCopy: r.ClonesPerCopy, Trouble: r.Trouble, TroubleSince: r.TroubleSince}
-	var n struct{ Pools, Hosts int }
-	err := s.store.DB.WithContext(ctx).Raw("select count(distinct p.id) as pools, count(h.id) as hosts from pools p left join hosts h on h.pool_id = p.id where p.site_id = ?", r.ID).Scan(&n).Error
-	if err != nil {
+	var err error
+	if out.Pools, out.Hosts, err = store.AtSite(s.store.DB.WithContext(ctx), r.ID); err != nil {
 		return out, err
 	}
-	out.Pools, out.Hosts = n.Pools, n.Hosts
 	ctx, cancel := context.WithTimeout(ctx, machineLimit)
 	defer cancel()
 	nodes, askErr := s.engine.Nodes(ctx, r)

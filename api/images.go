@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -70,11 +69,16 @@ func (s *Server) images() {
 
 	register(s, operation{method: "GET", path: "/images/{image}/versions", id: "list-versions", summary: "The versions of an image, newest first", role: client.Viewer, tag: "versions"},
 		func(ctx context.Context, in *ImagePath) (*body[client.Page[client.Version]], error) {
-			row, err := store.ImageNamed(s.store.DB.WithContext(ctx), in.Image)
+			db := s.store.DB.WithContext(ctx)
+			row, err := store.ImageNamed(db, in.Image)
 			if err != nil {
 				return nil, err
 			}
-			list, err := s.versionsOut(ctx, row, "")
+			versions, err := store.Versions(db, row.ID)
+			if err != nil {
+				return nil, err
+			}
+			list, err := s.versionsOut(ctx, row, versions...)
 			return ok(client.Page[client.Version]{Items: list}, err)
 		})
 	register(s, operation{method: "POST", path: "/images/{image}/versions", on: onImage, id: "capture", summary: "Capture a new version from a build machine", role: client.Operator, tag: "versions", status: 202},
@@ -199,17 +203,16 @@ func (s *Server) editVersion(ctx context.Context, in *struct {
 	return &etagged[client.Version]{etag(v.Edition), v}, err
 }
 
+const movesShown = 500
+
 func (s *Server) moves(ctx context.Context, in *ImagePath) (*body[client.Page[client.TrackMove]], error) {
 	db := s.store.DB.WithContext(ctx)
 	row, err := store.ImageNamed(db, in.Image)
 	if err != nil {
 		return nil, err
 	}
-	out := client.Page[client.TrackMove]{Items: []client.TrackMove{}}
-	err = db.Raw(`select t.name as track, m.kind, v.number as version, m.actor, m.reason, m.at
-		from track_moves m join tracks t on t.id = m.track_id join versions v on v.id = m.version_id
-		where t.image_id = ? order by m.id desc limit 500`, row.ID).Scan(&out.Items).Error
-	return ok(out, err)
+	rows, err := store.MoveRows(db, row.ID, movesShown)
+	return ok(client.Page[client.TrackMove]{Items: each(rows, func(m store.MoveRow) client.TrackMove { return client.TrackMove(m) })}, err)
 }
 
 func (s *Server) trialOf(ctx context.Context, in *VersionPath) (*body[client.Trial], error) {
@@ -269,72 +272,49 @@ func (s *Server) imageOut(ctx context.Context, r store.Image) (client.Image, err
 }
 
 func (s *Server) versionNamed(ctx context.Context, imageName, number string) (client.Version, error) {
-	img, err := store.ImageNamed(s.store.DB.WithContext(ctx), imageName)
+	db := s.store.DB.WithContext(ctx)
+	img, err := store.ImageNamed(db, imageName)
 	if err != nil {
 		return client.Version{}, err
 	}
-	list, err := s.versionsOut(ctx, img, number)
+	v, err := store.VersionNumbered(db, img, number)
 	if err != nil {
 		return client.Version{}, err
 	}
-	if len(list) == 0 {
-		return client.Version{}, fmt.Errorf("version %q of image %s: %w", number, img.Name, store.ErrNotFound)
+	list, err := s.versionsOut(ctx, img, v)
+	if err != nil {
+		return client.Version{}, err
 	}
 	return list[0], nil
 }
 
-// versionsOut lists the versions of an image, newest first, or the one of the number.
-func (s *Server) versionsOut(ctx context.Context, img store.Image, number string) ([]client.Version, error) {
+// versionsOut shows versions of an image, the newest first.
+func (s *Server) versionsOut(ctx context.Context, img store.Image, versions ...store.Version) ([]client.Version, error) {
 	db := s.store.DB.WithContext(ctx)
-	q := db.Where("image_id = ?", img.ID)
-	if number != "" {
-		q = q.Where("number = ?", number)
-	}
-	var rows []store.Version
-	if err := q.Find(&rows).Error; err != nil {
-		return nil, err
-	}
 	tracks, err := store.Tracks(db, img.ID)
 	if err != nil {
 		return nil, err
 	}
-	var hosts []struct {
-		VersionID int64
-		N         int
-	}
-	if err := db.Raw("select version_id, count(*) as n from hosts where version_id in (select id from versions where image_id = ?) group by 1", img.ID).Scan(&hosts).Error; err != nil {
+	hosts, err := store.HostsByVersion(db, img.ID)
+	if err != nil {
 		return nil, err
 	}
-	var copies []struct {
-		VersionID, SiteID int64
-		Site              string
-		Ordinal, Progress int
-		State, Failure    string
-	}
-	if err := db.Raw(`select c.*, s.name as site from copies c join sites s on s.id = c.site_id join versions v on v.id = c.version_id
-		where v.image_id = ? and c.state <> 'deleted' order by s.name, c.ordinal`, img.ID).Scan(&copies).Error; err != nil {
+	copies, err := store.CopyRows(db, img.ID)
+	if err != nil {
 		return nil, err
 	}
-	var captures []store.Work
-	if err := db.Where("kind = ? and version_id in (select id from versions where image_id = ?)", store.WorkCapture, img.ID).Find(&captures).Error; err != nil {
+	progress, err := store.CaptureProgress(db, img.ID)
+	if err != nil {
 		return nil, err
 	}
-	out := each(rows, func(v store.Version) client.Version {
+	out := each(versions, func(v store.Version) client.Version {
 		o := client.Version{
-			Image: img.Name, Number: v.Number, State: v.State, Standing: standing(tracks, v), Digest: v.Digest, SizeBytes: v.SizeBytes, SizeBefore: v.SizeBefore, Sealing: v.Sealing,
-			Source: v.Source, Notes: v.Notes, Tags: append([]string{}, v.Tags...), EndOfLife: v.EndOfLife, CapturedBy: v.CapturedBy,
-			CreatedAt: v.CreatedAt, SealedAt: v.SealedAt, Failure: v.Failure, Barred: v.Barred, BarredBy: v.BarredBy, BarredAt: v.BarredAt,
-			Copies: []client.Copy{}, Edition: v.Edition,
-		}
-		for _, w := range captures {
-			if w.VersionID == v.ID {
-				o.Progress = w.Progress
-			}
-		}
-		for _, h := range hosts {
-			if h.VersionID == v.ID {
-				o.Hosts = h.N
-			}
+			Image: img.Name, Number: v.Number, State: v.State, Standing: standing(tracks, v),
+			Digest: v.Digest, SizeBytes: v.SizeBytes, SizeBefore: v.SizeBefore, Sealing: v.Sealing, Source: v.Source,
+			Notes: v.Notes, Tags: append([]string{}, v.Tags...), EndOfLife: v.EndOfLife, CapturedBy: v.CapturedBy,
+			CreatedAt: v.CreatedAt, SealedAt: v.SealedAt, Failure: v.Failure,
+			Barred: v.Barred, BarredBy: v.BarredBy, BarredAt: v.BarredAt,
+			Progress: progress[v.ID], Hosts: hosts[v.ID], Copies: []client.Copy{}, Edition: v.Edition,
 		}
 		for _, c := range copies {
 			if c.VersionID == v.ID {

@@ -15,7 +15,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
-	"gorm.io/gorm/clause"
 
 	"nimblepane/client"
 	"nimblepane/engine"
@@ -56,18 +55,13 @@ func (s *Server) idempotent(c *gin.Context) {
 	c.Request.Body = io.NopCloser(bytes.NewReader(in))
 	sum := sha256.Sum256(append([]byte(c.Request.URL.Path+"\n"), in...))
 	row := store.SavedReply{AccountID: account.ID, Key: key, Request: hex.EncodeToString(sum[:]), CreatedAt: time.Now()}
-	db := s.store.DB.WithContext(context.WithoutCancel(c.Request.Context()))
-	made := db.Clauses(clause.OnConflict{DoNothing: true}).Create(&row)
-	if made.Error != nil {
-		s.noDatabase(c, made.Error)
+	ctx := context.WithoutCancel(c.Request.Context())
+	first, err := s.store.BeginReply(ctx, row)
+	if err != nil {
+		s.noDatabase(c, err)
 		return
 	}
-	if made.RowsAffected == 0 {
-		var first store.SavedReply
-		if err := db.Where("account_id = ? and key = ?", account.ID, key).Take(&first).Error; err != nil {
-			s.noDatabase(c, err)
-			return
-		}
+	if first != nil {
 		switch {
 		case first.Request != row.Request:
 			problem(c, http.StatusUnprocessableEntity, "the Idempotency-Key was used for another request")
@@ -87,14 +81,16 @@ func (s *Server) idempotent(c *gin.Context) {
 	c.Next()
 	if out.Status() >= 300 {
 		// What failed may be tried again under the same key.
-		db.Delete(&row)
+		if err := s.store.FreeReply(ctx, row); err != nil {
+			s.log.Error("cannot let a key be used again", "err", err)
+		}
 		return
 	}
 	row.Status = out.Status()
 	if !givesSecret(c) {
 		row.Body = out.body.Bytes()
 	}
-	if err := db.Save(&row).Error; err != nil {
+	if err := s.store.KeepReply(ctx, row); err != nil {
 		s.log.Error("cannot keep an answer", "err", err)
 	}
 }
@@ -128,8 +124,7 @@ func (s *Server) people() {
 
 	register(s, operation{method: "GET", path: "/tokens", id: "list-tokens", summary: "Your bearer tokens", role: client.Viewer, tag: "people"},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Token]], error) {
-			var rows []store.Token
-			err := s.store.DB.WithContext(ctx).Where("account_id = ?", whoever(ctx).ID).Order("id desc").Find(&rows).Error
+			rows, err := store.Tokens(s.store.DB.WithContext(ctx), whoever(ctx).ID)
 			return ok(client.Page[client.Token]{Items: each(rows, func(t store.Token) client.Token { return token(whoever(ctx), t) })}, err)
 		})
 	register(s, operation{method: "POST", path: "/tokens", id: "make-token", summary: "Make a bearer token; its secret is shown this once", role: client.Viewer, on: onOneself, tag: "people"},
@@ -141,8 +136,7 @@ func (s *Server) people() {
 
 	register(s, operation{method: "GET", path: "/accounts", id: "list-accounts", summary: "All accounts", role: client.Administrator, tag: "people"},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Account]], error) {
-			var rows []store.Account
-			err := s.store.DB.WithContext(ctx).Order("name").Find(&rows).Error
+			rows, err := store.Accounts(s.store.DB.WithContext(ctx))
 			return ok(client.Page[client.Account]{Items: each(rows, accountOut)}, err)
 		})
 	register(s, operation{method: "POST", path: "/accounts", id: "add-account", summary: "Add an account", role: client.Administrator, tag: "people"},
@@ -168,11 +162,11 @@ func AddAccount(ctx context.Context, e *engine.Engine, by string, in client.NewA
 	}
 	err = e.Store.Change(ctx, by, e.Clock.Now(), func(tx *store.Tx) error {
 		a = store.Account{Name: in.Name, Title: in.Title, Role: in.Role, Password: hashed, CreatedAt: tx.Now}
-		made := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&a)
-		if made.Error != nil {
-			return made.Error
+		added, err := tx.AddAccount(&a)
+		if err != nil {
+			return err
 		}
-		if made.RowsAffected == 0 {
+		if !added {
 			return &engine.Problem{Kind: engine.Conflict, Text: "there is an account " + in.Name + " already"}
 		}
 		tx.Record(store.Entry{Verb: "account.add", Subject: "account " + a.Name, Detail: map[string]any{"role": a.Role}})
@@ -257,7 +251,7 @@ func (s *Server) signOut(ctx context.Context, _ *empty) (*struct {
 			_, err := tx.RevokeToken(r.token.ID)
 			return err
 		}
-		return tx.Where("secret = ?", r.secret()).Delete(&store.ConsoleSession{}).Error
+		return tx.EndSession(r.secret())
 	})
 	return &struct {
 		Cookie http.Cookie `header:"Set-Cookie"`

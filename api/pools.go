@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"nimblepane/client"
+	"nimblepane/core/rollover"
 	"nimblepane/engine"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -220,42 +221,19 @@ func (s *Server) showPool(ctx context.Context, in *PoolPath) (*body[client.Pool]
 	return ok(list[0], nil)
 }
 
-// poolsOut lists the pools by name, or the one of the name.
+// poolsOut shows the pools by name, or the one of the name.
 func (s *Server) poolsOut(ctx context.Context, name string) ([]client.Pool, error) {
 	db := s.store.DB.WithContext(ctx)
-	var counts []struct {
-		Pool, State, Version                string
-		Hosts, Seats, Sessions, Held, Drift int
-	}
-	q := db.Table("host_rows").Select(`pool, state, version, count(*) as hosts, sum(seats) as seats, sum(sessions) as sessions,
-		sum(least(seats, sessions)) as held, count(*) filter (where drifts) as drift`).Group("pool, state, version")
-	pools := db.Table("pools p").Select(`p.name, p.title, s.name as site, i.name as image, p.track, coalesce(v.number, '') as pinned, p.pinned_why,
-		coalesce(tv.number, '') as target, p.machine_class, p.host_prefix, p.host_count as hosts, p.seats_per_host, p.edition,
-		coalesce((select max(o.id) from rollovers o where o.pool_id = p.id and not o.settled), 0) as rollover`).
-		Joins("join sites s on s.id = p.site_id").Joins("join images i on i.id = p.image_id").
-		Joins("join pool_targets t on t.pool_id = p.id").Joins("left join versions tv on tv.id = t.version_id").
-		Joins("left join versions v on v.id = p.pinned_id").Order("p.name")
-	if name != "" {
-		q = q.Where("pool = ?", name)
-		pools = pools.Where("p.name = ?", name)
-	}
-	if err := q.Scan(&counts).Error; err != nil {
+	counts, err := store.HostCounts(db, name)
+	if err != nil {
 		return nil, err
 	}
-	var rows []struct {
-		Name, Title, Site, Image, Track, Pinned, PinnedWhy, Target, MachineClass, HostPrefix string
-		Hosts, SeatsPerHost, Edition                                                         int
-		Rollover                                                                             int64
-	}
-	if err := pools.Scan(&rows).Error; err != nil {
-		return nil, err
-	}
-	out := make([]client.Pool, len(rows))
-	for i, r := range rows {
+	rows, err := store.PoolRows(db, name)
+	return each(rows, func(r store.PoolRow) client.Pool {
 		p := client.Pool{
-			Name: r.Name, Title: r.Title, Site: r.Site, Image: r.Image, Track: r.Track, Pinned: r.Pinned, PinnedWhy: r.PinnedWhy, Target: r.Target,
-			MachineClass: r.MachineClass, HostPrefix: r.HostPrefix, Hosts: r.Hosts, SeatsPerHost: r.SeatsPerHost, Rollover: r.Rollover, Edition: r.Edition,
-			States: map[string]int{}, Versions: map[string]int{},
+			Name: r.Name, Title: r.Title, Site: r.Site, Image: r.Image, Track: r.Track, Pinned: r.Pinned, PinnedWhy: r.PinnedWhy,
+			Target: r.Target, MachineClass: r.MachineClass, HostPrefix: r.HostPrefix, Hosts: r.Hosts, SeatsPerHost: r.SeatsPerHost,
+			Rollover: r.Rollover, Edition: r.Edition, States: map[string]int{}, Versions: map[string]int{},
 		}
 		for _, c := range counts {
 			if c.Pool != r.Name {
@@ -264,13 +242,12 @@ func (s *Server) poolsOut(ctx context.Context, name string) ([]client.Pool, erro
 			p.States[c.State] += c.Hosts
 			p.Versions[c.Version] += c.Hosts
 			p.Sessions += c.Sessions
-			p.Drifting += c.Drift
-			if c.State == "serving" {
+			p.Drifting += c.Drifting
+			if c.State == string(rollover.HostServing) {
 				p.InService += c.Seats
-				p.Free += c.Seats - c.Held
+				p.Free += c.Seats - c.Taken
 			}
 		}
-		out[i] = p
-	}
-	return out, nil
+		return p
+	}), err
 }

@@ -7,8 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"gorm.io/gorm"
-
 	"nimblepane/client"
 	"nimblepane/core/estate"
 	"nimblepane/core/rollover"
@@ -69,24 +67,13 @@ func (s *Server) rollovers() {
 			if err != nil {
 				return nil, err
 			}
-			q := s.store.DB.WithContext(ctx).Order("r.id desc").Limit(in.Limit + 1)
-			if in.Pool != "" {
-				q = q.Where("p.name = ?", in.Pool)
-			}
-			if in.State != "" {
-				q = q.Where("r.state = ?", in.State)
-			}
-			if in.Open {
-				q = q.Where("not r.settled")
-			}
+			f := store.RolloverFilter{Pool: in.Pool, State: in.State, Open: in.Open, Limit: in.Limit + 1}
 			if after != "" {
-				id, err := strconv.ParseInt(after, 10, 64)
-				if err != nil {
+				if f.Before, err = strconv.ParseInt(after, 10, 64); err != nil {
 					return nil, errCursor
 				}
-				q = q.Where("r.id < ?", id)
 			}
-			list, err := rolloverRows(q)
+			list, err := s.rolloversOut(ctx, f)
 			return ok(page(list, in.Limit, func(r client.Rollover) string { return cursor(itoa(r.ID)) }), err)
 		})
 	register(s, operation{method: "GET", path: "/rollovers/{id}", id: "show-rollover", summary: "One rollover", role: client.Viewer, tag: "rollovers"},
@@ -99,12 +86,8 @@ func (s *Server) rollovers() {
 			if _, err := store.RolloverByID(db, in.ID); err != nil {
 				return nil, err
 			}
-			out := client.Page[client.RolloverHost]{Items: []client.RolloverHost{}}
-			err := db.Raw(`select r.name as host, r.state, m.phase, m.since, m.batch, m.why, coalesce(v.number, '') as "from", r.version, r.sessions, coalesce(w.progress, 0) as progress
-				from rollover_hosts m join host_rows r on r.id = m.host_id left join versions v on v.id = m.from_id
-				left join works w on w.key = 'rebuild-' || m.rollover_id || '-' || m.host_id
-				where m.rollover_id = ? order by r.name`, in.ID).Scan(&out.Items).Error
-			return ok(out, err)
+			rows, err := store.MemberRows(db, in.ID)
+			return ok(client.Page[client.RolloverHost]{Items: each(rows, func(m store.MemberRow) client.RolloverHost { return client.RolloverHost(m) })}, err)
 		})
 	act := func(verb, summary string, do func(context.Context, string, int64, string) error) {
 		register(s, operation{method: "POST", path: "/rollovers/{id}/" + verb, on: onRollover, id: verb + "-rollover", summary: summary, role: client.Operator, tag: "rollovers"},
@@ -137,7 +120,7 @@ func (s *Server) rollovers() {
 }
 
 func (s *Server) rolloverOut(ctx context.Context, id int64) (client.Rollover, error) {
-	list, err := rolloverRows(s.store.DB.WithContext(ctx).Where("r.id = ?", id))
+	list, err := s.rolloversOut(ctx, store.RolloverFilter{ID: id})
 	if err != nil {
 		return client.Rollover{}, err
 	}
@@ -148,26 +131,14 @@ func (s *Server) rolloverOut(ctx context.Context, id int64) (client.Rollover, er
 	return list[0], nil
 }
 
-func rolloverRows(q *gorm.DB) ([]client.Rollover, error) {
-	var rows []struct {
-		store.Rollover
-		Pool, Image, Version string
-		Phases               store.JSON[map[string]int]
-		Batch                int
-	}
-	err := q.Table("rollovers r").Select(`r.*, p.name as pool, i.name as image, v.number as version,
-			coalesce((select jsonb_object_agg(phase, n) from (select phase, count(*) as n from rollover_hosts m where m.rollover_id = r.id group by phase) x), '{}') as phases,
-			coalesce((select max(batch) from rollover_hosts m where m.rollover_id = r.id), 0) as batch`).
-		Joins("join pools p on p.id = r.pool_id").Joins("join versions v on v.id = r.target_id").Joins("join images i on i.id = v.image_id").Scan(&rows).Error
-	if err != nil {
-		return nil, err
-	}
-	out := make([]client.Rollover, len(rows))
-	for i, r := range rows {
+func (s *Server) rolloversOut(ctx context.Context, f store.RolloverFilter) ([]client.Rollover, error) {
+	rows, err := store.RolloverRows(s.store.DB.WithContext(ctx), f)
+	return each(rows, func(r store.RolloverRow) client.Rollover {
 		o := client.Rollover{
-			ID: r.ID, Pool: r.Pool, Image: r.Image, Version: r.Version, State: string(r.State), Settled: r.Settled, Options: optionsOut(r.Options.V),
-			BatchSize: r.Plan.V.BatchSize, FloorSeats: r.Plan.V.Floor, Reason: r.Reason, CreatedBy: r.CreatedBy, CreatedAt: r.CreatedAt,
-			StartedAt: r.StartedAt, EndedAt: r.EndedAt, PausedWhy: r.PausedWhy, Holds: append([]string{}, r.Holds...), Phases: r.Phases.V, Batch: r.Batch,
+			ID: r.ID, Pool: r.Pool, Image: r.Image, Version: r.Version, State: string(r.State), Settled: r.Settled,
+			Options: optionsOut(r.Options.V), BatchSize: r.Plan.V.BatchSize, FloorSeats: r.Plan.V.Floor, Reason: r.Reason,
+			CreatedBy: r.CreatedBy, CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, PausedWhy: r.PausedWhy,
+			Holds: append([]string{}, r.Holds...), Phases: r.Phases.V, Batch: r.Batch,
 		}
 		if r.Reverses != nil {
 			o.Reverses = *r.Reverses
@@ -175,9 +146,8 @@ func rolloverRows(q *gorm.DB) ([]client.Rollover, error) {
 		for _, n := range r.Phases.V {
 			o.Total += n
 		}
-		out[i] = o
-	}
-	return out, nil
+		return o
+	}), err
 }
 
 // optionsIn reads the options of a rollover; what is left out keeps its default.

@@ -153,10 +153,7 @@ func (s *Server) signIn(ctx context.Context, in *struct{ Body client.SignIn }) (
 	now := time.Now()
 	err = s.store.Change(ctx, a.Name, s.engine.Clock.Now(), func(tx *store.Tx) error {
 		tx.Record(store.Entry{Verb: "account.sign-in", Subject: "account " + a.Name})
-		if err := tx.Exec("delete from console_sessions where expires_at < ?", now).Error; err != nil {
-			return err
-		}
-		return tx.Create(&store.ConsoleSession{Secret: hash(secret), AccountID: a.ID, CSRF: out.Body.CSRF, CreatedAt: now, ExpiresAt: now.Add(sessionLasts)}).Error
+		return tx.AddSession(store.ConsoleSession{Secret: hash(secret), AccountID: a.ID, CSRF: out.Body.CSRF, CreatedAt: now, ExpiresAt: now.Add(sessionLasts)})
 	})
 	out.Cookie = s.cookie(secret, int(sessionLasts.Seconds()))
 	return out, err
@@ -182,7 +179,7 @@ func (s *Server) changePassword(ctx context.Context, in *struct{ Body client.New
 		if err := tx.EndCredentials(who.account.ID, who.secret()); err != nil {
 			return err
 		}
-		return tx.Model(&store.Account{}).Where("id = ?", who.account.ID).Update("password", hash).Error
+		return tx.SetPassword(who.account.ID, hash)
 	}))
 }
 

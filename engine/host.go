@@ -206,7 +206,7 @@ func (e *Engine) sweep(ctx context.Context) error {
 		if err := errors.Join(e.Store.PruneEvents(ctx, eventsKept), e.Store.PruneOperations(ctx, operationsKept), store.PruneOrders(tx, ordersKept)); err != nil {
 			return err
 		}
-		return tx.Exec("delete from replies where created_at < ?", time.Now().Add(-repliesKept)).Error
+		return store.PruneReplies(tx, time.Now().Add(-repliesKept))
 	})
 }
 

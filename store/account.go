@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 )
 
 // Account is somebody who may sign in.
@@ -49,21 +50,42 @@ type Token struct {
 // Narrowed says that the token may change only what concerns its pools and images.
 func (t Token) Narrowed() bool { return len(t.Pools)+len(t.Images) > 0 }
 
-// SavedReply is the answer that was given to a request with an idempotency key.
-type SavedReply struct {
-	AccountID int64  `gorm:"primaryKey"`
-	Key       string `gorm:"primaryKey"`
-	Request   string
-	Status    int
-	Body      []byte
-	CreatedAt time.Time
-}
-
-func (SavedReply) TableName() string { return "replies" }
-
 // AccountNamed returns the account, or ErrNotFound.
 func AccountNamed(db *gorm.DB, name string) (Account, error) {
 	return first[Account](db, fmt.Sprintf("account %q", name), "name = ?", name)
+}
+
+// Accounts returns all accounts by name.
+func Accounts(db *gorm.DB) (rows []Account, err error) {
+	err = db.Order("name").Find(&rows).Error
+	return rows, err
+}
+
+// AddAccount adds the account, and says whether its name was free.
+func (tx *Tx) AddAccount(a *Account) (added bool, err error) {
+	r := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(a)
+	return r.RowsAffected > 0, r.Error
+}
+
+// SetPassword gives the account another password (argon2id, in PHC format).
+func (tx *Tx) SetPassword(accountID int64, hash string) error {
+	return tx.Model(&Account{}).Where("id = ?", accountID).Update("password", hash).Error
+}
+
+// AddSession adds a console session, and forgets those that have expired.
+func (tx *Tx) AddSession(s ConsoleSession) error {
+	return errors.Join(tx.Where("expires_at < ?", s.CreatedAt).Delete(&ConsoleSession{}).Error, tx.Create(&s).Error)
+}
+
+// EndSession ends the console session of the secret (SHA-256).
+func (tx *Tx) EndSession(secret []byte) error {
+	return tx.Where("secret = ?", secret).Delete(&ConsoleSession{}).Error
+}
+
+// Tokens returns the tokens of an account, the newest first.
+func Tokens(db *gorm.DB, accountID int64) (rows []Token, err error) {
+	err = db.Where("account_id = ?", accountID).Order("id desc").Find(&rows).Error
+	return rows, err
 }
 
 // LockAccount returns the account, and keeps others from changing it and the

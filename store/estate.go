@@ -181,6 +181,14 @@ func SiteByID(db *gorm.DB, id int64) (Site, error) {
 	return first[Site](db, fmt.Sprintf("site %d", id), "id = ?", id)
 }
 
+// AtSite counts the pools and hosts at a site.
+func AtSite(db *gorm.DB, siteID int64) (pools, hosts int, err error) {
+	var n struct{ Pools, Hosts int }
+	err = db.Raw(`select count(distinct p.id) as pools, count(h.id) as hosts
+		from pools p left join hosts h on h.pool_id = p.id where p.site_id = ?`, siteID).Scan(&n).Error
+	return n.Pools, n.Hosts, err
+}
+
 // Images returns all images by name.
 func Images(db *gorm.DB) (rows []Image, err error) {
 	err = db.Order("name").Find(&rows).Error
@@ -230,6 +238,20 @@ func TrackMoves(db *gorm.DB, trackID int64) (rows []TrackMove, err error) {
 	return rows, err
 }
 
+// MoveRow is one entry of the history of an image's tracks, in words.
+type MoveRow struct {
+	Track, Kind, Version, Actor, Reason string
+	At                                  time.Time
+}
+
+// MoveRows returns the last moves of an image's tracks, the newest first.
+func MoveRows(db *gorm.DB, imageID int64, limit int) (rows []MoveRow, err error) {
+	err = db.Raw(`select t.name as track, m.kind, v.number as version, m.actor, m.reason, m.at
+		from track_moves m join tracks t on t.id = m.track_id join versions v on v.id = m.version_id
+		where t.image_id = ? order by m.id desc limit ?`, imageID, limit).Scan(&rows).Error
+	return rows, err
+}
+
 // MoveTrack points the track at the version, keeps the move in its history,
 // and works out anew what the track falls back to.
 func (tx *Tx) MoveTrack(t *Track, move TrackMove) error {
@@ -264,6 +286,45 @@ func (tx *Tx) MoveTrack(t *Track, move TrackMove) error {
 func Copies(db *gorm.DB, versionID int64) (rows []Copy, err error) {
 	err = db.Where("version_id = ? and state <> 'deleted'", versionID).Order("site_id, ordinal").Find(&rows).Error
 	return rows, err
+}
+
+// CopyRow is a copy with its site's name.
+type CopyRow struct {
+	Copy
+	Site string
+}
+
+// CopyRows returns the copies of an image's versions that are or will be there, by site.
+func CopyRows(db *gorm.DB, imageID int64) (rows []CopyRow, err error) {
+	err = db.Raw(`select c.*, s.name as site from copies c join sites s on s.id = c.site_id join versions v on v.id = c.version_id
+		where v.image_id = ? and c.state <> 'deleted' order by s.name, c.ordinal`, imageID).Scan(&rows).Error
+	return rows, err
+}
+
+// CaptureProgress returns how far the captures of an image's versions are, in per cent, by version.
+func CaptureProgress(db *gorm.DB, imageID int64) (map[int64]int, error) {
+	return byVersion(db.Raw(`select w.version_id, w.progress as n from works w join versions v on v.id = w.version_id
+		where v.image_id = ? and w.kind = ?`, imageID, WorkCapture))
+}
+
+// HostsByVersion counts the hosts that run an image's versions, by version.
+func HostsByVersion(db *gorm.DB, imageID int64) (map[int64]int, error) {
+	return byVersion(db.Raw(`select h.version_id, count(*) as n from hosts h join versions v on v.id = h.version_id
+		where v.image_id = ? group by 1`, imageID))
+}
+
+// byVersion reads rows of a version's id and a number n.
+func byVersion(q *gorm.DB) (map[int64]int, error) {
+	var rows []struct {
+		VersionID int64
+		N         int
+	}
+	err := q.Scan(&rows).Error
+	out := make(map[int64]int, len(rows))
+	for _, r := range rows {
+		out[r.VersionID] = r.N
+	}
+	return out, err
 }
 
 // CopiesPresent counts the copies of a version at a site that hosts can be cloned from.

@@ -111,6 +111,72 @@ func PoolOfRollover(db *gorm.DB, number string) (Pool, error) {
 	return PoolByID(db, r.PoolID)
 }
 
+// RolloverRow is a rollover with all that is shown of it, but for its hosts.
+type RolloverRow struct {
+	Rollover
+	Pool, Image, Version string
+	Phases               JSON[map[string]int] // how many hosts are in which phase
+	Batch                int                  // the newest
+}
+
+// RolloverFilter selects rollovers; empty fields select all.
+type RolloverFilter struct {
+	ID     int64
+	Pool   string
+	State  string
+	Open   bool  // only those with something in flight or to come
+	Before int64 // only those with a smaller number
+	Limit  int
+}
+
+// RolloverRows returns a page of rollovers, the newest first.
+func RolloverRows(db *gorm.DB, f RolloverFilter) (rows []RolloverRow, err error) {
+	if f.ID != 0 {
+		db = db.Where("r.id = ?", f.ID)
+	}
+	if f.Pool != "" {
+		db = db.Where("p.name = ?", f.Pool)
+	}
+	if f.State != "" {
+		db = db.Where("r.state = ?", f.State)
+	}
+	if f.Open {
+		db = db.Where("not r.settled")
+	}
+	if f.Before != 0 {
+		db = db.Where("r.id < ?", f.Before)
+	}
+	if f.Limit > 0 {
+		db = db.Limit(f.Limit)
+	}
+	err = db.Table("rollovers r").Select(`r.*, p.name as pool, i.name as image, v.number as version,
+			coalesce((select jsonb_object_agg(phase, n)
+			  from (select phase, count(*) as n from rollover_hosts m where m.rollover_id = r.id group by phase) x), '{}') as phases,
+			coalesce((select max(batch) from rollover_hosts m where m.rollover_id = r.id), 0) as batch`).
+		Joins("join pools p on p.id = r.pool_id").Joins("join versions v on v.id = r.target_id").
+		Joins("join images i on i.id = v.image_id").Order("r.id desc").Scan(&rows).Error
+	return rows, err
+}
+
+// MemberRow is a host within a rollover, with all that is shown of it.
+type MemberRow struct {
+	Host, State, Phase string
+	Since              time.Time
+	Batch              int
+	Why, From, Version string
+	Sessions, Progress int
+}
+
+// MemberRows returns the hosts of a rollover by name.
+func MemberRows(db *gorm.DB, id int64) (rows []MemberRow, err error) {
+	err = db.Raw(`select r.name as host, r.state, m.phase, m.since, m.batch, m.why, coalesce(v.number, '') as "from",
+		  r.version, r.sessions, coalesce(w.progress, 0) as progress
+		from rollover_hosts m join host_rows r on r.id = m.host_id left join versions v on v.id = m.from_id
+		left join works w on w.key = 'rebuild-' || m.rollover_id || '-' || m.host_id
+		where m.rollover_id = ? order by r.name`, id).Scan(&rows).Error
+	return rows, err
+}
+
 // OpenRollovers returns the rollovers of a pool that have something in flight or to come.
 func OpenRollovers(db *gorm.DB, poolID int64) (rows []Rollover, err error) {
 	err = db.Where("pool_id = ? and not settled", poolID).Order("id").Find(&rows).Error
