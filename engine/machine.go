@@ -8,6 +8,7 @@ import (
 	"maps"
 	"strings"
 	"sync"
+	"time"
 
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -39,15 +40,17 @@ func (e *Engine) poolSite(ctx context.Context, poolID int64) (store.Site, error)
 	return store.SiteByID(db, pool.SiteID)
 }
 
+// How many faulty hosts' machines are looked at in one go, and for how long the others leave them alone.
+const (
+	lookedAt = 20
+	lookFor  = 15 * time.Second
+)
+
 // look looks at the machines of faulty hosts, writes down what is wrong with
 // them, and starts those of silent hosts that are off: a host that was in
 // service did not switch itself off on purpose.
 func (e *Engine) look(ctx context.Context) error {
-	var hosts []store.Host
-	err := e.Store.DB.WithContext(ctx).Raw(`
-		update hosts set look_at = now() + interval '15 seconds' where id in (
-		  select id from hosts where state = 'faulty' and look_at <= now() order by look_at limit 20 for update skip locked)
-		returning *`).Scan(&hosts).Error
+	hosts, err := e.Store.ClaimFaulty(ctx, lookedAt, lookFor)
 	if err != nil {
 		return err
 	}
@@ -74,7 +77,7 @@ func (e *Engine) lookAfter(ctx context.Context, h store.Host) error {
 		} else {
 			tx.Emit("host.machine", "host "+h.Name, nil)
 		}
-		return tx.Exec("update hosts set machine_why = ? where id = ? and state = 'faulty' and since = ?", why, h.ID, h.Since).Error
+		return tx.MachineSeen(h, why)
 	})
 }
 
@@ -161,7 +164,7 @@ func (e *Engine) CreateBuildMachine(ctx context.Context, actor string, r BuildRe
 			return err
 		}
 		for _, c := range copies {
-			if c.SiteID == site.ID && c.State == "present" {
+			if c.SiteID == site.ID && c.State == store.CopyPresent {
 				spec.Copies = append(spec.Copies, copyName(img, v, c.Ordinal))
 			}
 		}
@@ -169,12 +172,10 @@ func (e *Engine) CreateBuildMachine(ctx context.Context, actor string, r BuildRe
 			return conflict("%s has no copy at %s: deliver it there first", label(img, v), site.Name)
 		}
 	}
-	var taken int64
-	if err := db.Model(&store.Host{}).Where("name = ?", r.Name).Count(&taken).Error; err != nil {
-		return err
-	}
-	if taken > 0 {
+	if _, err := store.HostNamed(db, r.Name); err == nil {
 		return conflict("%s is the name of a host: take another name", r.Name)
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
 	}
 	return e.onMachine(ctx, actor, site, r.Name, "create", map[string]any{"base": spec.Base, "machine_class": spec.MachineClass}, func() error { return b.Create(ctx, spec) })
 }
@@ -315,22 +316,22 @@ func (e *Engine) Redeliver(ctx context.Context, actor, imageName, number string)
 		have := map[int64]int{}
 		for _, c := range copies {
 			have[c.SiteID] = max(have[c.SiteID], c.Ordinal)
-			if c.State != "failed" {
+			if c.State != store.CopyFailed {
 				continue
 			}
-			var before int64
-			if err := tx.Model(&store.Work{}).Where("copy_id = ? and kind = ?", c.ID, store.WorkDeliver).Count(&before).Error; err != nil {
+			before, err := store.Deliveries(tx.DB, c.ID)
+			if err != nil {
 				return err
 			}
-			if err := tx.Exec("update copies set state = 'delivering', progress = 0, failure = '' where id = ?", c.ID).Error; err != nil {
+			if err := tx.CopyIsComing(c.ID); err != nil {
 				return err
 			}
-			if err := ask(tx, store.Work{Key: fmt.Sprintf("deliver-%d-%d", c.ID, before+1), Kind: store.WorkDeliver, SiteID: c.SiteID, VersionID: v.ID, CopyID: &c.ID}); err != nil {
+			if err := tx.Ask(store.Work{Key: fmt.Sprintf("deliver-%d-%d", c.ID, before+1), Kind: store.WorkDeliver, SiteID: c.SiteID, VersionID: v.ID, CopyID: &c.ID}); err != nil {
 				return err
 			}
 			n++
 		}
-		sites, err := imageSites(tx, img)
+		sites, err := store.SitesOf(tx.DB, img.ID)
 		if err != nil {
 			return err
 		}
@@ -349,10 +350,4 @@ func (e *Engine) Redeliver(ctx context.Context, actor, imageName, number string)
 		return nil
 	})
 	return n, err
-}
-
-// imageSites are the sites that have a pool of the image.
-func imageSites(tx *store.Tx, img store.Image) (sites []int64, err error) {
-	err = tx.Model(&store.Pool{}).Where("image_id = ?", img.ID).Distinct().Order("site_id").Pluck("site_id", &sites).Error
-	return sites, err
 }

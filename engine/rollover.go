@@ -630,73 +630,89 @@ func (e *Engine) tick(ctx context.Context, id int64) error {
 		if len(d.Actions) == 0 && strings.Join(d.Holds, "\n") == strings.Join(r.Holds, "\n") {
 			return nil
 		}
-		c := carrier{tx: tx, r: &r, site: site, hosts: s.Hosts}
-		if err := c.carryOut(d); err != nil {
+		if err := carryOut(tx, &r, site, s.Hosts, d); err != nil {
 			return err
 		}
 		return tx.Save(&r).Error
 	})
-	if errors.Is(err, errMoved) {
+	if errors.Is(err, store.ErrMoved) {
 		return nil // the next tick sees the host as it is now
 	}
 	return err
 }
 
-// errMoved: a host is not in the state any more in which it was decided about.
-var errMoved = errors.New("a host changed its state meanwhile")
-
-// carrier carries out the actions of one decision.
-type carrier struct {
-	tx    *store.Tx
-	r     *store.Rollover
-	site  store.Site
-	hosts []rollover.Host
-	at    map[int64]*rollover.Host
-}
-
-func (c *carrier) carryOut(d rollover.Decision) error {
-	c.at = make(map[int64]*rollover.Host, len(c.hosts))
-	for i := range c.hosts {
-		c.at[c.hosts[i].ID] = &c.hosts[i]
+// carryOut carries out a decision.
+func carryOut(tx *store.Tx, r *store.Rollover, site store.Site, hosts []rollover.Host, d rollover.Decision) error {
+	at := make(map[int64]*rollover.Host, len(hosts))
+	for i := range hosts {
+		at[hosts[i].ID] = &hosts[i]
 	}
+	var (
+		steps  []store.Step
+		orders []store.Order
+		works  []store.Work
+	)
 	for _, a := range d.Actions {
-		var err error
-		if a.Host == 0 {
-			c.whole(a)
-		} else {
-			err = c.host(a)
-		}
-		if err != nil {
-			return fmt.Errorf("%s of host %d: %w", a.Kind, a.Host, err)
-		}
 		actionsDone.WithLabelValues(strings.ReplaceAll(string(a.Kind), " ", "_")).Inc()
+		if a.Host == 0 {
+			carryOutWhole(tx, r, a)
+			continue
+		}
+		h := at[a.Host]
+		if verb, ok := hostVerbs[a.Kind]; ok {
+			tx.Record(store.Entry{Verb: verb, Subject: "host " + h.Name, Scope: r.Name(), Reason: a.Why})
+		}
+		step := store.Step{Host: h.ID, Kind: a.Kind, From: h.State, Batch: a.Batch, Why: a.Why}
+		step.Phase, _ = a.Phase()
+		step.To, _ = a.HostState()
+		steps = append(steps, step)
+		switch a.Kind {
+		case rollover.WarnHost, rollover.Remind, rollover.SignOff:
+			orders = append(orders, ordersFor(tx, r, h, a)...)
+		case rollover.Rebuild:
+			works = append(works, store.Work{
+				Key: fmt.Sprintf("rebuild-%d-%d", r.ID, h.ID), Kind: store.WorkRebuild, SiteID: site.ID,
+				VersionID: r.TargetID, HostID: &h.ID, RolloverID: &r.ID,
+			})
+		}
 	}
-	if c.r.Settled {
-		d.Holds = nil
+	if len(steps) > 0 {
+		if err := tx.TakeSteps(*r, steps); err != nil {
+			return err
+		}
 	}
-	c.r.Holds = d.Holds
+	if err := tx.Ask(works...); err != nil {
+		return err
+	}
+	if err := tx.Give(orders...); err != nil {
+		return err
+	}
+	r.Holds = d.Holds
+	if r.Settled {
+		r.Holds = nil
+	}
 	if len(d.Actions) == 0 {
-		c.tx.Emit("rollover.holds", c.r.Name(), nil)
+		tx.Emit("rollover.holds", r.Name(), nil)
 	}
 	return nil
 }
 
-// whole carries out what concerns the rollover itself.
-func (c *carrier) whole(a rollover.Action) {
+// carryOutWhole carries out what concerns the rollover itself.
+func carryOutWhole(tx *store.Tx, r *store.Rollover, a rollover.Action) {
 	record := func(verb string) {
-		c.tx.Record(store.Entry{Verb: verb, Subject: c.r.Name(), Scope: c.r.Name(), Reason: a.Why})
+		tx.Record(store.Entry{Verb: verb, Subject: r.Name(), Scope: r.Name(), Reason: a.Why})
 	}
 	switch a.Kind {
 	case rollover.Start:
-		c.r.State, c.r.StartedAt = rollover.Running, &c.tx.Now
+		r.State, r.StartedAt = rollover.Running, &tx.Now
 		record("rollover.start")
 	case rollover.Pause:
-		pause(c.tx, c.r, a.Why)
+		pause(tx, r, a.Why)
 	case rollover.Finish:
-		c.r.State, c.r.Settled, c.r.EndedAt = rollover.Finished, true, &c.tx.Now
+		r.State, r.Settled, r.EndedAt = rollover.Finished, true, &tx.Now
 		record("rollover.finish")
 	case rollover.Settle:
-		c.r.Settled = true
+		r.Settled = true
 		record("rollover.settle")
 	}
 }
@@ -709,84 +725,10 @@ var hostVerbs = map[rollover.ActionKind]string{
 	rollover.Release: "host.release", rollover.Fail: "host.fail", rollover.Leave: "host.leave",
 }
 
-// host carries out what concerns one host.
-func (c *carrier) host(a rollover.Action) error {
-	h := c.at[a.Host]
-	if verb, ok := hostVerbs[a.Kind]; ok {
-		c.tx.Record(store.Entry{Verb: verb, Subject: "host " + h.Name, Scope: c.r.Name(), Reason: a.Why})
-	}
-	if phase, ok := a.Phase(); ok {
-		wiped := a.Kind == rollover.Rebuild
-		err := c.tx.Exec("update rollover_hosts set phase = ?, since = ?, batch = greatest(batch, ?), why = ?, wiped = wiped or ? where rollover_id = ? and host_id = ?",
-			phase, c.tx.Now, a.Batch, a.Why, wiped, c.r.ID, a.Host).Error
-		if err != nil {
-			return err
-		}
-	}
-	to, changes := a.HostState()
-	if !changes {
-		switch a.Kind {
-		case rollover.WarnHost, rollover.Remind, rollover.SignOff:
-			return c.tell(h, a)
-		}
-		return c.tx.Exec("update hosts set vouched_at = null where id = ?", h.ID).Error // left as it is
-	}
-	set := func(assignments string, args ...any) error {
-		args = append(append([]any{to}, args...), c.tx.Now, h.ID, h.State)
-		r := c.tx.Exec("update hosts set state = ?, machine_why = '', "+assignments+", since = ? where id = ? and state = ?", args...)
-		if r.Error == nil && r.RowsAffected == 0 {
-			return errMoved
-		}
-		return r.Error
-	}
-	switch a.Kind {
-	case rollover.DrainHost:
-		return set("silent = false, why = '', drain_order = nextval('order_numbers')")
-	case rollover.Refill:
-		return errors.Join(store.Withdraw(c.tx, h.ID, &c.r.ID), set("silent = false, vouched_at = null"))
-	case rollover.EmptyHost:
-		// A machine that is still to be made must not take sessions before it was checked.
-		return set("silent = false, why = '', drain_order = case when drain_order = 0 then nextval('order_numbers') else drain_order end")
-	case rollover.Rebuild:
-		return c.rebuild(h, set)
-	case rollover.CheckHost:
-		return set("machine = true, check_order = nextval('order_numbers')")
-	case rollover.Return:
-		return set("silent = false, why = '', drain_order = 0, unserved = false")
-	}
-	// Let go of. A silent host that people can work on comes back by itself when it is heard.
-	why := a.Why
-	if to == rollover.HostServing {
-		why = ""
-	}
-	return errors.Join(store.Withdraw(c.tx, h.ID, &c.r.ID), set("silent = ? = 'faulty' and machine and not unserved, why = ?, vouched_at = null, drain_order = case when machine and not unserved then 0 else drain_order end", to, why))
-}
-
-func (c *carrier) rebuild(h *rollover.Host, set func(string, ...any) error) error {
-	if err := set("silent = false, why = '', version_id = ?, machine = false, unserved = true, vouched_at = null, check_order = 0", c.r.TargetID); err != nil {
-		return err
-	}
-	// The old machine's agent is not that of the new one, and its token is no good any more.
-	if err := c.tx.Exec("delete from enrolments where host_id = ?", h.ID).Error; err != nil {
-		return err
-	}
-	// Nor is what it was to tell people meant for those of the new one.
-	if err := store.Withdraw(c.tx, h.ID, nil); err != nil {
-		return err
-	}
-	if err := c.tx.Exec("update pulses set credential = null, seen_at = null, stamp = '', drain_confirmed = 0, checks_order = 0, checks = '', checks_why = '', load = 0, sessions = '[]' where host_id = ?", h.ID).Error; err != nil {
-		return err
-	}
-	return ask(c.tx, store.Work{
-		Key: fmt.Sprintf("rebuild-%d-%d", c.r.ID, h.ID), Kind: store.WorkRebuild, SiteID: c.site.ID,
-		VersionID: c.r.TargetID, HostID: &h.ID, RolloverID: &c.r.ID,
-	})
-}
-
-// tell orders notices and sign-offs for sessions of a host.
-func (c *carrier) tell(h *rollover.Host, a rollover.Action) error {
-	o := c.r.Options.V
-	order := store.Order{HostID: h.ID, Kind: store.OrderTell, RolloverID: &c.r.ID, CreatedAt: c.tx.Now}
+// ordersFor are the notices or sign-offs of an action, one for each of its sessions.
+func ordersFor(tx *store.Tx, r *store.Rollover, h *rollover.Host, a rollover.Action) []store.Order {
+	o := r.Options.V
+	order := store.Order{HostID: h.ID, Kind: store.OrderTell, RolloverID: &r.ID, CreatedAt: tx.Now}
 	verb := "session.warn"
 	switch a.Kind {
 	case rollover.WarnHost:
@@ -809,6 +751,6 @@ func (c *carrier) tell(h *rollover.Host, a rollover.Action) error {
 			}
 		}
 	}
-	c.tx.Record(store.Entry{Verb: verb, Subject: "host " + h.Name, Scope: c.r.Name(), Detail: map[string]any{"people": people}})
-	return c.tx.Create(&orders).Error
+	tx.Record(store.Entry{Verb: verb, Subject: "host " + h.Name, Scope: r.Name(), Detail: map[string]any{"people": people}})
+	return orders
 }

@@ -150,8 +150,8 @@ func (e *Engine) versionMatters(db *gorm.DB, now time.Time, add func(Matter)) er
 				}
 			}
 		}
-		var failed []store.Copy
-		if err := db.Raw("select c.* from copies c join versions v on v.id = c.version_id where v.image_id = ? and c.state = 'failed'", img.ID).Scan(&failed).Error; err != nil {
+		failed, err := store.CopiesFailed(db, img.ID)
+		if err != nil {
 			return err
 		}
 		for _, c := range failed {

@@ -93,7 +93,7 @@ func (e *Engine) Capture(ctx context.Context, actor string, r CaptureRequest) (v
 			return err
 		}
 		tx.Record(store.Entry{Verb: "version.capture", Subject: subject(img, v), Reason: v.Notes, Detail: map[string]any{"from": v.Source}})
-		return ask(tx, store.Work{Key: fmt.Sprintf("capture-%d", v.ID), Kind: store.WorkCapture, SiteID: site.ID, VersionID: v.ID})
+		return tx.Ask(store.Work{Key: fmt.Sprintf("capture-%d", v.ID), Kind: store.WorkCapture, SiteID: site.ID, VersionID: v.ID})
 	})
 	return v, err
 }
@@ -304,16 +304,16 @@ func (e *Engine) Retire(ctx context.Context, actor, imageName, number, reason st
 			}
 		}
 		for _, c := range copies {
-			if err := ask(tx, store.Work{Key: deleteKey("copy", c.ID, 1), Kind: store.WorkDeleteCopy, SiteID: c.SiteID, VersionID: v.ID, CopyID: &c.ID}); err != nil {
+			if err := tx.Ask(store.Work{Key: deleteKey("copy", c.ID, 1), Kind: store.WorkDeleteCopy, SiteID: c.SiteID, VersionID: v.ID, CopyID: &c.ID}); err != nil {
 				return err
 			}
 		}
-		if name, _, _ := cut(v.Source); v.Digest != "" {
+		if name, _, _ := strings.Cut(v.Source, "/"); v.Digest != "" {
 			site, err := store.SiteNamed(tx.DB, name)
 			if err != nil {
 				return err
 			}
-			if err := ask(tx, store.Work{Key: deleteKey("disk", v.ID, 1), Kind: store.WorkDeleteDisk, SiteID: site.ID, VersionID: v.ID}); err != nil {
+			if err := tx.Ask(store.Work{Key: deleteKey("disk", v.ID, 1), Kind: store.WorkDeleteDisk, SiteID: site.ID, VersionID: v.ID}); err != nil {
 				return err
 			}
 		}

@@ -5,24 +5,20 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
+	"time"
 
 	"nimblepane/core/rollover"
 	"nimblepane/platform"
 	"nimblepane/store"
 )
 
-// ask writes down that a platform is to do something. The engine sees to it from there.
-func ask(tx *store.Tx, w store.Work) error {
-	w.State, w.AskedAt = store.WorkAsked, tx.Now
-	return tx.Create(&w).Error
-}
-
 // work starts the work of the key on its platform if that was not done, and
 // writes down how it stands.
 func (e *Engine) work(ctx context.Context, key string) error {
 	db := e.Store.DB.WithContext(ctx)
-	var w store.Work
-	if err := db.Where("key = ?", key).Take(&w).Error; err != nil || !w.Open() {
+	w, err := store.WorkByKey(db, key)
+	if err != nil || !w.Open() {
 		return err
 	}
 	site, err := store.SiteByID(db, w.SiteID)
@@ -44,14 +40,14 @@ func (e *Engine) work(ctx context.Context, key string) error {
 		if err != nil {
 			return e.workWaits(ctx, w, site, err)
 		}
-		if err := db.Exec("update works set state = 'under way', why = '' where key = ? and state = 'asked'", w.Key).Error; err != nil {
+		if err := store.WorkBegan(db, w.Key); err != nil {
 			return err
 		}
 	}
 	progress, err := asked(ctx, e, site, func(ctx context.Context, p platform.Platform) (platform.Progress, error) { return p.Ask(ctx, w.Key) })
 	if errors.Is(err, platform.ErrUnknown) {
 		// The platform lost its memory. Under the same key it is safe to ask again.
-		return db.Exec("update works set state = 'asked' where key = ? and state = 'under way'", w.Key).Error
+		return store.WorkLost(db, w.Key)
 	}
 	if err != nil {
 		return e.workWaits(ctx, w, site, err)
@@ -64,23 +60,21 @@ func (e *Engine) work(ctx context.Context, key string) error {
 	}
 	if progress.Why != w.Why {
 		// What it waits for, such as a hypervisor that does not answer.
-		if err := db.Exec("update works set why = ? where key = ? and state = 'under way'", progress.Why, w.Key).Error; err != nil {
+		if err := store.WorkWaits(db, w.Key, progress.Why); err != nil {
 			return err
 		}
 	}
 	if progress.Percent/5 != w.Progress/5 {
 		return e.change(ctx, serviceActor, func(tx *store.Tx) error {
-			if w.CopyID != nil {
-				if err := tx.Exec("update copies set progress = ? where id = ?", progress.Percent, *w.CopyID).Error; err != nil {
-					return err
-				}
-			}
 			tx.Emit("work.progress", "work "+w.Key, nil)
-			return tx.Exec("update works set progress = ? where key = ?", progress.Percent, w.Key).Error
+			return tx.WorkProgressed(w, progress.Percent)
 		})
 	}
 	return nil
 }
+
+// askAgain is how long a work that does not get on is left alone, in real time.
+const askAgain = 2 * time.Second
 
 // workWaits notes why a work does not get on. If that is because its site does
 // not answer, the site is left alone for a while.
@@ -94,7 +88,7 @@ func (e *Engine) workWaits(ctx context.Context, w store.Work, site store.Site, w
 			return err
 		}
 	}
-	return e.Store.DB.WithContext(ctx).Exec("update works set why = ?, next_poll_at = now() + interval '2 seconds' where key = ? and state in ('asked', 'under way')", text, w.Key).Error
+	return store.WorkIsLater(e.Store.DB.WithContext(ctx), w.Key, text, askAgain)
 }
 
 // operation says to the platform what the work is.
@@ -110,32 +104,32 @@ func (e *Engine) operation(ctx context.Context, w store.Work) (op platform.Opera
 	}
 	switch w.Kind {
 	case store.WorkCapture:
-		_, machine, _ := cut(v.Source)
+		_, machine, _ := strings.Cut(v.Source, "/")
 		op.Capture = &platform.Capture{BuildMachine: machine, Disk: diskName(img, v), Stamp: label(img, v), MachineClass: img.MachineClass, Discard: v.Discards}
 	case store.WorkDeleteDisk:
 		op.DeleteDisk = &platform.DeleteDisk{Disk: diskName(img, v)}
 	case store.WorkDeliver, store.WorkDeleteCopy:
-		var c store.Copy
-		if err := db.Where("id = ?", *w.CopyID).Take(&c).Error; err != nil {
+		c, err := store.CopyByID(db, *w.CopyID)
+		if err != nil {
 			return op, err
 		}
 		if w.Kind == store.WorkDeleteCopy {
 			op.DeleteCopy = &platform.DeleteCopy{Copy: copyName(img, v, c.Ordinal)}
 		} else {
-			source, _, _ := cut(v.Source)
+			source, _, _ := strings.Cut(v.Source, "/")
 			op.Deliver = &platform.Deliver{Source: source, Disk: diskName(img, v), Digest: v.Digest, Copy: copyName(img, v, c.Ordinal), MachineClass: img.MachineClass}
 		}
 	case store.WorkRebuild:
-		var h store.Host
-		if err := db.Where("id = ?", *w.HostID).Take(&h).Error; err != nil {
+		h, err := store.HostByID(db, *w.HostID)
+		if err != nil {
 			return op, err
 		}
 		pool, err := store.PoolByID(db, h.PoolID)
 		if err != nil {
 			return op, err
 		}
-		var copies []store.Copy
-		if err := db.Where("version_id = ? and site_id = ? and state = 'present'", v.ID, w.SiteID).Order("ordinal").Find(&copies).Error; err != nil {
+		copies, err := store.CopiesAt(db, v.ID, w.SiteID)
+		if err != nil {
 			return op, err
 		}
 		site, err := store.SiteByID(db, w.SiteID)
@@ -158,23 +152,12 @@ func (e *Engine) operation(ctx context.Context, w store.Work) (op platform.Opera
 	return op, nil
 }
 
-func cut(source string) (site, machine string, ok bool) {
-	for i := range source {
-		if source[i] == '/' {
-			return source[:i], source[i+1:], true
-		}
-	}
-	return "", source, false
-}
-
 // workEnded writes down how a work ended, and what follows from it.
 func (e *Engine) workEnded(ctx context.Context, w store.Work, p platform.Progress) error {
 	err := e.change(ctx, serviceActor, func(tx *store.Tx) error {
-		if err := tx.Raw("select * from works where key = ? for update", w.Key).Scan(&w).Error; err != nil {
+		var err error
+		if w, err = store.LockWork(tx.DB, w.Key); err != nil || !w.Open() {
 			return err
-		}
-		if !w.Open() {
-			return nil
 		}
 		v, err := store.VersionByID(tx.DB, w.VersionID)
 		if err != nil {
@@ -201,11 +184,11 @@ func (e *Engine) workEnded(ctx context.Context, w store.Work, p platform.Progres
 		case store.WorkDeleteCopy:
 			if !ok {
 				// It is there still, and the failure says why.
-				err = errors.Join(tx.Exec("update copies set failure = ? where id = ?", p.Why, *w.CopyID).Error, deleteAgain(tx, w, "copy", *w.CopyID))
+				err = errors.Join(tx.CopyStays(*w.CopyID, p.Why), deleteAgain(tx, w, "copy", *w.CopyID))
 				break
 			}
 			tx.Record(store.Entry{Verb: "copy.delete", Subject: subject(img, v)})
-			err = tx.Exec("update copies set state = 'deleted', failure = '' where id = ?", *w.CopyID).Error
+			err = tx.CopyIsGone(*w.CopyID)
 		case store.WorkDeleteDisk:
 			if !ok {
 				err = deleteAgain(tx, w, "disk", v.ID)
@@ -215,7 +198,7 @@ func (e *Engine) workEnded(ctx context.Context, w store.Work, p platform.Progres
 		case store.WorkRebuild:
 			// The tick of the rollover decides what follows.
 			tx.Emit("work.end", "work "+w.Key, nil)
-			err = tx.Exec("update rollovers set next_tick_at = now() where id = ? and not settled", w.RolloverID).Error
+			err = tx.TickNow(*w.RolloverID)
 		}
 		if err != nil {
 			return err
@@ -246,7 +229,7 @@ func captured(tx *store.Tx, img store.Image, v store.Version, p platform.Progres
 		return err
 	}
 	// Every site with a pool of the image gets its copies.
-	sites, err := imageSites(tx, img)
+	sites, err := store.SitesOf(tx.DB, img.ID)
 	if err != nil {
 		return err
 	}
@@ -261,11 +244,11 @@ func captured(tx *store.Tx, img store.Image, v store.Version, p platform.Progres
 }
 
 func deliver(tx *store.Tx, v store.Version, siteID int64, ordinal int) error {
-	c := store.Copy{VersionID: v.ID, SiteID: siteID, Ordinal: ordinal, State: "delivering"}
+	c := store.Copy{VersionID: v.ID, SiteID: siteID, Ordinal: ordinal, State: store.CopyDelivering}
 	if err := tx.Create(&c).Error; err != nil {
 		return err
 	}
-	return ask(tx, store.Work{Key: fmt.Sprintf("deliver-%d", c.ID), Kind: store.WorkDeliver, SiteID: siteID, VersionID: v.ID, CopyID: &c.ID})
+	return tx.Ask(store.Work{Key: fmt.Sprintf("deliver-%d", c.ID), Kind: store.WorkDeliver, SiteID: siteID, VersionID: v.ID, CopyID: &c.ID})
 }
 
 func delivered(tx *store.Tx, img store.Image, v store.Version, w store.Work, p platform.Progress, ok bool) error {
@@ -275,24 +258,25 @@ func delivered(tx *store.Tx, img store.Image, v store.Version, w store.Work, p p
 	}
 	if !ok {
 		tx.Record(store.Entry{Verb: "copy.fail", Subject: subject(img, v), Reason: p.Why, Detail: map[string]any{"site": site.Name}})
-		return tx.Exec("update copies set state = 'failed', failure = ? where id = ? and state = 'delivering'", p.Why, *w.CopyID).Error
+		return tx.CopyDidNotArrive(*w.CopyID, p.Why)
 	}
 	tx.Record(store.Entry{Verb: "copy.deliver", Subject: subject(img, v), Detail: map[string]any{"site": site.Name}})
-	return tx.Exec("update copies set state = 'present', progress = 100 where id = ? and state = 'delivering'", *w.CopyID).Error
+	return tx.CopyArrived(*w.CopyID)
 }
 
 // deleteAgain asks for a deletion anew that failed: later each time, up to an
 // hour of the database's clock. What nobody needs would fill the storage for ever.
 func deleteAgain(tx *store.Tx, w store.Work, what string, id int64) error {
-	var failed int64
-	if err := tx.Model(&store.Work{}).Where("kind = ? and version_id = ? and copy_id is not distinct from ? and state = 'failed'", w.Kind, w.VersionID, w.CopyID).Count(&failed).Error; err != nil {
+	failed, err := store.FailedBefore(tx.DB, w)
+	if err != nil {
 		return err
 	}
 	attempt := int(failed) + 2 // this one has not been written down as failed yet
-	if err := ask(tx, store.Work{Key: deleteKey(what, id, attempt), Kind: w.Kind, SiteID: w.SiteID, VersionID: w.VersionID, CopyID: w.CopyID}); err != nil {
+	next := store.Work{Key: deleteKey(what, id, attempt), Kind: w.Kind, SiteID: w.SiteID, VersionID: w.VersionID, CopyID: w.CopyID}
+	if err := tx.Ask(next); err != nil {
 		return err
 	}
-	return tx.Exec("update works set next_poll_at = now() + least(3600, 5 * 2 ^ ?) * interval '1 second' where key = ?", min(attempt, 12)-2, deleteKey(what, id, attempt)).Error
+	return store.WorkIsLater(tx.DB, next.Key, "", min(time.Hour, 5*time.Second<<min(failed, 10)))
 }
 
 // workState translates the state of a host's work for the decisions.

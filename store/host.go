@@ -102,6 +102,26 @@ func HostNamed(db *gorm.DB, name string) (Host, error) {
 	return first[Host](db, fmt.Sprintf("host %q", name), "name = ?", name)
 }
 
+// HostByID returns the host, or ErrNotFound.
+func HostByID(db *gorm.DB, id int64) (Host, error) {
+	return first[Host](db, fmt.Sprintf("host %d", id), "id = ?", id)
+}
+
+// ClaimFaulty returns faulty hosts whose machines are to be looked at, and
+// keeps them from others for so long.
+func (s *Store) ClaimFaulty(ctx context.Context, limit int, hold time.Duration) (rows []Host, err error) {
+	err = s.DB.WithContext(ctx).Raw(`
+		update hosts set look_at = now() + ? * interval '1 second' where id in (
+		  select id from hosts where state = 'faulty' and look_at <= now() order by look_at limit ? for update skip locked)
+		returning *`, hold.Seconds(), limit).Scan(&rows).Error
+	return rows, err
+}
+
+// MachineSeen notes what is wrong with the machine of a host, if the host is as faulty as it was.
+func (tx *Tx) MachineSeen(h Host, why string) error {
+	return tx.Exec("update hosts set machine_why = ? where id = ? and state = 'faulty' and since = ?", why, h.ID, h.Since).Error
+}
+
 // Hosts returns the hosts of a pool by name.
 func Hosts(db *gorm.DB, poolID int64) (rows []Host, err error) {
 	err = db.Where("pool_id = ?", poolID).Order("name").Find(&rows).Error
@@ -174,14 +194,12 @@ func PruneOrders(tx *Tx, keep time.Duration) error {
 		or exists (select from rollovers r where r.id = o.rollover_id and r.settled)`, tx.Now.Add(-keep)).Error
 }
 
-// Withdraw takes back what a host was to tell people or do and has not yet:
-// everything, or what the rollover ordered.
-func Withdraw(tx *Tx, hostID int64, rolloverID *int64) error {
-	q := tx.Where("host_id = ? and done_at is null", hostID)
-	if rolloverID != nil {
-		q = q.Where("rollover_id = ?", *rolloverID)
+// Give gives orders to hosts.
+func (tx *Tx) Give(orders ...Order) error {
+	if len(orders) == 0 {
+		return nil
 	}
-	return q.Delete(&Order{}).Error
+	return tx.CreateInBatches(orders, 1000).Error
 }
 
 // Beat is one heartbeat as it is written down.

@@ -59,40 +59,6 @@ type RolloverHost struct {
 	Wiped      bool   // its old disk is gone
 }
 
-// Work is something asked of a platform.
-type Work struct {
-	Key        string `gorm:"primaryKey"`
-	Kind       string
-	SiteID     int64
-	VersionID  int64
-	CopyID     *int64
-	HostID     *int64
-	RolloverID *int64
-	State      string
-	Progress   int
-	Why        string
-	AskedAt    time.Time
-	EndedAt    *time.Time
-	NextPollAt time.Time `gorm:"<-:false"`
-}
-
-// Kinds and states of works.
-const (
-	WorkCapture    = "capture"
-	WorkDeliver    = "deliver"
-	WorkDeleteCopy = "delete-copy"
-	WorkDeleteDisk = "delete-disk"
-	WorkRebuild    = "rebuild"
-
-	WorkAsked     = "asked"
-	WorkUnderWay  = "under way"
-	WorkSucceeded = "succeeded"
-	WorkFailed    = "failed"
-)
-
-// Open says that the work has not ended.
-func (w Work) Open() bool { return w.State == WorkAsked || w.State == WorkUnderWay }
-
 // RolloverByID returns the rollover, or ErrNotFound.
 func RolloverByID(db *gorm.DB, id int64) (Rollover, error) {
 	return first[Rollover](db, fmt.Sprintf("rollover %d", id), "id = ?", id)
@@ -175,6 +141,11 @@ func MemberRows(db *gorm.DB, id int64) (rows []MemberRow, err error) {
 		left join works w on w.key = 'rebuild-' || m.rollover_id || '-' || m.host_id
 		where m.rollover_id = ? order by r.name`, id).Scan(&rows).Error
 	return rows, err
+}
+
+// TickNow makes a rollover due.
+func (tx *Tx) TickNow(id int64) error {
+	return tx.Exec("update rollovers set next_tick_at = now() where id = ? and not settled", id).Error
 }
 
 // OpenRollovers returns the rollovers of a pool that have something in flight or to come.

@@ -206,9 +206,73 @@ func TestOrdersAreWithdrawnAndForgotten(t *testing.T) {
 	require.Equal(t, []string{"told by the open rollover", "ordered by the open rollover", "the same of another host", "ordered by a person"},
 		left(func(tx *store.Tx) error { return store.PruneOrders(tx, 24*time.Hour) }))
 	require.Equal(t, []string{"told by the open rollover", "the same of another host", "ordered by a person"},
-		left(func(tx *store.Tx) error { return store.Withdraw(tx, 1, &open.ID) }))
+		left(func(tx *store.Tx) error {
+			return tx.TakeSteps(open, []store.Step{{Host: 1, Kind: rollover.Refill, From: rollover.HostServing, To: rollover.HostDraining}})
+		}))
 	require.Equal(t, []string{"told by the open rollover", "the same of another host"},
-		left(func(tx *store.Tx) error { return store.Withdraw(tx, 1, nil) }), "a new machine is told nothing that was meant for the old one's people")
+		left(func(tx *store.Tx) error {
+			return tx.TakeSteps(open, []store.Step{{Host: 1, Kind: rollover.Rebuild, From: rollover.HostDraining, To: rollover.HostRebuilding}})
+		}), "a new machine is told nothing that was meant for the old one's people")
+}
+
+func TestStepsAreTakenTogetherOrNotAtAll(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	pool := hosts(t, st, 4)
+	v := store.Version{ImageID: pool.ImageID, Number: "2026.11.1", State: store.Sealed, CreatedAt: noon}
+	require.NoError(t, st.DB.Create(&v).Error)
+	r := store.Rollover{PoolID: pool.ID, TargetID: v.ID, State: rollover.Running, CreatedAt: noon}
+	require.NoError(t, st.DB.Create(&r).Error)
+	for id := range int64(4) {
+		require.NoError(t, st.DB.Create(&store.RolloverHost{RolloverID: r.ID, HostID: id + 1, Phase: rollover.Queued, Since: noon}).Error)
+	}
+	take := func(steps ...store.Step) error {
+		return st.Change(t.Context(), "test", noon.Add(time.Hour), func(tx *store.Tx) error { return tx.TakeSteps(r, steps) })
+	}
+	drain := func(host int64) store.Step {
+		return store.Step{Host: host, Kind: rollover.DrainHost, From: rollover.HostServing, To: rollover.HostDraining, Phase: rollover.Draining, Batch: 1}
+	}
+	states := func() (out []string) {
+		require.NoError(t, st.DB.Raw(`select h.state || ' ' || m.phase || ' ' || m.batch || ' ' || m.why from hosts h join rollover_hosts m on m.host_id = h.id order by h.id`).Scan(&out).Error)
+		return out
+	}
+	require.NoError(t, take(drain(1), drain(2), store.Step{Host: 3, Kind: rollover.Leave, Phase: rollover.Left, Why: "it runs the version already"}))
+	now := []string{"draining draining 1 ", "draining draining 1 ", "serving left 0 it runs the version already", "serving queued 0 "}
+	require.Equal(t, now, states())
+	var drains []int64
+	require.NoError(t, st.DB.Raw("select drain_order from hosts order by id").Scan(&drains).Error)
+	require.NotEqual(t, drains[0], drains[1], "each has an order of its own")
+	require.Zero(t, drains[2]+drains[3])
+
+	// One of them was drained by a person meanwhile: nothing is done to any.
+	require.ErrorIs(t, take(drain(4), drain(1)), store.ErrMoved)
+	require.Equal(t, now, states())
+
+	// A host that fails keeps its disk, or has none any more.
+	empty := func(host int64) store.Step {
+		return store.Step{Host: host, Kind: rollover.EmptyHost, From: rollover.HostDraining, To: rollover.HostEmptied, Phase: rollover.Emptied, Batch: 1}
+	}
+	require.NoError(t, take(empty(1), empty(2)))
+	require.NoError(t, take(
+		store.Step{Host: 1, Kind: rollover.Rebuild, From: rollover.HostEmptied, To: rollover.HostRebuilding, Phase: rollover.Rebuilding},
+		store.Step{Host: 2, Kind: rollover.Fail, From: rollover.HostEmptied, To: rollover.HostServing, Phase: rollover.Failed, Why: "would not end"},
+		store.Step{Host: 4, Kind: rollover.WarnHost, Phase: rollover.Warned},
+	))
+	require.Equal(t, []string{"rebuilding rebuilding 1 ", "serving failed 1 would not end", "serving left 0 it runs the version already", "serving warned 0 "}, states())
+	type kept struct {
+		Machine, Unserved bool
+		DrainOrder        int64
+		Why               string
+	}
+	var two []kept
+	require.NoError(t, st.DB.Raw("select machine, unserved, drain_order, why from hosts where id < 3 order by id").Scan(&two).Error)
+	require.Equal(t, []kept{{false, true, drains[0], ""}, {true, false, 0, ""}}, two)
+	require.NoError(t, take(store.Step{Host: 1, Kind: rollover.Fail, From: rollover.HostRebuilding, To: rollover.HostFaulty, Phase: rollover.Failed, Why: "no space"}))
+	require.NoError(t, st.DB.Raw("select machine, unserved, drain_order, why from hosts where id = 1").Scan(&two).Error)
+	require.Equal(t, []kept{{false, true, drains[0], "no space"}}, two)
+	var wiped []int64
+	require.NoError(t, st.DB.Raw("select host_id from rollover_hosts where wiped").Scan(&wiped).Error)
+	require.Equal(t, []int64{1}, wiped)
 }
 
 func TestAnEnrolmentTokenDiesWithUse(t *testing.T) {
