@@ -30,13 +30,11 @@ func (e *Engine) onHost(ctx context.Context, actor, name string, fn func(*store.
 
 // inHand returns a problem if a rollover has the host in hand.
 func inHand(tx *store.Tx, h store.Host) error {
-	var in []store.RolloverHost
-	err := tx.Raw(`select m.* from rollover_hosts m join rollovers r on r.id = m.rollover_id
-		where m.host_id = ? and not r.settled and m.phase in ('draining', 'warned', 'emptied', 'rebuilding', 'checking')`, h.ID).Scan(&in).Error
-	if err != nil || len(in) == 0 {
+	m, in, err := store.InHand(tx.DB, h.ID)
+	if err != nil || !in {
 		return err
 	}
-	return conflict("host %s is %s in rollover %d: wait until that is done with it, or stop the rollover", h.Name, in[0].Phase, in[0].RolloverID)
+	return conflict("host %s is %s in rollover %d: wait until that is done with it, or stop the rollover", h.Name, m.Phase, m.RolloverID)
 }
 
 // Drain gives a host no new sessions; those there go on.
@@ -45,7 +43,8 @@ func (e *Engine) Drain(ctx context.Context, actor, name, reason string) error {
 		if h.State != rollover.HostServing {
 			return conflict("host %s is %s: only a serving host can be drained", h.Name, h.State)
 		}
-		if err := tx.Raw("select nextval('order_numbers')").Scan(&h.DrainOrder).Error; err != nil {
+		var err error
+		if h.DrainOrder, err = tx.NextOrder(); err != nil {
 			return err
 		}
 		h.State, h.Since, h.DrainedBy = rollover.HostDraining, tx.Now, actor
@@ -172,29 +171,26 @@ func (e *Engine) order(ctx context.Context, actor string, f store.SessionFilter,
 // hosts drained by hand that are empty by now, and records that are kept for a while only.
 func (e *Engine) sweep(ctx context.Context) error {
 	return e.change(ctx, serviceActor, func(tx *store.Tx) error {
-		var mine bool
-		if err := tx.Raw("select pg_try_advisory_xact_lock(7004)").Scan(&mine).Error; err != nil || !mine {
+		if mine, err := tx.TrySweep(); err != nil || !mine {
 			return err
 		}
 		limit := tx.Now.Add(-e.silentAfter())
-		if e.listening.Before(limit) {
-			if err := e.fallSilent(tx, limit); err != nil {
-				return err
-			}
+		moves := []struct {
+			verb, why string
+			move      func() ([]string, error)
+		}{
+			{"host.silent", "", func() ([]string, error) { return tx.FallSilent(limit) }},
+			{"host.heard", "its agent speaks again", func() ([]string, error) { return tx.SpeakAgain(limit) }},
+			{"host.empty", "", func() ([]string, error) { return tx.EmptyByHand(limit) }},
+			{"host.refill", "its agent reports a session again", tx.RefillByHand},
 		}
-		moves := []struct{ verb, why, query string }{
-			{"host.heard", "its agent speaks again", `update hosts h set silent = false, why = '', machine_why = '', vouched_at = null, since = @now,
-				state = case when drain_order = 0 then 'serving' else 'draining' end
-				from pulses u where u.host_id = h.id and h.state = 'faulty' and h.silent and u.seen_at > @limit returning h.name`},
-			{"host.empty", "", `update hosts h set state = 'emptied', machine_why = '', since = @now
-				from pulses u where u.host_id = h.id and h.state = 'draining' and h.drained_by <> '' and u.drain_confirmed = h.drain_order and u.sessions = '[]' and u.seen_at > @limit returning h.name`},
-			{"host.refill", "its agent reports a session again", `update hosts h set state = 'draining', since = @now
-				from pulses u where u.host_id = h.id and h.state = 'emptied' and h.drained_by <> '' and u.sessions <> '[]' returning h.name`},
+		if !e.listening.Before(limit) {
+			moves = moves[1:] // nobody could be heard so far
 		}
 		for _, m := range moves {
-			var names []string
-			if err := tx.Raw(m.query, map[string]any{"now": tx.Now, "limit": limit}).Scan(&names).Error; err != nil {
-				return err
+			names, err := m.move()
+			if err != nil {
+				return fmt.Errorf("%s: %w", m.verb, err)
 			}
 			for _, n := range names {
 				tx.Record(store.Entry{Verb: m.verb, Subject: "host " + n, Reason: m.why})
@@ -208,24 +204,4 @@ func (e *Engine) sweep(ctx context.Context) error {
 		}
 		return store.PruneReplies(tx, time.Now().Add(-repliesKept))
 	})
-}
-
-// fallSilent marks the hosts whose agents were last heard before the limit.
-func (e *Engine) fallSilent(tx *store.Tx, limit time.Time) error {
-	var gone []struct {
-		Name   string
-		SeenAt *time.Time
-	}
-	err := tx.Raw(`update hosts h set state = 'faulty', silent = true, since = @now, machine_why = '',
-			why = 'its agent is silent, last heard ' || coalesce(to_char(u.seen_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI:SS') || ' UTC', 'never')
-		from pulses u where u.host_id = h.id and h.state in ('serving', 'draining', 'emptied') and h.machine and not h.unserved and h.vouched_at is null
-			and (u.seen_at is null or u.seen_at < @limit) returning h.name, u.seen_at`,
-		map[string]any{"now": tx.Now, "limit": limit}).Scan(&gone).Error
-	if err != nil {
-		return err
-	}
-	for _, g := range gone {
-		tx.Record(store.Entry{Verb: "host.silent", Subject: "host " + g.Name})
-	}
-	return nil
 }

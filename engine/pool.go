@@ -272,7 +272,7 @@ func (l *loader) site(s estate.Site) error {
 	l.changed("site.edit", "site "+s.Name, "%s", strings.Join(d, ", "))
 	if !l.dry {
 		// Perhaps what kept it from answering is mended: it is asked at once.
-		if err := l.tx.Exec("update sites set retry_at = '-infinity' where id = ?", row.ID).Error; err != nil {
+		if err := store.AskSiteNow(l.tx, row.ID); err != nil {
 			return err
 		}
 	}
@@ -339,11 +339,11 @@ func (l *loader) pool(p estate.Pool) error {
 	}
 	row, err := store.PoolNamed(l.tx.DB, p.Name)
 	if errors.Is(err, store.ErrNotFound) {
-		var other int64
-		if err := l.tx.Model(&store.Pool{}).Where("host_prefix = ?", p.HostPrefix).Count(&other).Error; err != nil {
+		taken, err := store.PrefixTaken(l.tx.DB, p.HostPrefix)
+		if err != nil {
 			return err
 		}
-		if other > 0 {
+		if taken {
 			l.problem("pool %s: host prefix %s is another pool's", p.Name, p.HostPrefix)
 			return nil
 		}
@@ -393,10 +393,7 @@ func (l *loader) hosts(p store.Pool, had int) error {
 	if len(hosts) == 0 {
 		return nil
 	}
-	if err := l.tx.CreateInBatches(&hosts, 1000).Error; err != nil {
-		return err
-	}
-	return l.tx.Exec("insert into pulses (host_id) select id from hosts h where pool_id = ? and not exists (select from pulses u where u.host_id = h.id)", p.ID).Error
+	return l.tx.AddHosts(p.ID, hosts)
 }
 
 func soakSeconds(i estate.Image) int64 {

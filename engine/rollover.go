@@ -190,7 +190,7 @@ func (e *Engine) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store.Rol
 		if len(r.Hosts) > 0 && h.DrainOrder != 0 && (h.State == rollover.HostDraining || h.State == rollover.HostEmptied) {
 			// Somebody drained it in order to rebuild it: the rollover takes over from there.
 			m.Phase, m.Batch = rollover.Draining, 1
-			if err := tx.Exec("update hosts set drained_by = '', state = 'draining' where id = ?", h.ID).Error; err != nil {
+			if err := tx.TakeOver(h.ID); err != nil {
 				return row, err
 			}
 		}
@@ -227,13 +227,7 @@ func decided(h store.Host) rollover.Host {
 
 func createRollover(tx *store.Tx, p store.Pool, img store.Image, v store.Version, row store.Rollover, members []store.RolloverHost) (store.Rollover, error) {
 	row.PoolID, row.TargetID, row.State, row.CreatedBy, row.CreatedAt = p.ID, v.ID, rollover.Waiting, tx.Actor, tx.Now
-	if err := tx.Create(&row).Error; err != nil {
-		return row, err
-	}
-	for i := range members {
-		members[i].RolloverID = row.ID
-	}
-	if err := tx.CreateInBatches(members, 1000).Error; err != nil {
+	if err := tx.AddRollover(&row, members); err != nil {
 		return row, err
 	}
 	detail := map[string]any{"pool": p.Name, "version": label(img, v), "hosts": len(members), "batch": row.Options.V.Batch.String(), "floor": row.Options.V.Floor.String(), "log_off": row.Options.V.LogOff}
@@ -284,8 +278,8 @@ func (e *Engine) ResumeRollover(ctx context.Context, actor string, id int64, rea
 		if r.State != rollover.Paused {
 			return conflict("%s is %s: only a paused one can be resumed", r.Name(), r.State)
 		}
-		var failed int64
-		if err := tx.Model(&store.RolloverHost{}).Where("rollover_id = ? and phase = ?", r.ID, rollover.Failed).Count(&failed).Error; err != nil {
+		failed, err := store.FailedHosts(tx.DB, r.ID)
+		if err != nil {
 			return err
 		}
 		r.State, r.PausedWhy = rollover.Running, ""
@@ -414,49 +408,9 @@ func reversalTarget(tx *store.Tx, pool store.Pool, r store.Rollover, members []s
 	return img, v, usable(img, v)
 }
 
-// hostRecord is what one query tells of a host, for a decision.
-type hostRecord struct {
-	ID             int64
-	Name           string
-	State          rollover.HostState
-	VersionID      int64
-	DrainedBy      string
-	DrainOrder     int64
-	CheckOrder     int64
-	Machine        bool
-	Unserved       bool
-	VouchedAt      *time.Time
-	SeenAt         *time.Time
-	Stamp          string
-	DrainConfirmed int64
-	ChecksOrder    int64
-	Checks         string
-	ChecksWhy      string
-	Sessions       store.JSON[[]struct {
-		Key    string `json:"key"`
-		Person string `json:"person"`
-	}]
-	Phase     rollover.Phase
-	Since     *time.Time
-	Batch     int
-	WorkState string
-	WorkWhy   string
-}
-
 // snapshot gathers what is known for a decision about the rollover.
 func (e *Engine) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, site store.Site) (s rollover.Snapshot, err error) {
-	var records []hostRecord
-	err = tx.Raw(`
-		select h.id, h.name, h.state, coalesce(h.version_id, 0) as version_id, h.drained_by, h.drain_order, h.check_order, h.machine, h.unserved, h.vouched_at,
-		       u.seen_at, u.stamp, u.drain_confirmed, u.checks_order, u.checks, u.checks_why,
-		       case when h.state in ('off', 'rebuilding') then '[]' else u.sessions end as sessions,
-		       coalesce(m.phase, '') as phase, m.since, coalesce(m.batch, 0) as batch,
-		       coalesce(w.state, '') as work_state, coalesce(w.why, '') as work_why
-		from hosts h
-		join pulses u on u.host_id = h.id
-		left join rollover_hosts m on m.host_id = h.id and m.rollover_id = @r
-		left join works w on w.key = 'rebuild-' || m.rollover_id || '-' || h.id
-		where h.pool_id = @pool`, map[string]any{"r": r.ID, "pool": pool.ID}).Scan(&records).Error
+	records, err := store.DecisionRows(tx.DB, r)
 	if err != nil {
 		return s, fmt.Errorf("read the hosts: %w", err)
 	}
@@ -537,8 +491,8 @@ type noticeKey struct {
 
 // notices gathers what the rollover has told people, from its orders.
 func notices(tx *store.Tx, rolloverID int64) (map[noticeKey]rollover.Session, error) {
-	var orders []store.Order
-	if err := tx.Where("rollover_id = ?", rolloverID).Order("id").Find(&orders).Error; err != nil {
+	orders, err := store.OrdersOf(tx.DB, rolloverID)
+	if err != nil {
 		return nil, fmt.Errorf("read the orders: %w", err)
 	}
 	out := map[noticeKey]rollover.Session{}
@@ -572,14 +526,7 @@ func (e *Engine) capacity(tx *store.Tx, r store.Rollover, site store.Site) (c ro
 	if err != nil {
 		return c, err
 	}
-	var n struct{ Cloning, Recent, Mine, Stuck int }
-	err = tx.Raw(`
-		select count(*) filter (where state in ('asked', 'under way') and version_id = @version) as cloning,
-		       count(*) filter (where asked_at > @since) as recent,
-		       count(*) filter (where asked_at > @since and rollover_id = @r) as mine,
-		       count(*) filter (where state = 'asked' and asked_at < @since) as stuck
-		from works where site_id = @site and kind = 'rebuild' and (state in ('asked', 'under way') or asked_at > @since)`,
-		map[string]any{"version": r.TargetID, "since": tx.Now.Add(-time.Minute), "r": r.ID, "site": site.ID}).Scan(&n).Error
+	n, err := store.RebuildsAt(tx.DB, site.ID, r, tx.Now.Add(-time.Minute))
 	if err != nil {
 		return c, fmt.Errorf("read the capacity: %w", err)
 	}

@@ -62,8 +62,8 @@ func siteMatters(db *gorm.DB, _ time.Time, add func(Matter)) error {
 }
 
 func rolloverMatters(db *gorm.DB, _ time.Time, add func(Matter)) error {
-	var open []store.Rollover
-	if err := db.Where("not settled").Order("id").Find(&open).Error; err != nil {
+	open, err := store.AllOpenRollovers(db)
+	if err != nil {
 		return err
 	}
 	for _, r := range open {
@@ -84,14 +84,7 @@ func rolloverMatters(db *gorm.DB, _ time.Time, add func(Matter)) error {
 }
 
 func hostMatters(db *gorm.DB, _ time.Time, add func(Matter)) error {
-	var rows []struct {
-		Pool, State, Name, Why string
-		N                      int
-	}
-	// The first host by name, with its own reason.
-	err := db.Raw(`select distinct on (r.pool, r.state) r.pool, r.state, r.name, r.why, count(*) over (partition by r.pool, r.state) as n
-		from host_rows r where r.state = 'faulty' or r.state in ('draining', 'emptied') and r.drained_by <> ''
-		order by r.pool, r.state, r.name`).Scan(&rows).Error
+	rows, err := store.HostsOutOfService(db)
 	if err != nil {
 		return err
 	}
@@ -184,14 +177,7 @@ func (e *Engine) trialMatter(db *gorm.DB, now time.Time, img store.Image, v stor
 }
 
 func driftMatters(db *gorm.DB, _ time.Time, add func(Matter)) error {
-	var rows []struct {
-		Pool, Target string
-		N, Total     int
-	}
-	// A pool that is being rolled drifts by intent.
-	err := db.Raw(`select r.pool, max(r.target) as target, count(*) filter (where r.drifts) as n, count(*) as total
-		from host_rows r where not exists (select from rollovers o where o.pool_id = r.pool_id and not o.settled)
-		group by 1 having count(*) filter (where r.drifts) > 0 order by 1`).Scan(&rows).Error
+	rows, err := store.Drifts(db)
 	if err != nil {
 		return err
 	}

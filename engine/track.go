@@ -141,8 +141,8 @@ func (e *Engine) clearance(db *gorm.DB, img store.Image, v store.Version, now ti
 	for _, s := range signs {
 		facts.Verdicts = append(facts.Verdicts, clearance.Verdict{Tester: s.Tester, Yes: s.Yes, Comment: s.Comment})
 	}
-	var pools []store.Pool
-	if err := db.Where("image_id = ? and pinned_id is null", img.ID).Order("name").Find(&pools).Error; err != nil {
+	pools, err := store.Unpinned(db, img.ID)
+	if err != nil {
 		return nil, err
 	}
 	sites := map[int64]bool{}
@@ -336,7 +336,10 @@ func (e *Engine) rollPoolsBack(tx *store.Tx, img store.Image, tracks []string, r
 			}
 			stopped = append(stopped, *o)
 		}
-		o := lastOptions(tx, p)
+		o, err := lastOptions(tx, p)
+		if err != nil {
+			return nil, nil, err
+		}
 		if err := fit(o, p); err != nil {
 			return nil, nil, err
 		}
@@ -377,15 +380,15 @@ func takesAll(tx *store.Tx, r store.Rollover, p store.Pool) (bool, error) {
 
 // lastOptions are those of the pool's last rollover, other than of single
 // hosts: its people are used to them.
-func lastOptions(tx *store.Tx, p store.Pool) rollover.Options {
-	var last []store.Rollover
-	if err := tx.Where("pool_id = ? and not (plan->>'Forced')::bool", p.ID).Order("id desc").Limit(1).Find(&last).Error; err != nil || len(last) == 0 {
-		return rollover.DefaultOptions
+func lastOptions(tx *store.Tx, p store.Pool) (rollover.Options, error) {
+	last, was, err := store.LastRollover(tx.DB, p.ID)
+	if err != nil || !was {
+		return rollover.DefaultOptions, err
 	}
-	o := last[0].Options.V
+	o := last.Options.V
 	o.EarliestStart = time.Time{}
 	if fit(o, p) != nil {
-		return rollover.DefaultOptions // the pool is another by now
+		return rollover.DefaultOptions, nil // the pool is another by now
 	}
-	return o
+	return o, nil
 }

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -10,7 +9,6 @@ import (
 	"time"
 
 	"nimblepane/core/image"
-	"nimblepane/core/rollover"
 	"nimblepane/platform"
 	"nimblepane/store"
 )
@@ -232,12 +230,12 @@ func (e *Engine) bar(tx *store.Tx, img store.Image, v *store.Version, reason str
 	if v.Barred != "" {
 		return conflict("%s is barred already: %s", label(img, *v), v.Barred)
 	}
-	var busy []store.Rollover
-	if err := tx.Where("target_id = ? and not settled and state <> ?", v.ID, rollover.Stopped).Find(&busy).Error; err != nil {
+	open, err := store.RolloversTo(tx.DB, v.ID)
+	if err != nil {
 		return err
 	}
-	if len(busy) > 0 {
-		return conflict("%s takes hosts to %s: reverse or stop it first", busy[0].Name(), label(img, *v))
+	if r := running(open); r != nil {
+		return conflict("%s takes hosts to %s: reverse or stop it first", r.Name(), label(img, *v))
 	}
 	v.Barred, v.BarredBy, v.BarredAt = reason, tx.Actor, &tx.Now
 	v.Edition++
@@ -260,16 +258,14 @@ func Uses(tx *store.Tx, img store.Image, v store.Version) (image.Use, error) {
 			u.Fallback = true
 		}
 	}
-	u.Pools, err = store.PinnedTo(tx.DB, v.ID)
-	err = errors.Join(
-		err,
-		tx.Model(&store.Host{}).Where("version_id = ?", v.ID).Order("name").Pluck("name", &u.Hosts).Error,
-	)
-	if err != nil {
+	if u.Pools, err = store.PinnedTo(tx.DB, v.ID); err != nil {
 		return u, err
 	}
-	var open []store.Rollover
-	if err := tx.Where("target_id = ? and not settled", v.ID).Limit(1).Find(&open).Error; err != nil {
+	if u.Hosts, err = store.HostsOn(tx.DB, v.ID); err != nil {
+		return u, err
+	}
+	open, err := store.RolloversTo(tx.DB, v.ID)
+	if err != nil {
 		return u, err
 	}
 	if len(open) > 0 {

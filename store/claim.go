@@ -64,6 +64,11 @@ func (s *Store) ReleaseClaim(ctx context.Context, c Claim, wait time.Duration) e
 		wait.Seconds(), id, c.Number).Error
 }
 
+// AskSiteNow lets a site be asked at once, that perhaps answers again.
+func AskSiteNow(tx *Tx, site int64) error {
+	return tx.Exec("update sites set retry_at = '-infinity' where id = ?", site).Error
+}
+
 // SiteFailed notes that a site did not answer, and when it is asked again:
 // twice as late each time, up to a minute. It returns whether that is news.
 func SiteFailed(tx *Tx, site int64, why string) (news bool, err error) {

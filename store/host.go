@@ -122,6 +122,112 @@ func (tx *Tx) MachineSeen(h Host, why string) error {
 	return tx.Exec("update hosts set machine_why = ? where id = ? and state = 'faulty' and since = ?", why, h.ID, h.Since).Error
 }
 
+// InHand returns the host's place in a rollover that has it in flight; false if none has.
+func InHand(db *gorm.DB, hostID int64) (m RolloverHost, in bool, err error) {
+	var rows []RolloverHost
+	err = db.Raw(`select m.* from rollover_hosts m join rollovers r on r.id = m.rollover_id
+		where m.host_id = ? and not r.settled and m.phase in ('draining', 'warned', 'emptied', 'rebuilding', 'checking')`, hostID).Scan(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return m, false, err
+	}
+	return rows[0], true, nil
+}
+
+// NextOrder returns a number for an order to drain or to check.
+func (tx *Tx) NextOrder() (n int64, err error) {
+	err = tx.Raw("select nextval('order_numbers')").Scan(&n).Error
+	return n, err
+}
+
+// FallSilent marks the hosts faulty that people can work on and whose agents
+// were last heard before the limit. It returns their names.
+func (tx *Tx) FallSilent(limit time.Time) (names []string, err error) {
+	err = tx.Raw(`update hosts h set state = 'faulty', silent = true, since = @now, machine_why = '', why = 'its agent is silent, last heard ' ||
+			coalesce(to_char(u.seen_at at time zone 'UTC', 'YYYY-MM-DD HH24:MI:SS') || ' UTC', 'never')
+		from pulses u where u.host_id = h.id and h.state in ('serving', 'draining', 'emptied') and h.machine and not h.unserved
+			and h.vouched_at is null and (u.seen_at is null or u.seen_at < @limit) returning h.name`, tx.since(limit)).Scan(&names).Error
+	return names, err
+}
+
+// SpeakAgain puts the hosts back that were faulty only because their agents
+// were silent, and were heard after the limit. It returns their names.
+func (tx *Tx) SpeakAgain(limit time.Time) (names []string, err error) {
+	err = tx.Raw(`update hosts h set silent = false, why = '', machine_why = '', vouched_at = null, since = @now,
+			state = case when drain_order = 0 then 'serving' else 'draining' end
+		from pulses u where u.host_id = h.id and h.state = 'faulty' and h.silent and u.seen_at > @limit returning h.name`, tx.since(limit)).Scan(&names).Error
+	return names, err
+}
+
+// EmptyByHand marks the hosts emptied that people drained by hand, and that
+// nobody is on any more by what their agents said after the limit. It returns their names.
+func (tx *Tx) EmptyByHand(limit time.Time) (names []string, err error) {
+	err = tx.Raw(`update hosts h set state = 'emptied', machine_why = '', since = @now
+		from pulses u where u.host_id = h.id and h.state = 'draining' and h.drained_by <> '' and u.drain_confirmed = h.drain_order
+			and u.sessions = '[]' and u.seen_at > @limit returning h.name`, tx.since(limit)).Scan(&names).Error
+	return names, err
+}
+
+// RefillByHand marks the hosts draining again that people drained by hand, and
+// that somebody is on after all. It returns their names.
+func (tx *Tx) RefillByHand() (names []string, err error) {
+	err = tx.Raw(`update hosts h set state = 'draining', since = @now
+		from pulses u where u.host_id = h.id and h.state = 'emptied' and h.drained_by <> '' and u.sessions <> '[]' returning h.name`, tx.since(tx.Now)).Scan(&names).Error
+	return names, err
+}
+
+func (tx *Tx) since(limit time.Time) map[string]any {
+	return map[string]any{"now": tx.Now, "limit": limit}
+}
+
+// TakeOver lets a rollover have a host that somebody drained by hand.
+func (tx *Tx) TakeOver(hostID int64) error {
+	return tx.Exec("update hosts set drained_by = '', state = 'draining' where id = ?", hostID).Error
+}
+
+// AddHosts adds hosts to a pool, and the pulse of each.
+func (tx *Tx) AddHosts(poolID int64, hosts []Host) error {
+	if err := tx.CreateInBatches(hosts, 1000).Error; err != nil {
+		return err
+	}
+	return tx.Exec(`insert into pulses (host_id)
+		select id from hosts h where pool_id = ? and not exists (select from pulses u where u.host_id = h.id)`, poolID).Error
+}
+
+// HostsOn returns the names of the hosts that run the version, or are made from it.
+func HostsOn(db *gorm.DB, versionID int64) (names []string, err error) {
+	err = db.Model(&Host{}).Where("version_id = ?", versionID).Order("name").Pluck("name", &names).Error
+	return names, err
+}
+
+// OutOfService is the hosts of a pool that are out of service for the same cause.
+type OutOfService struct {
+	Pool, State string
+	N           int
+	Name, Why   string // of the first by name
+}
+
+// HostsOutOfService returns the hosts that are faulty or drained by hand, by pool and state.
+func HostsOutOfService(db *gorm.DB) (rows []OutOfService, err error) {
+	err = db.Raw(`select distinct on (r.pool, r.state) r.pool, r.state, r.name, r.why, count(*) over (partition by r.pool, r.state) as n
+		from host_rows r where r.state = 'faulty' or r.state in ('draining', 'emptied') and r.drained_by <> ''
+		order by r.pool, r.state, r.name`).Scan(&rows).Error
+	return rows, err
+}
+
+// Drift is how many hosts of a pool run another version than they should.
+type Drift struct {
+	Pool, Target string
+	N, Total     int
+}
+
+// Drifts returns the drift of the pools that no rollover has in hand: one that is being rolled drifts by intent.
+func Drifts(db *gorm.DB) (rows []Drift, err error) {
+	err = db.Raw(`select r.pool, max(r.target) as target, count(*) filter (where r.drifts) as n, count(*) as total
+		from host_rows r where not exists (select from rollovers o where o.pool_id = r.pool_id and not o.settled)
+		group by 1 having count(*) filter (where r.drifts) > 0 order by 1`).Scan(&rows).Error
+	return rows, err
+}
+
 // Hosts returns the hosts of a pool by name.
 func Hosts(db *gorm.DB, poolID int64) (rows []Host, err error) {
 	err = db.Where("pool_id = ?", poolID).Order("name").Find(&rows).Error

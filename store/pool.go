@@ -2,6 +2,19 @@ package store
 
 import "gorm.io/gorm"
 
+// PrefixTaken says whether a pool has the prefix for its hosts' names.
+func PrefixTaken(db *gorm.DB, prefix string) (bool, error) {
+	var n int64
+	err := db.Model(&Pool{}).Where("host_prefix = ?", prefix).Count(&n).Error
+	return n > 0, err
+}
+
+// Unpinned returns the pools of an image that follow a track, by name.
+func Unpinned(db *gorm.DB, imageID int64) (rows []Pool, err error) {
+	err = db.Where("image_id = ? and pinned_id is null", imageID).Order("name").Find(&rows).Error
+	return rows, err
+}
+
 // PoolRow is a pool with all that is shown of it, but for its hosts.
 type PoolRow struct {
 	Name, Title, Site, Image, Track, Pinned, PinnedWhy, Target, MachineClass, HostPrefix string

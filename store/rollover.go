@@ -148,6 +148,117 @@ func (tx *Tx) TickNow(id int64) error {
 	return tx.Exec("update rollovers set next_tick_at = now() where id = ? and not settled", id).Error
 }
 
+// AddRollover adds a rollover with its hosts.
+func (tx *Tx) AddRollover(r *Rollover, members []RolloverHost) error {
+	if err := tx.Create(r).Error; err != nil {
+		return err
+	}
+	for i := range members {
+		members[i].RolloverID = r.ID
+	}
+	return tx.CreateInBatches(members, 1000).Error
+}
+
+// FailedHosts counts the hosts of a rollover that failed.
+func FailedHosts(db *gorm.DB, id int64) (n int64, err error) {
+	err = db.Model(&RolloverHost{}).Where("rollover_id = ? and phase = ?", id, rollover.Failed).Count(&n).Error
+	return n, err
+}
+
+// OrdersOf returns what a rollover ordered, in order.
+func OrdersOf(db *gorm.DB, rolloverID int64) (rows []Order, err error) {
+	err = db.Where("rollover_id = ?", rolloverID).Order("id").Find(&rows).Error
+	return rows, err
+}
+
+// AllOpenRollovers returns the rollovers of all pools that have something in flight or to come.
+func AllOpenRollovers(db *gorm.DB) (rows []Rollover, err error) {
+	err = db.Where("not settled").Order("id").Find(&rows).Error
+	return rows, err
+}
+
+// RolloversTo returns the open rollovers that take hosts to a version.
+func RolloversTo(db *gorm.DB, versionID int64) (rows []Rollover, err error) {
+	err = db.Where("target_id = ? and not settled", versionID).Order("id").Find(&rows).Error
+	return rows, err
+}
+
+// LastRollover returns a pool's last rollover, other than of single hosts; false if there was none.
+func LastRollover(db *gorm.DB, poolID int64) (r Rollover, was bool, err error) {
+	var rows []Rollover
+	err = db.Where("pool_id = ? and not (plan->>'Forced')::bool", poolID).Order("id desc").Limit(1).Find(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return r, false, err
+	}
+	return rows[0], true, nil
+}
+
+// DecisionRow is what is known of a host for a decision.
+type DecisionRow struct {
+	ID             int64
+	Name           string
+	State          rollover.HostState
+	VersionID      int64 // 0 for none
+	DrainedBy      string
+	DrainOrder     int64
+	CheckOrder     int64
+	Machine        bool
+	Unserved       bool
+	VouchedAt      *time.Time
+	SeenAt         *time.Time
+	Stamp          string
+	DrainConfirmed int64
+	ChecksOrder    int64
+	Checks         string
+	ChecksWhy      string
+	Sessions       JSON[[]struct {
+		Key    string `json:"key"`
+		Person string `json:"person"`
+	}]
+	Phase     rollover.Phase
+	Since     *time.Time
+	Batch     int
+	WorkState string // of its rebuild
+	WorkWhy   string
+}
+
+// DecisionRows returns all hosts of the rollover's pool, with their part in the rollover.
+func DecisionRows(db *gorm.DB, r Rollover) (rows []DecisionRow, err error) {
+	err = db.Raw(`
+		select h.id, h.name, h.state, coalesce(h.version_id, 0) as version_id, h.drained_by, h.drain_order, h.check_order,
+		       h.machine, h.unserved, h.vouched_at,
+		       u.seen_at, u.stamp, u.drain_confirmed, u.checks_order, u.checks, u.checks_why,
+		       case when h.state in ('off', 'rebuilding') then '[]' else u.sessions end as sessions,
+		       coalesce(m.phase, '') as phase, m.since, coalesce(m.batch, 0) as batch,
+		       coalesce(w.state, '') as work_state, coalesce(w.why, '') as work_why
+		from hosts h
+		join pulses u on u.host_id = h.id
+		left join rollover_hosts m on m.host_id = h.id and m.rollover_id = @r
+		left join works w on w.key = 'rebuild-' || m.rollover_id || '-' || h.id
+		where h.pool_id = @pool`, map[string]any{"r": r.ID, "pool": r.PoolID}).Scan(&rows).Error
+	return rows, err
+}
+
+// Rebuilds counts rebuilds at a site.
+type Rebuilds struct {
+	Cloning int // from a version, that have not ended
+	Recent  int // asked for after a time
+	Mine    int // of those, by one rollover
+	Stuck   int // asked for before it, and not taken on yet
+}
+
+// RebuildsAt counts the rebuilds at a site for a rollover, recent ones since the time.
+func RebuildsAt(db *gorm.DB, siteID int64, r Rollover, since time.Time) (n Rebuilds, err error) {
+	err = db.Raw(`
+		select count(*) filter (where state in ('asked', 'under way') and version_id = @version) as cloning,
+		       count(*) filter (where asked_at > @since) as recent,
+		       count(*) filter (where asked_at > @since and rollover_id = @r) as mine,
+		       count(*) filter (where state = 'asked' and asked_at < @since) as stuck
+		from works where site_id = @site and kind = 'rebuild' and (state in ('asked', 'under way') or asked_at > @since)`,
+		map[string]any{"version": r.TargetID, "since": since, "r": r.ID, "site": siteID}).Scan(&n).Error
+	return n, err
+}
+
 // OpenRollovers returns the rollovers of a pool that have something in flight or to come.
 func OpenRollovers(db *gorm.DB, poolID int64) (rows []Rollover, err error) {
 	err = db.Where("pool_id = ? and not settled", poolID).Order("id").Find(&rows).Error

@@ -86,6 +86,7 @@ const (
 	lockTrail   = 7_001
 	lockMigrate = 7_002
 	lockSite    = 7_003 // with the site's id
+	lockSweep   = 7_004
 	lockCapture = 7_005 // with a digest of the build machine
 	lockPlacing = 7_006 // with a digest of the site
 )
@@ -198,6 +199,12 @@ func (tx *Tx) Record(e Entry) {
 func (tx *Tx) Emit(kind, subject string, data any) {
 	raw, _ := json.Marshal(data)
 	tx.events = append(tx.events, Event{At: tx.Now, Kind: kind, Subject: subject, Data: raw})
+}
+
+// TrySweep says whether this change may sweep: one at a time does, of all processes.
+func (tx *Tx) TrySweep() (mine bool, err error) {
+	err = tx.Raw("select pg_try_advisory_xact_lock(?)", lockSweep).Scan(&mine).Error
+	return mine, err
 }
 
 // LockSite makes the change the only one that decides about clones at the site until it ends.
