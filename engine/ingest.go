@@ -10,6 +10,7 @@ import (
 	"hash/maphash"
 	"time"
 
+	"github.com/hashicorp/golang-lru/v2/expirable"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promauto"
 
@@ -39,9 +40,12 @@ type ingest struct {
 	seed   maphash.Seed
 	// seen is a digest of the sessions last reported by each host, and touched
 	// the pools in which that changed since watchers were told.
-	seen    map[int64]uint64
-	touched map[int64]bool
-	told    time.Time
+	seen map[int64]uint64
+	// speakers remembers whose credentials are. That one is no good any more
+	// is seen when its heartbeat is written down.
+	speakers *expirable.LRU[string, store.Speaker]
+	touched  map[int64]bool
+	told     time.Time
 }
 
 type waiting struct {
@@ -57,10 +61,14 @@ type answered struct {
 	err   error
 }
 
-const beatsAtOnce = 2000
+const (
+	beatsAtOnce  = 2000
+	speakersKept = 200_000
+	speakersFor  = 10 * time.Minute // how many sessions a host may have can change
+)
 
 func newIngest(e *Engine) *ingest {
-	return &ingest{engine: e, in: make(chan waiting, 2*beatsAtOnce), seed: maphash.MakeSeed(), seen: map[int64]uint64{}, touched: map[int64]bool{}}
+	return &ingest{engine: e, in: make(chan waiting, 2*beatsAtOnce), seed: maphash.MakeSeed(), seen: map[int64]uint64{}, touched: map[int64]bool{}, speakers: expirable.NewLRU[string, store.Speaker](speakersKept, nil, speakersFor)}
 }
 
 func (i *ingest) run(ctx context.Context) {
@@ -114,11 +122,7 @@ func oneEach(queue []waiting) (batch, later []waiting) {
 
 // take answers a batch of heartbeats, one of an agent at most.
 func (i *ingest) take(ctx context.Context, batch []waiting) {
-	credentials := make([][]byte, len(batch))
-	for n, w := range batch {
-		credentials[n] = w.beat.Credential
-	}
-	speakers, err := i.engine.Store.Speakers(ctx, credentials)
+	speakers, err := i.whoSpeak(ctx, batch)
 	known := batch[:0]
 	for _, w := range batch {
 		who, ok := speakers[string(w.beat.Credential)]
@@ -136,6 +140,28 @@ func (i *ingest) take(ctx context.Context, batch []waiting) {
 	if len(known) > 0 {
 		i.write(ctx, known)
 	}
+}
+
+// whoSpeak returns whose the heartbeats are, by their credentials.
+func (i *ingest) whoSpeak(ctx context.Context, batch []waiting) (map[string]store.Speaker, error) {
+	speakers := make(map[string]store.Speaker, len(batch))
+	var unknown [][]byte
+	for _, w := range batch {
+		if who, ok := i.speakers.Get(string(w.beat.Credential)); ok {
+			speakers[string(w.beat.Credential)] = who
+		} else {
+			unknown = append(unknown, w.beat.Credential)
+		}
+	}
+	if len(unknown) == 0 {
+		return speakers, nil
+	}
+	found, err := i.engine.Store.Speakers(ctx, unknown)
+	for credential, who := range found {
+		speakers[credential] = who
+		i.speakers.Add(credential, who)
+	}
+	return speakers, err
 }
 
 func (i *ingest) write(ctx context.Context, batch []waiting) {
@@ -161,7 +187,8 @@ func (i *ingest) write(ctx context.Context, batch []waiting) {
 		}
 		r := replies[n]
 		if !r.Known {
-			w.refuse(ErrUnknownAgent) // its credential was replaced a moment ago
+			i.speakers.Remove(string(w.beat.Credential))
+			w.refuse(ErrUnknownAgent) // its credential was replaced
 			continue
 		}
 		w.reply <- answered{reply: r}

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"gorm.io/gorm"
 
 	"nimblepane/core/rollover"
@@ -363,8 +365,8 @@ func (s *Store) Speakers(ctx context.Context, credentials [][]byte) (map[string]
 }
 
 // SaveBeats writes a batch of heartbeats that came in at now, one of a host at
-// most, and returns a reply to each, in the same order. It takes three
-// statements, however many there are; all are written or none.
+// most, and returns a reply to each, in the same order. It asks the database
+// once, however many there are; all are written or none.
 func (s *Store) SaveBeats(ctx context.Context, now time.Time, beats []Beat) (replies []Reply, err error) {
 	err = again(ctx, func() error {
 		replies, err = s.saveBeats(ctx, now, beats)
@@ -390,16 +392,25 @@ func (s *Store) saveBeats(ctx context.Context, now time.Time, beats []Beat) ([]R
 		index[i], credential[i], stamp[i], drain[i] = int32(i), b.Credential, b.Stamp, b.DrainConfirmed
 		checkOrder[i], checks[i], checksWhy[i], load[i], sessions[i] = b.ChecksOrder, b.Checks, b.ChecksWhy, b.Load, string(b.Sessions)
 	}
-	replies := make([]Reply, n)
-	at := map[int64]int{}
-	tx, err := s.Pool.Begin(ctx)
-	if err != nil {
-		return nil, fmt.Errorf("save heartbeats: %w", err)
+	var done []int64
+	var doneBy [][]byte
+	for _, b := range beats {
+		for _, order := range b.Done {
+			done, doneBy = append(done, order), append(doneBy, b.Credential)
+		}
 	}
-	defer tx.Rollback(context.WithoutCancel(ctx))
+	// Both go to the database at once, and are one transaction there.
+	var both pgx.Batch
+	if len(done) > 0 {
+		// What a host says counts for its own orders only.
+		both.Queue(`update orders o set done_at = $1 from unnest($2::bigint[], $3::bytea[]) as d(id, credential)
+			join pulses u on u.credential = d.credential
+			where o.id = d.id and o.host_id = u.host_id and o.done_at is null`, now, done, doneBy).Exec(func(pgconn.CommandTag) error { return nil })
+	}
+	replies := make([]Reply, n)
 	// Rows are locked in the order of their host, so that two services that
 	// write at once wait for each other and do not block each other for good.
-	rows, err := tx.Query(ctx, `
+	both.Queue(`
 		with beat as materialized (
 		  select u.host_id, b.* from unnest($1::int[], $2::bytea[], $3::text[], $4::bigint[], $5::bigint[], $6::text[], $7::text[], $8::float8[], $9::text[])
 		    as b(i, credential, stamp, drain, check_order, checks, checks_why, load, sessions)
@@ -411,52 +422,25 @@ func (s *Store) saveBeats(ctx context.Context, now time.Time, beats []Beat) ([]R
 		  from beat b where u.host_id = b.host_id
 		  returning b.i, u.host_id
 		)
-		select saved.i, h.id, h.pool_id, h.drain_order, h.check_order from saved join hosts h on h.id = saved.host_id`,
-		index, credential, stamp, drain, checkOrder, checks, checksWhy, load, sessions, now)
-	if err != nil {
+		select saved.i, h.id, h.pool_id, h.drain_order, h.check_order,
+		  (select json_agg(json_build_object('ID', o.id, 'HostID', o.host_id, 'Kind', o.kind, 'SessionKey', o.session_key, 'Text', o.text) order by o.id)
+		   from orders o where o.host_id = h.id and o.done_at is null)
+		from saved join hosts h on h.id = saved.host_id`,
+		index, credential, stamp, drain, checkOrder, checks, checksWhy, load, sessions, now).Query(func(rows pgx.Rows) error {
+		for rows.Next() {
+			var i int32
+			r := Reply{Known: true}
+			if err := rows.Scan(&i, &r.HostID, &r.PoolID, &r.DrainOrder, &r.CheckOrder, &r.Orders); err != nil {
+				return err
+			}
+			replies[i] = r
+		}
+		return rows.Err()
+	})
+	if err := s.Pool.SendBatch(ctx, &both).Close(); err != nil {
 		return nil, fmt.Errorf("save heartbeats: %w", err)
 	}
-	var hosts, done, doneBy []int64
-	for rows.Next() {
-		var i int32
-		var r Reply
-		if err := rows.Scan(&i, &r.HostID, &r.PoolID, &r.DrainOrder, &r.CheckOrder); err != nil {
-			return nil, fmt.Errorf("save heartbeats: %w", err)
-		}
-		r.Known = true
-		replies[i] = r
-		at[r.HostID] = int(i)
-		hosts = append(hosts, r.HostID)
-		for _, order := range beats[i].Done {
-			done, doneBy = append(done, order), append(doneBy, r.HostID)
-		}
-	}
-	if err := rows.Err(); err != nil {
-		return nil, fmt.Errorf("save heartbeats: %w", err)
-	}
-	if len(done) > 0 {
-		// What a host says counts for its own orders only.
-		if _, err := tx.Exec(ctx, `update orders o set done_at = $1 from unnest($2::bigint[], $3::bigint[]) as d(id, host_id)
-			where o.id = d.id and o.host_id = d.host_id and o.done_at is null`, now, done, doneBy); err != nil {
-			return nil, fmt.Errorf("save what was done: %w", err)
-		}
-	}
-	rows, err = tx.Query(ctx, "select id, host_id, kind, session_key, text from orders where done_at is null and host_id = any($1) order by id", hosts)
-	if err != nil {
-		return nil, fmt.Errorf("read orders: %w", err)
-	}
-	for rows.Next() {
-		var o Order
-		if err := rows.Scan(&o.ID, &o.HostID, &o.Kind, &o.SessionKey, &o.Text); err != nil {
-			return nil, fmt.Errorf("read orders: %w", err)
-		}
-		r := &replies[at[o.HostID]]
-		r.Orders = append(r.Orders, o)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, fmt.Errorf("read orders: %w", err)
-	}
-	return replies, tx.Commit(ctx)
+	return replies, nil
 }
 
 // Enrolment is a one-time token for the agent of a host.
