@@ -213,6 +213,32 @@ func TestSilenceCountsFromWhenAgentsCouldBeHeard(t *testing.T) {
 	require.Equal(t, []ActionKind{Fail}, kinds(Decide(p, s, noon.Add(time.Hour+3*time.Minute+1))))
 }
 
+func TestNothingIsDoneOnOldWord(t *testing.T) {
+	t.Parallel()
+	// The agent was not heard lately, and nobody could have heard it: neither fresh nor silent.
+	unheard := func(h Host) []Action {
+		h.Seen = noon.Add(-time.Hour)
+		s := snapshot(h)
+		s.Listening = noon
+		return Decide(plan(func(p *Plan) { p.LogOff, p.Budget = Warn, 0 }), s, noon).Actions
+	}
+	require.Empty(t, unheard(flying(Draining, 1, nil)), "nobody is warned")
+	require.Empty(t, unheard(flying(Draining, 0, nil)), "nor is it empty")
+	require.Empty(t, unheard(flying(Emptied, 0, nil)), "nor rebuilt")
+	require.Equal(t, []Action{{Kind: Rebuild, Host: 1}}, unheard(flying(Emptied, 0, func(h *Host) { h.Unserved = true })), "but for a machine that never served")
+	require.Empty(t, unheard(flying(Emptied, 1, func(h *Host) { h.Unserved = true })), "and says that nobody is on it")
+	// Somebody is on it again, however long it was empty: it drains on, and does not fail.
+	back := flying(Emptied, 1, func(h *Host) { h.Seen, h.Confirmed = noon.Add(time.Hour), false })
+	require.Equal(t, []ActionKind{Refill}, kinds(decided(nil, time.Hour, back)))
+	// It speaks, and has not confirmed the drain yet.
+	unconfirmed := func(phase Phase) []Action {
+		h := flying(phase, 1, func(h *Host) { h.Confirmed = false })
+		return decided(func(p *Plan) { p.LogOff, p.Budget = Warn, 0 }, 0, h).Actions
+	}
+	require.Empty(t, unconfirmed(Draining))
+	require.Empty(t, unconfirmed(Warned))
+}
+
 func TestEachSessionHasItsOwnNotice(t *testing.T) {
 	t.Parallel()
 	h := flying(Warned, 6, func(h *Host) { h.Seats, h.Seen = 6, noon.Add(20*time.Minute) })
@@ -253,6 +279,7 @@ func TestWhatASiteIsShortOfIsSaid(t *testing.T) {
 	}
 	require.Equal(t, []string{"2 hosts wait for a free place to clone at north-quay"}, short(1, 9, "").Holds)
 	require.Equal(t, []string{"1 host waits for the start stagger of north-quay"}, short(9, 2, "").Holds)
+	require.Equal(t, []string{"1 host waits for a free place to clone at north-quay"}, short(2, 9, "").Holds)
 	require.Equal(t, []string{"3 hosts wait for cloning: its copies are on the way"}, short(0, 0, "its copies are on the way").Holds)
 	require.Equal(t, []string{"2 hosts wait for a free place to clone at north-quay"}, short(1, 1, "").Holds, "what cannot be cloned does not wait for its start yet")
 	require.Empty(t, short(3, 3, "").Holds)
@@ -278,6 +305,10 @@ func TestABatchIsFilledUpAndThenDone(t *testing.T) {
 	hosts[3].Seen = noon.Add(12 * time.Minute)
 	require.Equal(t, Decision{Holds: []string{"observing batch 3 until 12:12:00 UTC"}}, decided(observing, 12*time.Minute-1, hosts...))
 	require.Equal(t, []Action{{Kind: DrainHost, Host: 4, Batch: 4}}, decided(observing, 12*time.Minute, hosts...).Actions)
+	// When nobody is left to take, nothing is waited for.
+	require.Empty(t, decided(nil, 0, busy, idle(2, Done, 1, 0)).Holds)
+	// Hosts that were left were in no batch that could be observed.
+	require.Equal(t, []ActionKind{DrainHost}, kinds(decided(observing, 0, idle(1, Left, 0, 0), serving(4, 0))))
 	// The first batch has none before it to observe.
 	require.Equal(t, []Action{{Kind: DrainHost, Host: 4, Batch: 1}}, decided(observing, 12*time.Minute, hosts[3]).Actions)
 }
@@ -293,6 +324,9 @@ func TestTheFloorIsLeftToTheSeat(t *testing.T) {
 	require.Equal(t, []Action{{Kind: DrainHost, Host: 3, Batch: 1}}, decided(floor(5, Wait), 0, three...).Actions, "a host with fewer free seats may still fit")
 	require.Equal(t, []Action{{Kind: DrainHost, Host: 1, Batch: 1}}, decided(floor(2, Warn), 0, three...).Actions, "3 stay, less one who moves")
 	require.Equal(t, Decision{Holds: []string{"taking h-1 would leave 3 free seats (1 of people who would have to move); the floor is 4"}}, decided(floor(4, Warn), 0, three...))
+	short := decided(func(p *Plan) { p.Floor, p.Deadline = 4, time.Nanosecond }, 0, three...)
+	require.Contains(t, short.Holds[0], "1 of people who would have to move", "however short it is")
+	require.Equal(t, []ActionKind{WarnHost}, kinds(decided(func(p *Plan) { p.Deadline = time.Nanosecond }, time.Nanosecond, flying(Draining, 1, nil))))
 	withDeadline := decided(func(p *Plan) { p.Floor, p.Deadline = 4, time.Hour }, 0, three...)
 	require.Contains(t, withDeadline.Holds[0], "1 of people who would have to move", "a deadline ends in warnings")
 	// People on hosts that drain already have to move as well, and on a host in flight there are no free seats.
@@ -321,6 +355,15 @@ func TestWhatIsNotServingTakesNoSeatButAPlaceInTheBatch(t *testing.T) {
 	require.Equal(t, []Action{{Kind: DrainHost, Host: 3, Batch: 1}, {Kind: DrainHost, Host: 4, Batch: 1}}, decided(nil, 0, off(1), off(2), serving(3, 0), serving(4, 0)).Actions, "h-3 comes before o")
 	require.Equal(t, []Action{{Kind: DrainHost, Host: 3, Batch: 1}, {Kind: EmptyHost, Host: 1, Batch: 1}}, d.Actions)
 	require.Equal(t, []Action{{Kind: EmptyHost, Host: 1, Batch: 1}}, decided(func(p *Plan) { p.BatchSize = 1 }, 0, off(1), off(2)).Actions)
+	others := serving(7, 0)
+	others.Phase = Outside
+	require.Equal(t, []Action{{Kind: EmptyHost, Host: 1, Batch: 1}}, decided(nil, 0, off(1), others).Actions, "it is not drained, too")
+	// A batch that has more hosts than it may by now takes none.
+	crowd := []Host{serving(9, 0)}
+	for id := range int64(3) {
+		crowd = append(crowd, flying(Draining, 1, func(h *Host) { h.ID = id + 1 }))
+	}
+	require.Empty(t, decided(nil, 0, crowd...).Actions)
 }
 
 func TestWhoIsTakenAndWhoIsLeft(t *testing.T) {

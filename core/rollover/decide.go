@@ -87,7 +87,6 @@ func (d *decider) run(hosts []Host) {
 		d.Actions = slices.DeleteFunc(d.Actions, func(a Action) bool {
 			return a.Kind != Fail && a.Kind != CheckHost && a.Kind != Return
 		})
-		d.Holds = nil
 		d.act(Action{Kind: Pause, Why: fmt.Sprintf("%s failed; the failure budget is %d", count(failed-d.plan.Excused, "host"), d.plan.Budget)})
 		return
 	}
@@ -237,7 +236,7 @@ func (d *decider) drain(h *Host) int {
 		case !told:
 			// The agent has the notice in its orders and has not confirmed it yet.
 		case d.now.Before(over):
-			if d.plan.LastNotice > 0 && d.plan.LastNotice < d.plan.Grace && s.Reminded.Before(s.Warned) && !d.now.Before(over.Add(-d.plan.LastNotice)) {
+			if d.plan.LastNotice < d.plan.Grace && s.Reminded.Before(s.Warned) && !d.now.Before(over.Add(-d.plan.LastNotice)) {
 				remind = append(remind, s.Key)
 			}
 		case !s.SignOffFirst.Before(s.Warned) && d.now.Sub(s.SignOffFirst) > d.plan.Limits.SignOff:
@@ -340,7 +339,7 @@ func (d *decider) take(hosts []Host) {
 		if h.Phase.InFlight() {
 			flying++
 		}
-		if h.Batch == batch && batch > 0 {
+		if h.Batch == batch {
 			size++
 			if h.Phase.Settled() {
 				settled++
@@ -388,9 +387,6 @@ func (d *decider) take(hosts []Host) {
 	default:
 		batch++
 	}
-	if room <= 0 {
-		return
-	}
 
 	// Those with the fewest people first: they are done soonest and disturb least.
 	slices.SortStableFunc(queue, func(a, b *Host) int {
@@ -398,7 +394,7 @@ func (d *decider) take(hosts []Host) {
 	})
 	taken, held := 0, false
 	for _, h := range queue {
-		if taken == room {
+		if taken >= room {
 			return
 		}
 		if h.State != HostServing {

@@ -16,6 +16,8 @@ func TestShares(t *testing.T) {
 		require.NoError(t, err, text)
 		require.Equal(t, want, s.Of(40), text)
 	}
+	require.Equal(t, 500, Share{50, true}.Of(1000))
+	require.Equal(t, 501, Share{50, true}.Of(1001), "rounded up")
 	for _, bad := range []string{"", "many", "5.5", "%"} {
 		_, err := ParseShare(bad)
 		require.ErrorContains(t, err, "write a number such as 5, or a share such as 20%", bad)
@@ -138,6 +140,8 @@ func TestWhatIsJustWrongIsRefusedWithWhatWouldBeRight(t *testing.T) {
 
 func TestAPlanHasTheNumbersOfItsPool(t *testing.T) {
 	t.Parallel()
+	usual := DefaultOptions.Plan(Pool{Hosts: 10, SeatsPerHost: 4})
+	require.Equal(t, []time.Duration{15 * time.Minute, 2 * time.Minute}, []time.Duration{usual.Grace, usual.LastNotice})
 	o := Options{
 		Batch: Share{25, true}, Floor: Share{11, true}, LogOff: Warn, Grace: 1, LastNotice: 2, Deadline: 3, Observe: 4, Budget: 5, EarliestStart: time.Unix(6, 0),
 	}
