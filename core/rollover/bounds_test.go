@@ -227,6 +227,9 @@ func TestNothingIsDoneOnOldWord(t *testing.T) {
 	require.Empty(t, unheard(flying(Emptied, 0, nil)), "nor rebuilt")
 	require.Equal(t, []Action{{Kind: Rebuild, Host: 1}}, unheard(flying(Emptied, 0, func(h *Host) { h.Unserved = true })), "but for a machine that never served")
 	require.Empty(t, unheard(flying(Emptied, 1, func(h *Host) { h.Unserved = true })), "and says that nobody is on it")
+	// A person's word beats what the agent said before it fell silent: nobody is warned.
+	given := flying(Draining, 1, func(h *Host) { h.Seen, h.Vouched = noon.Add(-time.Hour), noon })
+	require.Equal(t, []ActionKind{EmptyHost}, kinds(decided(func(p *Plan) { p.LogOff = Warn }, 0, given)))
 	// Somebody is on it again, however long it was empty: it drains on, and does not fail.
 	back := flying(Emptied, 1, func(h *Host) { h.Seen, h.Confirmed = noon.Add(time.Hour), false })
 	require.Equal(t, []ActionKind{Refill}, kinds(decided(nil, time.Hour, back)))
