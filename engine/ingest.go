@@ -10,7 +10,7 @@ import (
 	"hash/maphash"
 	"time"
 
-	"github.com/hashicorp/golang-lru/v2/expirable"
+	"github.com/jellydator/ttlcache/v3"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promauto"
 
@@ -43,7 +43,7 @@ type ingest struct {
 	seen map[int64]uint64
 	// speakers remembers whose credentials are. That one is no good any more
 	// is seen when its heartbeat is written down.
-	speakers *expirable.LRU[string, store.Speaker]
+	speakers *ttlcache.Cache[string, store.Speaker]
 	touched  map[int64]bool
 	told     time.Time
 }
@@ -68,7 +68,7 @@ const (
 )
 
 func newIngest(e *Engine) *ingest {
-	return &ingest{engine: e, in: make(chan waiting, 2*beatsAtOnce), seed: maphash.MakeSeed(), seen: map[int64]uint64{}, touched: map[int64]bool{}, speakers: expirable.NewLRU[string, store.Speaker](speakersKept, nil, speakersFor)}
+	return &ingest{engine: e, in: make(chan waiting, 2*beatsAtOnce), seed: maphash.MakeSeed(), seen: map[int64]uint64{}, touched: map[int64]bool{}, speakers: ttlcache.New(ttlcache.WithTTL[string, store.Speaker](speakersFor), ttlcache.WithCapacity[string, store.Speaker](speakersKept), ttlcache.WithDisableTouchOnHit[string, store.Speaker]())}
 }
 
 func (i *ingest) run(ctx context.Context) {
@@ -147,8 +147,8 @@ func (i *ingest) whoSpeak(ctx context.Context, batch []waiting) (map[string]stor
 	speakers := make(map[string]store.Speaker, len(batch))
 	var unknown [][]byte
 	for _, w := range batch {
-		if who, ok := i.speakers.Get(string(w.beat.Credential)); ok {
-			speakers[string(w.beat.Credential)] = who
+		if who := i.speakers.Get(string(w.beat.Credential)); who != nil {
+			speakers[string(w.beat.Credential)] = who.Value()
 		} else {
 			unknown = append(unknown, w.beat.Credential)
 		}
@@ -159,7 +159,7 @@ func (i *ingest) whoSpeak(ctx context.Context, batch []waiting) (map[string]stor
 	found, err := i.engine.Store.Speakers(ctx, unknown)
 	for credential, who := range found {
 		speakers[credential] = who
-		i.speakers.Add(credential, who)
+		i.speakers.Set(credential, who, ttlcache.DefaultTTL)
 	}
 	return speakers, err
 }
@@ -187,7 +187,7 @@ func (i *ingest) write(ctx context.Context, batch []waiting) {
 		}
 		r := replies[n]
 		if !r.Known {
-			i.speakers.Remove(string(w.beat.Credential))
+			i.speakers.Delete(string(w.beat.Credential))
 			w.refuse(ErrUnknownAgent) // its credential was replaced
 			continue
 		}

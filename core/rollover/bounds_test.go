@@ -107,7 +107,7 @@ func TestTimesAreKeptToTheMoment(t *testing.T) {
 	speaks := func(h *Host) { h.Seen = noon.Add(24 * time.Hour) }
 	unconfirmed := func(h *Host) { speaks(h); h.Confirmed = false }
 	warn := func(p *Plan) { p.LogOff, p.Grace, p.LastNotice = Warn, 10*time.Minute, 2*time.Minute }
-	told := func(change func(*Session)) Host {
+	told := func(change func(*Session)) (h Host) {
 		return flying(Warned, 1, func(h *Host) {
 			speaks(h)
 			s := &h.Sessions[0]
