@@ -21,11 +21,13 @@ type Step struct {
 // ErrMoved is returned when a host is not in the state any more in which it was decided about.
 var ErrMoved = errors.New("a host changed its state meanwhile")
 
-// What a step does to a host's record beside its state. A column of the host
-// is named h.x where the step has one of the same name.
+// letGo is what becomes of a host that a rollover has nothing more to do with.
+// A silent one that people can work on comes back by itself when it is heard.
 const letGo = `silent = d."to" = 'faulty' and machine and not unserved, why = case when d."to" = 'serving' then '' else d.why end,
 	vouched_at = null, drain_order = case when machine and not unserved then 0 else drain_order end`
 
+// stepChanges is what a step does to a host's record beside its state. Columns
+// of the step are named d.x.
 var stepChanges = map[rollover.ActionKind]string{
 	rollover.DrainHost: `silent = false, why = '', drain_order = nextval('order_numbers')`,
 	rollover.Refill:    `silent = false, vouched_at = null`,
@@ -34,9 +36,8 @@ var stepChanges = map[rollover.ActionKind]string{
 	rollover.Rebuild:   `silent = false, why = '', version_id = @target, machine = false, unserved = true, vouched_at = null, check_order = 0`,
 	rollover.CheckHost: `machine = true, check_order = nextval('order_numbers')`,
 	rollover.Return:    `silent = false, why = '', drain_order = 0, unserved = false`,
-	// A silent host that people can work on comes back by itself when it is heard.
-	rollover.Release: letGo,
-	rollover.Fail:    letGo,
+	rollover.Release:   letGo,
+	rollover.Fail:      letGo,
 }
 
 // TakeSteps takes all steps of a decision about a rollover's hosts, each kind

@@ -3,7 +3,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { useDebounce } from "use-debounce";
 import { api, call, type PreviewRequest } from "./api";
-import { Shown, Words } from "./ui";
+import { Reasons, Shown, Words } from "./ui";
 
 const same = (a: PreviewRequest, b: PreviewRequest) => JSON.stringify(a) === JSON.stringify(b);
 
@@ -32,17 +32,7 @@ export function Preview({ of, onSeen }: { of: PreviewRequest; onSeen?: (leaves: 
               <Alert.Title>
                 As things stand this is refused: <Words>{p.refused}</Words>
               </Alert.Title>
-              {p.reasons.length > 0 && (
-                <Alert.Description>
-                  <Box as="ul" ps="4" listStyleType="disc">
-                    {p.reasons.map((r) => (
-                      <li key={r}>
-                        <Words>{r}</Words>
-                      </li>
-                    ))}
-                  </Box>
-                </Alert.Description>
-              )}
+              <Reasons of={p.reasons} />
             </Alert.Content>
           </Alert.Root>
         ) : (

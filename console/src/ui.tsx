@@ -110,6 +110,23 @@ export function Empty({ children }: { children: ReactNode }) {
   );
 }
 
+/** Why something is refused, within an alert. */
+export function Reasons({ of: reasons }: { of: string[] }) {
+  return (
+    reasons.length > 0 && (
+      <Alert.Description>
+        <Box as="ul" ps="4" listStyleType="disc">
+          {reasons.map((r) => (
+            <li key={r}>
+              <Words>{r}</Words>
+            </li>
+          ))}
+        </Box>
+      </Alert.Description>
+    )
+  );
+}
+
 /** Says what went wrong, and why. */
 export function Problem({ error }: { error: Error }) {
   return (
@@ -119,17 +136,7 @@ export function Problem({ error }: { error: Error }) {
         <Alert.Title>
           <Words>{error.message}</Words>
         </Alert.Title>
-        {error instanceof Refusal && error.reasons.length > 0 && (
-          <Alert.Description>
-            <Box as="ul" ps="4" listStyleType="disc">
-              {error.reasons.map((r) => (
-                <li key={r}>
-                  <Words>{r}</Words>
-                </li>
-              ))}
-            </Box>
-          </Alert.Description>
-        )}
+        {error instanceof Refusal && <Reasons of={error.reasons} />}
       </Alert.Content>
     </Alert.Root>
   );
