@@ -8,8 +8,10 @@ import (
 	"go/parser"
 	"go/token"
 	"io"
+	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -80,6 +82,48 @@ func TestCoreIsPure(t *testing.T) {
 	}
 }
 
+// TestTheRuntimeKnowsNoSubject keeps what is common to all subjects free of any.
+func TestTheRuntimeKnowsNoSubject(t *testing.T) {
+	t.Parallel()
+	for _, p := range packages(t) {
+		if p.ImportPath != "nimblepane/engine" {
+			continue
+		}
+		for _, i := range p.Imports {
+			require.True(t, i == "nimblepane/engine/trouble" || !strings.HasPrefix(i, "nimblepane/engine/"), "the runtime imports %s", i)
+		}
+	}
+}
+
+// TestHostsChangeStateInOnePlace keeps the statements that do so in one file,
+// beside the table of what can follow what.
+func TestHostsChangeStateInOnePlace(t *testing.T) {
+	t.Parallel()
+	files, err := filepath.Glob("store/*.go")
+	require.NoError(t, err)
+	statements := regexp.MustCompile("update hosts[^`\"]*")
+	changes := func(text string) (n int) {
+		for _, statement := range statements.FindAllString(text, -1) {
+			if set, _, _ := strings.Cut(statement, "where"); strings.Contains(set, " state = ") {
+				n++
+			}
+		}
+		return n
+	}
+	found := 0
+	for _, name := range files {
+		text, err := os.ReadFile(name)
+		require.NoError(t, err)
+		n := changes(string(text))
+		if name == "store/hoststate.go" {
+			found = n
+		} else if !strings.HasSuffix(name, "_test.go") {
+			require.Zero(t, n, name)
+		}
+	}
+	require.Positive(t, found)
+}
+
 // TestAPIAndEngineHoldNoSQL keeps statements in the store: what is asked of the
 // database has a name there.
 func TestAPIAndEngineHoldNoSQL(t *testing.T) {
@@ -87,10 +131,12 @@ func TestAPIAndEngineHoldNoSQL(t *testing.T) {
 	statements := []string{"Raw", "Exec", "Where", "Order", "Select", "Joins", "Table", "Find", "Take", "Pluck", "Clauses"}
 	files, err := filepath.Glob("api/*.go")
 	require.NoError(t, err)
-	more, err := filepath.Glob("engine/*.go")
-	require.NoError(t, err)
-	files = append(files, more...)
-	require.NotEmpty(t, files)
+	for _, in := range []string{"engine/*.go", "engine/*/*.go"} {
+		more, err := filepath.Glob(in)
+		require.NoError(t, err)
+		require.NotEmpty(t, more)
+		files = append(files, more...)
+	}
 	for _, name := range files {
 		if strings.HasSuffix(name, "_test.go") {
 			continue

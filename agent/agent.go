@@ -55,32 +55,42 @@ type Heartbeat struct {
 
 // Checks is how the checks that were last asked for stand.
 type Checks struct {
-	Order int64  `json:"order"` // the number under which they were asked for, 0 if never
-	State string `json:"state"` // "under way", "passed" or "failed"; "" if never asked for
-	Why   string `json:"why"`   // which check failed, and how
+	Order int64       `json:"order"` // the number under which they were asked for, 0 if never
+	State ChecksState `json:"state"` // "" if never asked for
+	Why   string      `json:"why"`   // which check failed, and how
 }
 
-// States of checks.
+// ChecksState is how checks stand.
+type ChecksState string
+
 const (
-	ChecksUnderWay = "under way"
-	ChecksPassed   = "passed"
-	ChecksFailed   = "failed"
+	ChecksUnderWay ChecksState = "under way"
+	ChecksPassed   ChecksState = "passed"
+	ChecksFailed   ChecksState = "failed"
 )
+
+// ChecksStates are all of them.
+func ChecksStates() []ChecksState { return []ChecksState{ChecksUnderWay, ChecksPassed, ChecksFailed} }
 
 // Session is one person signed in.
 type Session struct {
-	Key    string    `json:"key"` // unique on the host, for as long as it has its disk
-	Person string    `json:"person"`
-	State  string    `json:"state"` // "active", "idle" or "disconnected"
-	Since  time.Time `json:"since"`
+	Key    string       `json:"key"` // unique on the host, for as long as it has its disk
+	Person string       `json:"person"`
+	State  SessionState `json:"state"`
+	Since  time.Time    `json:"since"`
 }
 
-// States of a session.
+// SessionState says what somebody does who is signed in.
+type SessionState string
+
 const (
-	Active       = "active"
-	Idle         = "idle"
-	Disconnected = "disconnected"
+	Active       SessionState = "active"
+	Idle         SessionState = "idle"
+	Disconnected SessionState = "disconnected"
 )
+
+// SessionStates are all of them.
+func SessionStates() []SessionState { return []SessionState{Active, Idle, Disconnected} }
 
 // Answer is what the agent is to do.
 type Answer struct {
@@ -92,11 +102,19 @@ type Answer struct {
 
 // Order is one thing to do to a session.
 type Order struct {
-	ID      int64  `json:"id"`
-	Kind    string `json:"kind"` // "tell" or "sign-off"
-	Session string `json:"session"`
-	Text    string `json:"text,omitempty"`
+	ID      int64     `json:"id"`
+	Kind    OrderKind `json:"kind"`
+	Session string    `json:"session"`
+	Text    string    `json:"text,omitempty"`
 }
+
+// OrderKind says what an order is.
+type OrderKind string
+
+const (
+	ShowText   OrderKind = "tell"     // show a text to the person
+	EndSession OrderKind = "sign-off" // end the session
+)
 
 // ErrRefused is returned when the service does not know the token or credential.
 var ErrRefused = errors.New("the service refused the agent")

@@ -11,6 +11,7 @@ import (
 	"nimblepane/agent"
 	"nimblepane/core/strict"
 	"nimblepane/engine"
+	"nimblepane/engine/fleet"
 	"nimblepane/store"
 )
 
@@ -25,7 +26,7 @@ func (s *Server) agents() {
 			problem(c, http.StatusUnprocessableEntity, "token: give the one-time token of the machine's seed")
 			return
 		}
-		reply, err := s.engine.Enrol(c.Request.Context(), in.Token)
+		reply, err := s.Fleet.Enrol(c.Request.Context(), in.Token)
 		s.answerAgent(c, reply, err)
 	})
 	s.gin.POST(agent.HeartbeatPath, func(c *gin.Context) {
@@ -38,7 +39,7 @@ func (s *Server) agents() {
 		if !readAgent(c, &in) {
 			return
 		}
-		reply, err := s.engine.Heartbeat(c.Request.Context(), credential, in)
+		reply, err := s.Fleet.Heartbeat(c.Request.Context(), credential, in)
 		s.answerAgent(c, reply, err)
 	})
 }
@@ -72,7 +73,7 @@ func (s *Server) answerAgent(c *gin.Context, body any, err error) {
 		s.away.Worked(away)
 		s.away.Worked(unanswered)
 		c.JSON(http.StatusOK, body)
-	case errors.Is(err, engine.ErrUnknownAgent):
+	case errors.Is(err, fleet.ErrUnknownAgent):
 		problem(c, http.StatusUnauthorized, err.Error())
 	case errors.As(err, &wrong):
 		problem(c, http.StatusUnprocessableEntity, wrong.Error())

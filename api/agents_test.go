@@ -13,6 +13,7 @@ import (
 
 	"nimblepane/agent"
 	"nimblepane/client"
+	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 )
 
@@ -114,9 +115,9 @@ func TestHeartbeatsThatMakeNoSenseHarmNobodyElse(t *testing.T) {
 	}
 	crowd.Wait()
 	// Lists of all hosts and sessions are whole.
-	_, err := s.As(client.Viewer).Hosts(t.Context(), client.HostQuery{})
+	_, err := s.As(role.Viewer).Hosts(t.Context(), client.HostQuery{})
 	require.NoError(t, err)
-	_, err = s.As(client.Viewer).Sessions(t.Context(), client.SessionQuery{})
+	_, err = s.As(role.Viewer).Sessions(t.Context(), client.SessionQuery{})
 	require.NoError(t, err)
 }
 

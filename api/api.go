@@ -22,14 +22,17 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nimblepane/client"
+	"nimblepane/core/role"
 	"nimblepane/core/strict"
 	"nimblepane/engine"
+	"nimblepane/engine/subjects"
 	"nimblepane/engine/trouble"
 	"nimblepane/store"
 )
 
 // Server answers requests. It is an http.Handler.
 type Server struct {
+	*subjects.Subjects
 	engine  *engine.Engine
 	store   *store.Store
 	log     *slog.Logger
@@ -58,10 +61,13 @@ type Options struct {
 	Log        *slog.Logger
 }
 
-// New returns a server for the engine. Its event stream lives until the context ends.
-func New(ctx context.Context, e *engine.Engine, o Options) (*Server, error) {
+// New returns a server for the engine and its subjects. Its event stream lives until the context ends.
+func New(ctx context.Context, e *engine.Engine, acts *subjects.Subjects, o Options) (*Server, error) {
 	gin.SetMode(gin.ReleaseMode)
-	s := &Server{bodyWithin: cmp.Or(o.BodyWithin, bodyWithin), engine: e, log: o.Log, version: o.Version, secure: o.Secure, gin: gin.New(), hub: newHub(), guard: newGuard(), streams: &streams{byName: map[string]int{}}, away: trouble.New(o.Log)}
+	s := &Server{
+		Subjects: acts, engine: e, log: o.Log, version: o.Version, secure: o.Secure, bodyWithin: cmp.Or(o.BodyWithin, bodyWithin),
+		gin: gin.New(), hub: newHub(), guard: newGuard(), streams: &streams{byName: map[string]int{}}, away: trouble.New(o.Log),
+	}
 	if e != nil {
 		s.store = e.Store
 		go s.hub.run(ctx, e.Store, o.Log)
@@ -96,6 +102,9 @@ func (s *Server) ready(c *gin.Context) {
 	c.String(http.StatusOK, "ready\n")
 }
 
+// schemaPrefix is where the document has the schemas of types.
+const schemaPrefix = "#/components/schemas/"
+
 // describe registers every operation.
 func (s *Server) describe() {
 	config := huma.DefaultConfig("Nimble Pane", s.version)
@@ -107,7 +116,8 @@ func (s *Server) describe() {
 	format := huma.Format{Marshal: huma.DefaultJSONFormat.Marshal, Unmarshal: strict.Unmarshal}
 	config.Formats = map[string]huma.Format{"application/json": format, "json": format}
 	config.Info.Description = "Golden images, versions, tracks, pools and rollovers of virtual desktops. Times are RFC 3339 in UTC; errors are problem details (RFC 9457)."
-	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
+	config.Components.Schemas = huma.NewMapRegistry(schemaPrefix, schemaName)
+	enumerate(config.Components.Schemas)
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer"},
 		"console": {Type: "apiKey", In: "cookie", Name: sessionCookie},
@@ -132,7 +142,7 @@ func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON(
 
 // Describe returns the description of the API without a service behind it.
 func Describe(version string) ([]byte, error) {
-	s, err := New(context.Background(), nil, Options{Version: version, Log: slog.New(slog.DiscardHandler)})
+	s, err := New(context.Background(), nil, &subjects.Subjects{}, Options{Version: version, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return nil, err
 	}
@@ -141,8 +151,8 @@ func Describe(version string) ([]byte, error) {
 
 type operation struct {
 	method, path, id, summary string
-	role                      string // least role that may, "" for nobody in particular: no sign-in needed
-	on                        scope  // what it changes, if it changes something
+	role                      role.Role // least role that may, "" for nobody in particular: no sign-in needed
+	on                        scope     // what it changes, if it changes something
 	tag                       string
 	status                    int   // 200 if 0
 	limit                     int64 // of the body in bytes, bodyLimit if 0
@@ -162,7 +172,7 @@ func register[I, O any](s *Server, o operation, handle func(context.Context, *I)
 	if o.role == "" {
 		op.Security = []map[string][]string{}
 	} else {
-		op.Description = "Needs the role " + o.role + " or one above it."
+		op.Description = "Needs the role " + string(o.role) + " or one above it."
 		op.Errors = append(op.Errors, http.StatusUnauthorized, http.StatusForbidden)
 	}
 	if strings.Contains(o.path, "{") {

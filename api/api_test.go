@@ -16,6 +16,7 @@ import (
 
 	"nimblepane/agent"
 	"nimblepane/client"
+	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 )
 
@@ -60,11 +61,11 @@ func TestBadInputIsRefusedWithWhatWouldBeRightAndNothingChanges(t *testing.T) {
 	two := s.Captured("counter-desk", "bm-counter")
 	three := s.Captured("counter-desk", "bm-counter")
 	chart := s.Captured("chart-desk", "bm-chart")
-	_, err := s.As(client.Approver).Bar(t.Context(), "counter-desk", two, "tickets do not print")
+	_, err := s.As(role.Approver).Bar(t.Context(), "counter-desk", two, "tickets do not print")
 	require.NoError(t, err)
 	tokens := map[string]string{}
-	for _, role := range []string{client.Viewer, client.Operator, client.Approver, client.Administrator} {
-		tokens[role] = s.Token(role)
+	for _, r := range role.Roles() {
+		tokens[string(r)] = s.Token(r)
 	}
 	counter := "/api/v1/images/counter-desk/versions/"
 	for _, tc := range []struct {
@@ -131,7 +132,7 @@ func TestBadInputIsRefusedWithWhatWouldBeRightAndNothingChanges(t *testing.T) {
 		})
 	}
 	t.Run("a body of 10 MB", func(t *testing.T) {
-		a := send(t, s, "PUT", "/api/v1/estate", tokens[client.Administrator], strings.Repeat("# tide\n", 10<<20/7))
+		a := send(t, s, "PUT", "/api/v1/estate", tokens["administrator"], strings.Repeat("# tide\n", 10<<20/7))
 		require.Equal(t, http.StatusRequestEntityTooLarge, a.status)
 		require.Contains(t, a.text, "at most 1048576 are taken")
 	})
@@ -170,12 +171,12 @@ func TestTokensCanBeRevokedAndPasswordsEndThem(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
 	ctx := t.Context()
-	made, err := s.As(client.Operator).MakeToken(ctx, client.NewToken{Name: "script", Days: 1})
+	made, err := s.As(role.Operator).MakeToken(ctx, client.NewToken{Name: "script", Days: 1})
 	require.NoError(t, err)
 	script := client.New(s.URL, made.Secret)
 	_, err = script.Status(ctx)
 	require.NoError(t, err)
-	list, err := s.As(client.Operator).Tokens(ctx)
+	list, err := s.As(role.Operator).Tokens(ctx)
 	require.NoError(t, err)
 	require.Equal(t, "script", list[0].Name)
 	require.NotContains(t, fmt.Sprint(list), made.Secret, "the secret is shown once")
@@ -183,24 +184,24 @@ func TestTokensCanBeRevokedAndPasswordsEndThem(t *testing.T) {
 	require.NoError(t, s.Store.DB.Raw("select count(*) from tokens where position(convert_to(?, 'UTF8') in secret) > 0", made.Secret).Scan(&stored).Error)
 	require.Zero(t, stored, "and kept as a hash only")
 
-	err = s.As(client.Viewer).RevokeToken(ctx, made.ID)
+	err = s.As(role.Viewer).RevokeToken(ctx, made.ID)
 	require.True(t, client.IsStatus(err, 404), "another's token: %v", err)
-	require.NoError(t, s.As(client.Operator).RevokeToken(ctx, made.ID))
+	require.NoError(t, s.As(role.Operator).RevokeToken(ctx, made.ID))
 	_, err = script.Status(ctx)
 	require.True(t, client.IsStatus(err, 401), "%v", err)
 	require.ErrorContains(t, err, "was revoked")
 
 	password := "another long one"
-	_, err = s.As(client.Administrator).EditAccount(ctx, client.Operator, client.AccountEdit{Password: &password})
+	_, err = s.As(role.Administrator).EditAccount(ctx, "operator", client.AccountEdit{Password: &password})
 	require.NoError(t, err)
-	_, err = s.As(client.Operator).Status(ctx)
+	_, err = s.As(role.Operator).Status(ctx)
 	require.True(t, client.IsStatus(err, 401), "a new password ends the old tokens")
-	_, err = client.New(s.URL, "").SignIn(ctx, client.Operator, servicetest.Password, "x")
+	_, err = client.New(s.URL, "").SignIn(ctx, "operator", servicetest.Password, "x")
 	require.ErrorContains(t, err, "name or password is wrong")
 	off := true
-	_, err = s.As(client.Administrator).EditAccount(ctx, client.Viewer, client.AccountEdit{Disabled: &off})
+	_, err = s.As(role.Administrator).EditAccount(ctx, "viewer", client.AccountEdit{Disabled: &off})
 	require.NoError(t, err)
-	_, err = s.As(client.Viewer).Status(ctx)
+	_, err = s.As(role.Viewer).Status(ctx)
 	require.True(t, client.IsStatus(err, 401), "%v", err)
 }
 
@@ -228,26 +229,26 @@ func TestAStaleEditIsRefused(t *testing.T) {
 	s := servicetest.Start(t, servicetest.Options{})
 	ctx := t.Context()
 	number := s.Captured("counter-desk", "bm-counter")
-	c := s.As(client.Operator)
+	c := s.As(role.Operator)
 	v, err := c.Version(ctx, "counter-desk", number)
 	require.NoError(t, err)
 	mine, theirs := "mine", "theirs"
-	_, err = c.EditVersion(ctx, "counter-desk", number, v.Edition, client.VersionEdit{Notes: &theirs, Tags: &[]string{"winter"}})
+	_, err = c.EditVersion(ctx, "counter-desk", number, v.Revision, client.VersionEdit{Notes: &theirs, Tags: &[]string{"winter"}})
 	require.NoError(t, err)
-	_, err = c.EditVersion(ctx, "counter-desk", number, v.Edition, client.VersionEdit{Notes: &mine})
+	_, err = c.EditVersion(ctx, "counter-desk", number, v.Revision, client.VersionEdit{Notes: &mine})
 	require.True(t, client.IsStatus(err, 412), "%v", err)
 	require.ErrorContains(t, err, "read it again")
 	v, err = c.Version(ctx, "counter-desk", number)
 	require.NoError(t, err)
 	require.Equal(t, theirs, v.Notes)
 	require.Equal(t, []string{"winter"}, v.Tags)
-	require.Equal(t, 428, send(t, s, "PATCH", "/api/v1/images/counter-desk/versions/"+number, s.Token(client.Operator), "{}").status)
+	require.Equal(t, 428, send(t, s, "PATCH", "/api/v1/images/counter-desk/versions/"+number, s.Token(role.Operator), "{}").status)
 }
 
 func TestARepeatedRequestDoesTheThingOnce(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
-	token := s.Token(client.Operator)
+	token := s.Token(role.Operator)
 	post := func(path, key, body string) answer {
 		return send(t, s, "POST", path, token, body, "Idempotency-Key", key)
 	}
@@ -278,7 +279,7 @@ func TestLoadingAnEstateTwiceChangesNothing(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
 	ctx := t.Context()
-	admin := s.As(client.Administrator)
+	admin := s.As(role.Administrator)
 	file := s.EstateFile(servicetest.Estate)
 	dry, err := admin.LoadEstate(ctx, file, true)
 	require.NoError(t, err)
@@ -311,7 +312,7 @@ func TestLoadingAnEstateTwiceChangesNothing(t *testing.T) {
 func TestPagesFollowOneAnother(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
-	token := s.Token(client.Viewer)
+	token := s.Token(role.Viewer)
 	var names []string
 	path := "/api/v1/hosts?limit=4"
 	for path != "" {
@@ -333,7 +334,7 @@ func TestPagesFollowOneAnother(t *testing.T) {
 func TestTheEventStreamIsTakenUpWhereItBrokeOff(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
-	token := s.Token(client.Viewer)
+	token := s.Token(role.Viewer)
 	listen := func(lastID string, n int, act func()) (ids, kinds []string) {
 		req, err := http.NewRequestWithContext(t.Context(), "GET", s.URL+"/api/v1/events", nil)
 		require.NoError(t, err)
@@ -366,10 +367,10 @@ func TestTheEventStreamIsTakenUpWhereItBrokeOff(t *testing.T) {
 		return ids, kinds
 	}
 	act := func() {
-		_, err := s.As(client.Administrator).AddAccount(t.Context(), client.NewAccount{Name: fmt.Sprintf("a%d", time.Now().UnixNano()), Role: client.Viewer, Password: servicetest.Password})
+		_, err := s.As(role.Administrator).AddAccount(t.Context(), client.NewAccount{Name: fmt.Sprintf("a%d", time.Now().UnixNano()), Role: role.Viewer, Password: servicetest.Password})
 		require.NoError(t, err)
 	}
-	s.As(client.Administrator) // signs in, which is an event itself
+	s.As(role.Administrator) // signs in, which is an event itself
 	ids, kinds := listen("", 1, act)
 	require.Equal(t, []string{"account.add"}, kinds)
 	act()
@@ -383,7 +384,7 @@ func TestTheEventStreamIsTakenUpWhereItBrokeOff(t *testing.T) {
 func TestAnEstateThatIsShownCanBeLoaded(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
-	admin := s.As(client.Administrator)
+	admin := s.As(role.Administrator)
 	file := strings.NewReplacer("soak: 0s, copies: 2", "soak: 30s, copies: 2", "soak: 0s, copies: 1", "soak: 1h0m30s, copies: 1", "name: back-office,", `name: back-office, title: "1e3: it's # \"odd\"",`).Replace(servicetest.Estate)
 	_, err := admin.LoadEstate(t.Context(), s.EstateFile(file), false)
 	require.NoError(t, err)

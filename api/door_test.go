@@ -18,6 +18,7 @@ import (
 
 	"nimblepane/api"
 	"nimblepane/client"
+	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 )
 
@@ -69,7 +70,7 @@ func TestGuessingPasswordsIsSlowedDownHoweverManyAtOnce(t *testing.T) {
 	// What went wrong is in the trail, summed up, and names nobody who is not there.
 	require.Equal(t, 401, signInAs(t, s, "my-password-by-mistake", "x").status)
 	s.Until("the trail to tell", func() bool {
-		entries, err := s.As(client.Administrator).Trail(t.Context(), client.TrailQuery{Verb: "account.wrong-password"}, 10)
+		entries, err := s.As(role.Administrator).Trail(t.Context(), client.TrailQuery{Verb: "account.wrong-password"}, 10)
 		require.NoError(t, err)
 		require.NotContains(t, fmt.Sprint(entries), "by-mistake")
 		return len(entries) >= 2
@@ -96,7 +97,7 @@ func TestAnAddressThatTriesManyNamesWaits(t *testing.T) {
 func TestPasswords(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
-	admin := s.Token(client.Administrator)
+	admin := s.Token(role.Administrator)
 	a := send(t, s, "POST", "/api/v1/accounts", admin, `{"name":"ida","title":"Ida Strand","role":"viewer","password":"password1234"}`)
 	require.Equal(t, 422, a.status)
 	require.Contains(t, a.text, "among the first to be guessed")
@@ -107,7 +108,7 @@ func TestPasswords(t *testing.T) {
 	require.Equal(t, 400, a.status)
 	require.NotContains(t, a.text, "tide gull lamp")
 
-	mine, other := s.Token(client.Viewer), s.Token(client.Viewer)
+	mine, other := s.Token(role.Viewer), s.Token(role.Viewer)
 	change := func(old, next string) answer {
 		return send(t, s, "POST", "/api/v1/password", mine, fmt.Sprintf(`{"old":%q,"new":%q}`, old, next))
 	}
@@ -129,7 +130,7 @@ func TestATokenCannotGoBeyondWhatMadeIt(t *testing.T) {
 		_ = json.Unmarshal([]byte(a.text), &made)
 		return made, a
 	}
-	admin := s.Token(client.Administrator)
+	admin := s.Token(role.Administrator)
 	day, a := make(admin, `{"name":"day","days":1,"role":"operator","pools":["ticket-pilot"]}`)
 	require.Equal(t, 200, a.status, a.text)
 	_, a = make(day.Secret, `{"name":"year","days":366}`)
@@ -143,7 +144,7 @@ func TestATokenCannotGoBeyondWhatMadeIt(t *testing.T) {
 	require.Equal(t, 403, a.status)
 	child, a := make(day.Secret, `{"name":"child"}`)
 	require.Equal(t, 200, a.status, a.text)
-	require.Equal(t, "operator", child.Role)
+	require.Equal(t, role.Operator, child.Role)
 	require.Equal(t, []string{"ticket-pilot"}, child.Pools)
 	require.Equal(t, day.ID, child.MadeBy)
 	require.False(t, child.ExpiresAt.After(day.ExpiresAt))
@@ -175,7 +176,7 @@ func TestATokenCannotGoBeyondWhatMadeIt(t *testing.T) {
 	require.Equal(t, 422, send(t, s, "POST", "/api/v1/tokens", admin, `{"days":1,"Days":36500,"name":"x"}`).status)
 
 	// Nothing brings old ones back.
-	operator := s.Token(client.Operator)
+	operator := s.Token(role.Operator)
 	for _, disabled := range []string{"true", "false"} {
 		require.Equal(t, 200, send(t, s, "PATCH", "/api/v1/accounts/operator", admin, `{"disabled":`+disabled+`}`).status)
 	}
@@ -185,9 +186,9 @@ func TestATokenCannotGoBeyondWhatMadeIt(t *testing.T) {
 func TestTheLastAdministratorStays(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
-	_, err := api.AddAccount(t.Context(), s.Engine, "test", client.NewAccount{Name: "second", Role: client.Administrator, Password: servicetest.Password})
+	_, err := api.AddAccount(t.Context(), s.Engine, "test", client.NewAccount{Name: "second", Role: role.Administrator, Password: servicetest.Password})
 	require.NoError(t, err)
-	one, two := s.Token(client.Administrator), s.Token("second")
+	one, two := s.Token(role.Administrator), s.Token("second")
 	for range 5 {
 		var both sync.WaitGroup
 		both.Go(func() { send(t, s, "PATCH", "/api/v1/accounts/second", one, `{"role":"viewer"}`) })
@@ -203,7 +204,7 @@ func TestTheLastAdministratorStays(t *testing.T) {
 func TestAnEventStreamEndsWithWhatLetItIn(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
-	admin := s.Token(client.Administrator)
+	admin := s.Token(role.Administrator)
 	open := func(token string) *http.Response {
 		req, err := http.NewRequestWithContext(t.Context(), "GET", s.URL+"/api/v1/events", nil)
 		require.NoError(t, err)
@@ -222,7 +223,7 @@ func TestAnEventStreamEndsWithWhatLetItIn(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			token := s.Token(client.Viewer)
+			token := s.Token(role.Viewer)
 			resp := open(token)
 			defer resp.Body.Close()
 			_, err := bufio.NewReader(resp.Body).ReadString('\n')
@@ -232,7 +233,7 @@ func TestAnEventStreamEndsWithWhatLetItIn(t *testing.T) {
 			require.NoError(t, err)
 		})
 	}
-	token := s.Token(client.Operator)
+	token := s.Token(role.Operator)
 	refused := 0
 	for range 20 {
 		resp := open(token)
@@ -248,7 +249,7 @@ func TestAnEventStreamEndsWithWhatLetItIn(t *testing.T) {
 func TestHeadersMethodsAndWhatIsNotText(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
-	token := s.Token(client.Administrator)
+	token := s.Token(role.Administrator)
 	a := send(t, s, "GET", "/api/v1/images", token, "")
 	require.Equal(t, "no-store", a.header.Get("Cache-Control"))
 	require.Empty(t, a.header.Get("Strict-Transport-Security"), "not without TLS")
@@ -291,9 +292,9 @@ func TestHeadersMethodsAndWhatIsNotText(t *testing.T) {
 func TestBehindATrustedProxy(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
-	handler, err := api.New(t.Context(), s.Engine, api.Options{Version: "test", Secure: true, TrustedProxies: []string{"127.0.0.0/8"}, Log: s.Log})
+	handler, err := api.New(t.Context(), s.Engine, s.Subjects, api.Options{Version: "test", Secure: true, TrustedProxies: []string{"127.0.0.0/8"}, Log: s.Log})
 	require.NoError(t, err)
-	_, err = api.New(t.Context(), s.Engine, api.Options{TrustedProxies: []string{"the tide"}, Log: s.Log})
+	_, err = api.New(t.Context(), s.Engine, s.Subjects, api.Options{TrustedProxies: []string{"the tide"}, Log: s.Log})
 	require.ErrorContains(t, err, "trusted proxies")
 	try := func(from, forwarded string) *httptest.ResponseRecorder {
 		req := httptest.NewRequestWithContext(t.Context(), "POST", "/api/v1/session", strings.NewReader(`{"name":"viewer","password":"`+servicetest.Password+`"}`))

@@ -73,7 +73,7 @@ func (s *Server) explain(operation string, err error) error {
 	case errors.As(err, &already):
 		return err
 	case errors.As(err, &p):
-		status := map[engine.Kind]int{
+		status := map[engine.ProblemKind]int{
 			engine.Invalid: http.StatusUnprocessableEntity, engine.Conflict: http.StatusConflict,
 			engine.Uncleared: http.StatusConflict, engine.Stale: http.StatusPreconditionFailed,
 			engine.Forbidden: http.StatusForbidden,

@@ -8,28 +8,29 @@ import (
 	"nimblepane/client"
 	"nimblepane/core/clearance"
 	"nimblepane/core/estate"
+	"nimblepane/core/role"
 	"nimblepane/engine"
 	"nimblepane/platform"
 	"nimblepane/store"
 )
 
 func (s *Server) estate() {
-	register(s, operation{method: "GET", path: "/today", id: "today", summary: "What waits for a person now, the most urgent first", role: client.Viewer, tag: "estate"},
+	register(s, operation{method: "GET", path: "/today", id: "today", summary: "What waits for a person now, the most urgent first", role: role.Viewer, tag: "estate"},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Matter]], error) {
 			list, err := s.engine.Today(ctx)
 			return ok(client.Page[client.Matter]{Items: each(list, func(m engine.Matter) client.Matter { return client.Matter(m) })}, err)
 		})
-	register(s, operation{method: "PUT", path: "/estate", id: "load-estate", summary: "Bring sites, images and pools to what an estate file says", role: client.Administrator, tag: "estate"},
+	register(s, operation{method: "PUT", path: "/estate", id: "load-estate", summary: "Bring sites, images and pools to what an estate file says", role: role.Administrator, tag: "estate"},
 		func(ctx context.Context, in *struct {
 			DryRun  bool   `query:"dry_run" doc:"Only say what would change"`
 			RawBody []byte `contentType:"application/yaml"`
 		},
 		) (*body[client.Loaded], error) {
-			r, err := s.engine.LoadEstate(ctx, actor(ctx), in.RawBody, in.DryRun)
+			r, err := s.Fleet.LoadEstate(ctx, actor(ctx), in.RawBody, in.DryRun)
 			return ok(client.Loaded{Changes: append([]string{}, r.Changes...)}, err)
 		})
-	register(s, operation{method: "GET", path: "/estate", id: "show-estate", summary: "The estate as an estate file", role: client.Viewer, tag: "estate"}, s.showEstate)
-	register(s, operation{method: "GET", path: "/sites", id: "list-sites", summary: "All sites", role: client.Viewer, tag: "estate"},
+	register(s, operation{method: "GET", path: "/estate", id: "show-estate", summary: "The estate as an estate file", role: role.Viewer, tag: "estate"}, s.showEstate)
+	register(s, operation{method: "GET", path: "/sites", id: "list-sites", summary: "All sites", role: role.Viewer, tag: "estate"},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Site]], error) {
 			rows, err := store.Sites(s.store.DB.WithContext(ctx))
 			if err != nil {
@@ -48,7 +49,7 @@ func (s *Server) estate() {
 			}
 			return ok(out, nil)
 		})
-	register(s, operation{method: "GET", path: "/sites/{site}", id: "show-site", summary: "One site with its build machines", role: client.Viewer, tag: "estate"},
+	register(s, operation{method: "GET", path: "/sites/{site}", id: "show-site", summary: "One site with its build machines", role: role.Viewer, tag: "estate"},
 		func(ctx context.Context, in *struct {
 			Site string `path:"site"`
 		},

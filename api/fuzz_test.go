@@ -20,6 +20,7 @@ import (
 
 	"nimblepane/api"
 	"nimblepane/client"
+	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 )
 
@@ -146,7 +147,7 @@ type caller struct {
 func newCaller(t testing.TB) *caller {
 	s := servicetest.Start(t, servicetest.Options{})
 	s.Captured("counter-desk", "bm-counter")
-	token := s.Token(client.Administrator)
+	token := s.Token(role.Administrator)
 	// The token also passes for the credential of a host's agent, so that heartbeats get past the door.
 	sum := sha256.Sum256([]byte(token))
 	require.NoError(t, s.Store.DB.Exec("update pulses set credential = ? where host_id = (select id from hosts where name = 'tc-001')", sum[:]).Error)

@@ -12,7 +12,9 @@ import (
 	"nimblepane/client"
 	"nimblepane/core/estate"
 	"nimblepane/core/image"
-	"nimblepane/engine"
+	"nimblepane/core/role"
+	"nimblepane/engine/rollovers"
+	"nimblepane/engine/versions"
 	"nimblepane/store"
 )
 
@@ -28,7 +30,7 @@ type VersionPath struct {
 }
 
 func (s *Server) images() {
-	register(s, operation{method: "GET", path: "/images", id: "list-images", summary: "All images", role: client.Viewer, tag: "images"},
+	register(s, operation{method: "GET", path: "/images", id: "list-images", summary: "All images", role: role.Viewer, tag: "images"},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Image]], error) {
 			rows, err := store.Images(s.store.DB.WithContext(ctx))
 			if err != nil {
@@ -44,7 +46,7 @@ func (s *Server) images() {
 			}
 			return ok(out, nil)
 		})
-	register(s, operation{method: "GET", path: "/images/{image}", id: "show-image", summary: "One image with its tracks", role: client.Viewer, tag: "images"},
+	register(s, operation{method: "GET", path: "/images/{image}", id: "show-image", summary: "One image with its tracks", role: role.Viewer, tag: "images"},
 		func(ctx context.Context, in *ImagePath) (*body[client.Image], error) {
 			row, err := store.ImageNamed(s.store.DB.WithContext(ctx), in.Image)
 			if err != nil {
@@ -52,14 +54,14 @@ func (s *Server) images() {
 			}
 			return ok(s.imageOut(ctx, row))
 		})
-	register(s, operation{method: "GET", path: "/images/{image}/moves", id: "list-moves", summary: "What the tracks of an image pointed to, newest first", role: client.Viewer, tag: "images"}, s.moves)
-	register(s, operation{method: "POST", path: "/images/{image}/rollback", on: onImage, id: "rollback", summary: "Point live back at an earlier version, bar the one it named, and take the hosts back", role: client.Approver, tag: "images"},
+	register(s, operation{method: "GET", path: "/images/{image}/moves", id: "list-moves", summary: "What the tracks of an image pointed to, newest first", role: role.Viewer, tag: "images"}, s.moves)
+	register(s, operation{method: "POST", path: "/images/{image}/rollback", on: onImage, id: "rollback", summary: "Point live back at an earlier version, bar the one it named, and take the hosts back", role: role.Approver, tag: "images"},
 		func(ctx context.Context, in *struct {
 			ImagePath
 			Body client.Rollback
 		},
 		) (*body[client.RolledBack], error) {
-			r, err := s.engine.Rollback(ctx, actor(ctx), engine.RollbackRequest{Image: in.Image, Leaves: in.Body.Leaves, To: in.Body.To, Reason: in.Body.Reason, KeepUsable: in.Body.KeepUsable, TrackOnly: in.Body.TrackOnly})
+			r, err := s.Rollovers.Rollback(ctx, actor(ctx), rollovers.RollbackRequest{Image: in.Image, Leaves: in.Body.Leaves, To: in.Body.To, Reason: in.Body.Reason, KeepUsable: in.Body.KeepUsable, TrackOnly: in.Body.TrackOnly})
 			out := client.RolledBack{From: r.From, To: r.To, Tracks: append([]string{}, r.Tracks...), Rollovers: []int64{}}
 			for _, x := range r.Rollovers {
 				out.Rollovers = append(out.Rollovers, x.ID)
@@ -67,7 +69,7 @@ func (s *Server) images() {
 			return ok(out, err)
 		})
 
-	register(s, operation{method: "GET", path: "/images/{image}/versions", id: "list-versions", summary: "The versions of an image, newest first", role: client.Viewer, tag: "versions"},
+	register(s, operation{method: "GET", path: "/images/{image}/versions", id: "list-versions", summary: "The versions of an image, newest first", role: role.Viewer, tag: "versions"},
 		func(ctx context.Context, in *ImagePath) (*body[client.Page[client.Version]], error) {
 			db := s.store.DB.WithContext(ctx)
 			row, err := store.ImageNamed(db, in.Image)
@@ -81,13 +83,13 @@ func (s *Server) images() {
 			list, err := s.versionsOut(ctx, row, versions...)
 			return ok(client.Page[client.Version]{Items: list}, err)
 		})
-	register(s, operation{method: "POST", path: "/images/{image}/versions", on: onImage, id: "capture", summary: "Capture a new version from a build machine", role: client.Operator, tag: "versions", status: 202},
+	register(s, operation{method: "POST", path: "/images/{image}/versions", on: onImage, id: "capture", summary: "Capture a new version from a build machine", role: role.Operator, tag: "versions", status: 202},
 		func(ctx context.Context, in *struct {
 			ImagePath
 			Body client.Capture
 		},
 		) (*body[client.Version], error) {
-			v, err := s.engine.Capture(ctx, actor(ctx), engine.CaptureRequest{
+			v, err := s.Versions.Capture(ctx, actor(ctx), versions.CaptureRequest{
 				Image: in.Image, Site: in.Body.Site, BuildMachine: in.Body.BuildMachine, Number: in.Body.Number,
 				Notes: in.Body.Notes, Tags: in.Body.Tags, EndOfLife: in.Body.EndOfLife, Discard: in.Body.Discard,
 			})
@@ -96,15 +98,15 @@ func (s *Server) images() {
 			}
 			return ok(s.versionNamed(ctx, in.Image, v.Number))
 		})
-	register(s, operation{method: "GET", path: "/images/{image}/versions/{number}", id: "show-version", summary: "One version", role: client.Viewer, tag: "versions"},
+	register(s, operation{method: "GET", path: "/images/{image}/versions/{number}", id: "show-version", summary: "One version", role: role.Viewer, tag: "versions"},
 		func(ctx context.Context, in *VersionPath) (*etagged[client.Version], error) {
 			v, err := s.versionNamed(ctx, in.Image, in.Number)
-			return &etagged[client.Version]{etag(v.Edition), v}, err
+			return &etagged[client.Version]{etag(v.Revision), v}, err
 		})
-	register(s, operation{method: "PATCH", path: "/images/{image}/versions/{number}", on: onImage, id: "edit-version", summary: "Change notes, tags or end-of-life of a version", role: client.Operator, tag: "versions"}, s.editVersion)
+	register(s, operation{method: "PATCH", path: "/images/{image}/versions/{number}", on: onImage, id: "edit-version", summary: "Change notes, tags or end-of-life of a version", role: role.Operator, tag: "versions"}, s.editVersion)
 
-	act := func(verb, role, summary string, do func(context.Context, VersionPath, string) error) {
-		register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/" + verb, on: onImage, id: verb, summary: summary, role: role, tag: "versions"},
+	act := func(verb string, least role.Role, summary string, do func(context.Context, VersionPath, string) error) {
+		register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/" + verb, on: onImage, id: verb, summary: summary, role: least, tag: "versions"},
 			func(ctx context.Context, in *struct {
 				VersionPath
 				Body client.Reason
@@ -116,50 +118,50 @@ func (s *Server) images() {
 				return ok(s.versionNamed(ctx, in.Image, in.Number))
 			})
 	}
-	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/stage", on: onImage, id: "stage", summary: "Point pilot at a version", role: client.Operator, tag: "versions"},
+	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/stage", on: onImage, id: "stage", summary: "Point pilot at a version", role: role.Operator, tag: "versions"},
 		func(ctx context.Context, in *struct {
 			VersionPath
 			Body client.Staging
 		},
 		) (*body[client.Version], error) {
-			if err := s.engine.Stage(ctx, actor(ctx), in.Image, in.Number, engine.Staging(in.Body)); err != nil {
+			if err := s.Versions.Stage(ctx, actor(ctx), in.Image, in.Number, versions.Staging(in.Body)); err != nil {
 				return nil, err
 			}
 			return ok(s.versionNamed(ctx, in.Image, in.Number))
 		})
-	act("bar", client.Approver, "Mark a version as never to be used again", func(ctx context.Context, p VersionPath, reason string) error {
-		return s.engine.Bar(ctx, actor(ctx), p.Image, p.Number, reason)
+	act("bar", role.Approver, "Mark a version as never to be used again", func(ctx context.Context, p VersionPath, reason string) error {
+		return s.Versions.Bar(ctx, actor(ctx), p.Image, p.Number, reason)
 	})
-	act("retire", client.Operator, "Delete a version's copies and keep its record", func(ctx context.Context, p VersionPath, reason string) error {
-		return s.engine.Retire(ctx, actor(ctx), p.Image, p.Number, reason)
+	act("retire", role.Operator, "Delete a version's copies and keep its record", func(ctx context.Context, p VersionPath, reason string) error {
+		return s.Versions.Retire(ctx, actor(ctx), p.Image, p.Number, reason)
 	})
-	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/deliver", on: onImage, id: "deliver", summary: "Deliver copies again that failed to arrive or are lacking", role: client.Operator, tag: "versions", status: 202},
+	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/deliver", on: onImage, id: "deliver", summary: "Deliver copies again that failed to arrive or are lacking", role: role.Operator, tag: "versions", status: 202},
 		func(ctx context.Context, in *VersionPath) (*body[client.Delivering], error) {
-			n, err := s.engine.Redeliver(ctx, actor(ctx), in.Image, in.Number)
+			n, err := s.Versions.Redeliver(ctx, actor(ctx), in.Image, in.Number)
 			return ok(client.Delivering{Copies: n}, err)
 		})
-	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/activate", on: onImage, id: "activate", summary: "Point live at a version that has clearance", role: client.Approver, tag: "versions"},
+	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/activate", on: onImage, id: "activate", summary: "Point live at a version that has clearance", role: role.Approver, tag: "versions"},
 		func(ctx context.Context, in *struct {
 			VersionPath
 			Body client.Activation
 		},
 		) (*body[client.Version], error) {
-			if in.Body.Overrule && whoever(ctx).Role != client.Administrator {
+			if in.Body.Overrule && whoever(ctx).Role != role.Administrator {
 				return nil, huma.Error403Forbidden("overruling clearance needs the role administrator")
 			}
-			if err := s.engine.Activate(ctx, actor(ctx), in.Image, in.Number, engine.Activation{Reason: in.Body.Reason, Leaves: in.Body.Leaves, LetGo: in.Body.LetGo, Overrule: in.Body.Overrule}); err != nil {
+			if err := s.Versions.Activate(ctx, actor(ctx), in.Image, in.Number, versions.Activation{Reason: in.Body.Reason, Leaves: in.Body.Leaves, LetGo: in.Body.LetGo, Overrule: in.Body.Overrule}); err != nil {
 				return nil, err
 			}
 			return ok(s.versionNamed(ctx, in.Image, in.Number))
 		})
-	register(s, operation{method: "GET", path: "/images/{image}/versions/{number}/trial", id: "show-trial", summary: "Clearance of a version, rule by rule, and what testers said", role: client.Viewer, tag: "versions"}, s.trialOf)
-	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/sign-off", on: onImage, id: "sign", summary: "Say yes or no to a version on trial", role: client.Operator, tag: "versions"},
+	register(s, operation{method: "GET", path: "/images/{image}/versions/{number}/trial", id: "show-trial", summary: "Clearance of a version, rule by rule, and what testers said", role: role.Viewer, tag: "versions"}, s.trialOf)
+	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/sign-off", on: onImage, id: "sign", summary: "Say yes or no to a version on trial", role: role.Operator, tag: "versions"},
 		func(ctx context.Context, in *struct {
 			VersionPath
 			Body client.Sign
 		},
 		) (*body[client.Trial], error) {
-			if err := s.engine.SignOff(ctx, actor(ctx), in.Image, in.Number, in.Body.Yes, in.Body.Comment); err != nil {
+			if err := s.Versions.SignOff(ctx, actor(ctx), in.Image, in.Number, in.Body.Yes, in.Body.Comment); err != nil {
 				return nil, err
 			}
 			return s.trialOf(ctx, &in.VersionPath)
@@ -171,10 +173,10 @@ type etagged[T any] struct {
 	Body T
 }
 
-func etag(edition int) string { return `"` + strconv.Itoa(edition) + `"` }
+func etag(revision int) string { return `"` + strconv.Itoa(revision) + `"` }
 
-// editionOf reads an If-Match header.
-func editionOf(header string) (int, error) {
+// revisionOf reads an If-Match header.
+func revisionOf(header string) (int, error) {
 	n, err := strconv.Atoi(strings.Trim(header, `"`))
 	if header == "" || err != nil {
 		return 0, huma.NewError(428, `the request needs If-Match with the ETag of what you read, such as "3"`)
@@ -188,19 +190,19 @@ func (s *Server) editVersion(ctx context.Context, in *struct {
 	Body    client.VersionEdit
 },
 ) (*etagged[client.Version], error) {
-	edition, err := editionOf(in.IfMatch)
+	revision, err := revisionOf(in.IfMatch)
 	if err != nil {
 		return nil, err
 	}
-	edit := engine.VersionEdit{Notes: in.Body.Notes, Tags: in.Body.Tags, Edition: edition}
+	edit := versions.VersionEdit{Notes: in.Body.Notes, Tags: in.Body.Tags, Revision: revision}
 	if in.Body.EndOfLife != nil || in.Body.ClearEndOfLife {
 		edit.EndOfLife = &in.Body.EndOfLife
 	}
-	if err := s.engine.EditVersion(ctx, actor(ctx), in.Image, in.Number, edit); err != nil {
+	if err := s.Versions.EditVersion(ctx, actor(ctx), in.Image, in.Number, edit); err != nil {
 		return nil, err
 	}
 	v, err := s.versionNamed(ctx, in.Image, in.Number)
-	return &etagged[client.Version]{etag(v.Edition), v}, err
+	return &etagged[client.Version]{etag(v.Revision), v}, err
 }
 
 const movesShown = 500
@@ -225,7 +227,7 @@ func (s *Server) trialOf(ctx context.Context, in *VersionPath) (*body[client.Tri
 	if err != nil {
 		return nil, err
 	}
-	answers, err := s.engine.Clearance(ctx, img, v)
+	answers, err := versions.Clearance(db, img, v, s.engine.Clock.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -243,7 +245,7 @@ func (s *Server) imageOut(ctx context.Context, r store.Image) (client.Image, err
 	db := s.store.DB.WithContext(ctx)
 	out := client.Image{
 		Name: r.Name, Title: r.Title, Numbering: r.Numbering, MachineClass: r.MachineClass, Testers: r.Testers,
-		Soak: soak(r), Copies: r.Copies, Tracks: []client.Track{}, Edition: r.Edition,
+		Soak: soak(r), Copies: r.Copies, Tracks: []client.Track{}, Revision: r.Revision,
 	}
 	versions, err := store.Versions(db, r.ID)
 	if err != nil {
@@ -314,7 +316,7 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, versions ...s
 			Notes: v.Notes, Tags: append([]string{}, v.Tags...), EndOfLife: v.EndOfLife, CapturedBy: v.CapturedBy,
 			CreatedAt: v.CreatedAt, SealedAt: v.SealedAt, Failure: v.Failure,
 			Barred: v.Barred, BarredBy: v.BarredBy, BarredAt: v.BarredAt,
-			Progress: progress[v.ID], Hosts: hosts[v.ID], Copies: []client.Copy{}, Edition: v.Edition,
+			Progress: progress[v.ID], Hosts: hosts[v.ID], Copies: []client.Copy{}, Revision: v.Revision,
 		}
 		for _, c := range copies {
 			if c.VersionID == v.ID {
@@ -341,7 +343,7 @@ func standing(tracks []store.Track, v store.Version) []string {
 	if fallback {
 		out = append(out, "fallback")
 	}
-	if len(out) == 0 && v.State == store.Sealed {
+	if len(out) == 0 && v.State == image.Sealed {
 		out = append(out, "shelved")
 	}
 	return out

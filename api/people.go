@@ -17,6 +17,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nimblepane/client"
+	"nimblepane/core/role"
 	"nimblepane/engine"
 	"nimblepane/store"
 )
@@ -28,11 +29,6 @@ const (
 	signInToken   = 30 * 24 * time.Hour // how long a token made at sign-in lasts
 	usualToken    = 90 * 24 * time.Hour
 )
-
-func hash(secret string) []byte {
-	sum := sha256.Sum256([]byte(secret))
-	return sum[:]
-}
 
 // idempotent answers a repeated POST with what the first one was answered, if
 // both carry the same Idempotency-Key. An answer with a secret is not kept.
@@ -111,35 +107,35 @@ func (c *copied) Write(b []byte) (int, error) {
 }
 
 func (s *Server) people() {
-	register(s, operation{method: "GET", path: "/status", id: "status", summary: "What service this is and what time it is there", role: client.Viewer, tag: "service"},
+	register(s, operation{method: "GET", path: "/status", id: "status", summary: "What service this is and what time it is there", role: role.Viewer, tag: "service"},
 		func(ctx context.Context, _ *empty) (*body[client.Status], error) {
 			rate := s.engine.Clock.Rate()
 			_, practice := s.engine.Clock.(*engine.PracticeClock)
 			return ok(client.Status{Version: s.version, Practice: practice, Now: s.engine.Clock.Now(), Rate: rate}, nil)
 		})
 	register(s, operation{method: "POST", path: "/session", id: "sign-in", summary: "Sign in: get a session cookie, or a bearer token", tag: "people"}, s.signIn)
-	register(s, operation{method: "GET", path: "/session", id: "who-am-i", summary: "Who is signed in", role: client.Viewer, tag: "people"}, s.whoAmI)
-	register(s, operation{method: "DELETE", path: "/session", id: "sign-out", summary: "Sign out: end the session, or revoke the token and those that it made", role: client.Viewer, on: onOneself, tag: "people", status: 204}, s.signOut)
-	register(s, operation{method: "POST", path: "/password", id: "change-password", summary: "Change your own password; other sessions and tokens of yours end", role: client.Viewer, tag: "people", status: 204}, s.changePassword)
+	register(s, operation{method: "GET", path: "/session", id: "who-am-i", summary: "Who is signed in", role: role.Viewer, tag: "people"}, s.whoAmI)
+	register(s, operation{method: "DELETE", path: "/session", id: "sign-out", summary: "Sign out: end the session, or revoke the token and those that it made", role: role.Viewer, on: onOneself, tag: "people", status: 204}, s.signOut)
+	register(s, operation{method: "POST", path: "/password", id: "change-password", summary: "Change your own password; other sessions and tokens of yours end", role: role.Viewer, tag: "people", status: 204}, s.changePassword)
 
-	register(s, operation{method: "GET", path: "/tokens", id: "list-tokens", summary: "Your bearer tokens", role: client.Viewer, tag: "people"},
+	register(s, operation{method: "GET", path: "/tokens", id: "list-tokens", summary: "Your bearer tokens", role: role.Viewer, tag: "people"},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Token]], error) {
 			rows, err := store.Tokens(s.store.DB.WithContext(ctx), whoever(ctx).ID)
 			return ok(client.Page[client.Token]{Items: each(rows, func(t store.Token) client.Token { return token(whoever(ctx), t) })}, err)
 		})
-	register(s, operation{method: "POST", path: "/tokens", id: "make-token", summary: "Make a bearer token; its secret is shown this once", role: client.Viewer, on: onOneself, tag: "people"},
+	register(s, operation{method: "POST", path: "/tokens", id: "make-token", summary: "Make a bearer token; its secret is shown this once", role: role.Viewer, on: onOneself, tag: "people"},
 		func(ctx context.Context, in *struct{ Body client.NewToken }) (*body[client.MadeToken], error) {
 			made, err := s.makeToken(ctx, rightOf(ctx), in.Body, time.Duration(in.Body.Days)*24*time.Hour)
 			return ok(made, err)
 		})
-	register(s, operation{method: "DELETE", path: "/tokens/{id}", id: "revoke-token", summary: "Revoke a bearer token and those that it made", role: client.Viewer, on: onOneself, tag: "people", status: 204}, s.revokeToken)
+	register(s, operation{method: "DELETE", path: "/tokens/{id}", id: "revoke-token", summary: "Revoke a bearer token and those that it made", role: role.Viewer, on: onOneself, tag: "people", status: 204}, s.revokeToken)
 
-	register(s, operation{method: "GET", path: "/accounts", id: "list-accounts", summary: "All accounts", role: client.Administrator, tag: "people"},
+	register(s, operation{method: "GET", path: "/accounts", id: "list-accounts", summary: "All accounts", role: role.Administrator, tag: "people"},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Account]], error) {
 			rows, err := store.Accounts(s.store.DB.WithContext(ctx))
 			return ok(client.Page[client.Account]{Items: each(rows, accountOut)}, err)
 		})
-	register(s, operation{method: "POST", path: "/accounts", id: "add-account", summary: "Add an account", role: client.Administrator, tag: "people"},
+	register(s, operation{method: "POST", path: "/accounts", id: "add-account", summary: "Add an account", role: role.Administrator, tag: "people"},
 		func(ctx context.Context, in *struct{ Body client.NewAccount }) (*body[client.Account], error) {
 			var a store.Account
 			var err error
@@ -148,13 +144,13 @@ func (s *Server) people() {
 			}
 			return ok(accountOut(a), err)
 		})
-	register(s, operation{method: "PATCH", path: "/accounts/{name}", id: "edit-account", summary: "Change an account", role: client.Administrator, tag: "people"}, s.editAccount)
+	register(s, operation{method: "PATCH", path: "/accounts/{name}", id: "edit-account", summary: "Change an account", role: role.Administrator, tag: "people"}, s.editAccount)
 }
 
 // AddAccount adds an account. It is also how the command line makes the first one.
 func AddAccount(ctx context.Context, e *engine.Engine, by string, in client.NewAccount) (a store.Account, err error) {
-	if !slices.Contains(roles, in.Role) {
-		return a, &engine.Problem{Kind: engine.Invalid, Text: "role " + strconv.Quote(in.Role) + " is not known: use " + strings.Join(roles, ", ")}
+	if !slices.Contains(role.Roles(), in.Role) {
+		return a, &engine.Problem{Kind: engine.Invalid, Text: "role " + strconv.Quote(string(in.Role)) + " is not known: use " + strings.Join(each(role.Roles(), func(r role.Role) string { return string(r) }), ", ")}
 	}
 	hashed, err := hashPassword(in.Password, in.Name, in.Title)
 	if err != nil {
@@ -213,7 +209,7 @@ func (s *Server) editAccount(ctx context.Context, in *struct {
 				return err
 			}
 		}
-		if a.Disabled || a.Role != client.Administrator {
+		if a.Disabled || a.Role != role.Administrator {
 			if a.Name == actor(ctx) {
 				return &engine.Problem{Kind: engine.Conflict, Text: "you cannot take your own rights away: let another administrator do it"}
 			}
@@ -263,8 +259,8 @@ func (s *Server) signOut(ctx context.Context, _ *empty) (*struct {
 func (s *Server) makeToken(ctx context.Context, by right, in client.NewToken, lasts time.Duration) (made client.MadeToken, err error) {
 	now := time.Now().UTC()
 	row := store.Token{AccountID: by.account.ID, Name: in.Name, Role: in.Role, Pools: in.Pools, Images: in.Images, CreatedAt: now}
-	if in.Role != "" && !mayAct(by.account.Role, in.Role) {
-		return made, huma.Error403Forbidden("a token cannot have more rights than you have here, which are those of role " + by.account.Role)
+	if in.Role != "" && !by.account.Role.Has(in.Role) {
+		return made, huma.Error403Forbidden("a token cannot have more rights than you have here, which are those of role " + string(by.account.Role))
 	}
 	db := s.store.DB.WithContext(ctx)
 	for _, name := range in.Images {
@@ -302,8 +298,8 @@ func (s *Server) makeToken(ctx context.Context, by right, in client.NewToken, la
 	if by.token != nil && row.ExpiresAt.After(by.token.ExpiresAt) {
 		return made, &engine.Problem{Kind: engine.Conflict, Text: "a token cannot make one that outlives it: this one ends on " + by.token.ExpiresAt.UTC().Format(time.DateTime) + " UTC; sign in with your password to make one that lasts longer"}
 	}
-	secret := "np_" + engine.NewSecret()
-	row.Secret = hash(secret)
+	secret := "np_" + store.NewSecret()
+	row.Secret = store.Digest(secret)
 	err = s.store.Change(ctx, by.account.Name, s.engine.Clock.Now(), func(tx *store.Tx) error {
 		if by.token != nil {
 			if _, err := store.LockToken(tx.DB, by.token.ID); err != nil {
@@ -344,7 +340,7 @@ func (s *Server) revokeToken(ctx context.Context, in *struct {
 			return none
 		case err != nil:
 			return err
-		case t.AccountID != r.account.ID && (r.account.Role != client.Administrator || !r.free()):
+		case t.AccountID != r.account.ID && (r.account.Role != role.Administrator || !r.free()):
 			return none
 		case !r.free() && t.ID != r.token.ID && (t.ParentID == nil || *t.ParentID != r.token.ID):
 			return huma.Error403Forbidden("this token may revoke itself and what it made")

@@ -10,9 +10,13 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"nimblepane/agent"
 	"nimblepane/client"
-	"nimblepane/core/rollover"
+	"nimblepane/core/host"
+	"nimblepane/core/role"
 	"nimblepane/engine"
+	"nimblepane/engine/fleet"
+	"nimblepane/engine/rollovers"
 	"nimblepane/platform"
 	"nimblepane/store"
 )
@@ -39,40 +43,40 @@ func uncursor(s string) (string, error) {
 var errCursor = &engine.Problem{Kind: engine.Invalid, Text: "the cursor is not one of ours: use next of the page before"}
 
 func (s *Server) pools() {
-	register(s, operation{method: "GET", path: "/pools", id: "list-pools", summary: "All pools", role: client.Viewer, tag: "pools"},
+	register(s, operation{method: "GET", path: "/pools", id: "list-pools", summary: "All pools", role: role.Viewer, tag: "pools"},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Pool]], error) {
 			list, err := s.poolsOut(ctx, "")
 			return ok(client.Page[client.Pool]{Items: list}, err)
 		})
-	register(s, operation{method: "GET", path: "/pools/{pool}", id: "show-pool", summary: "One pool", role: client.Viewer, tag: "pools"}, s.showPool)
-	register(s, operation{method: "POST", path: "/pools/{pool}/pin", on: onPool, id: "pin", summary: "Make a pool run one version, whatever its track names", role: client.Operator, tag: "pools"},
+	register(s, operation{method: "GET", path: "/pools/{pool}", id: "show-pool", summary: "One pool", role: role.Viewer, tag: "pools"}, s.showPool)
+	register(s, operation{method: "POST", path: "/pools/{pool}/pin", on: onPool, id: "pin", summary: "Make a pool run one version, whatever its track names", role: role.Operator, tag: "pools"},
 		func(ctx context.Context, in *struct {
 			PoolPath
 			Body client.Pin
 		},
 		) (*body[client.Pool], error) {
-			role := whoever(ctx).Role
-			if in.Body.Overrule && role != client.Administrator {
+			mine := whoever(ctx).Role
+			if in.Body.Overrule && mine != role.Administrator {
 				return nil, huma.Error403Forbidden("overruling clearance needs the role administrator")
 			}
-			how := engine.Pinning{Reason: in.Body.Reason, Approved: mayAct(role, client.Approver), Overrule: in.Body.Overrule}
-			if err := s.engine.Pin(ctx, actor(ctx), in.Pool, in.Body.Version, how); err != nil {
+			how := fleet.Pinning{Reason: in.Body.Reason, Approved: mine.Has(role.Approver), Overrule: in.Body.Overrule}
+			if err := s.Fleet.Pin(ctx, actor(ctx), in.Pool, in.Body.Version, how); err != nil {
 				return nil, err
 			}
 			return s.showPool(ctx, &in.PoolPath)
 		})
-	register(s, operation{method: "POST", path: "/pools/{pool}/unpin", on: onPool, id: "unpin", summary: "Make a pool follow its track again", role: client.Operator, tag: "pools"},
+	register(s, operation{method: "POST", path: "/pools/{pool}/unpin", on: onPool, id: "unpin", summary: "Make a pool follow its track again", role: role.Operator, tag: "pools"},
 		func(ctx context.Context, in *struct {
 			PoolPath
 			Body client.Reason
 		},
 		) (*body[client.Pool], error) {
-			if err := s.engine.Unpin(ctx, actor(ctx), in.Pool, in.Body.Reason); err != nil {
+			if err := s.Fleet.Unpin(ctx, actor(ctx), in.Pool, in.Body.Reason); err != nil {
 				return nil, err
 			}
 			return s.showPool(ctx, &in.PoolPath)
 		})
-	register(s, operation{method: "POST", path: "/pools/{pool}/tell", on: onPool, id: "tell-pool", summary: "Show a text to everybody in a pool", role: client.Operator, tag: "sessions"},
+	register(s, operation{method: "POST", path: "/pools/{pool}/tell", on: onPool, id: "tell-pool", summary: "Show a text to everybody in a pool", role: role.Operator, tag: "sessions"},
 		func(ctx context.Context, in *struct {
 			PoolPath
 			Body client.Tell
@@ -81,19 +85,19 @@ func (s *Server) pools() {
 			if _, err := store.PoolNamed(s.store.DB.WithContext(ctx), in.Pool); err != nil {
 				return nil, err
 			}
-			n, err := s.engine.Tell(ctx, actor(ctx), store.SessionFilter{Pool: in.Pool}, "", in.Body.Text)
+			n, err := s.Fleet.Tell(ctx, actor(ctx), store.SessionFilter{Pool: in.Pool}, "", in.Body.Text)
 			return ok(client.Told{Sessions: n}, err)
 		})
 
-	register(s, operation{method: "GET", path: "/hosts", id: "list-hosts", summary: "Hosts by name", role: client.Viewer, tag: "hosts"},
+	register(s, operation{method: "GET", path: "/hosts", id: "list-hosts", summary: "Hosts by name", role: role.Viewer, tag: "hosts"},
 		func(ctx context.Context, in *struct {
 			Paging
-			Pool    string `query:"pool"`
-			Site    string `query:"site"`
-			Image   string `query:"image"`
-			State   string `query:"state" enum:"starting,checking,serving,draining,emptied,rebuilding,faulty,off"`
-			Version string `query:"version"`
-			Drifts  bool   `query:"drifts" doc:"Only hosts that run another version than they should"`
+			Pool    string     `query:"pool"`
+			Site    string     `query:"site"`
+			Image   string     `query:"image"`
+			State   host.State `query:"state"`
+			Version string     `query:"version"`
+			Drifts  bool       `query:"drifts" doc:"Only hosts that run another version than they should"`
 		},
 		) (*body[client.Page[client.Host]], error) {
 			after, err := uncursor(in.Cursor)
@@ -105,9 +109,9 @@ func (s *Server) pools() {
 			})
 			return ok(page(each(rows, hostOut), in.Limit, func(h client.Host) string { return cursor(h.Name) }), err)
 		})
-	register(s, operation{method: "GET", path: "/hosts/{host}", id: "show-host", summary: "One host", role: client.Viewer, tag: "hosts"}, s.showHost)
+	register(s, operation{method: "GET", path: "/hosts/{host}", id: "show-host", summary: "One host", role: role.Viewer, tag: "hosts"}, s.showHost)
 	act := func(verb, summary string, do func(context.Context, string, string) error) {
-		register(s, operation{method: "POST", path: "/hosts/{host}/" + verb, on: onHost, id: verb + "-host", summary: summary, role: client.Operator, tag: "hosts"},
+		register(s, operation{method: "POST", path: "/hosts/{host}/" + verb, on: onHost, id: verb + "-host", summary: summary, role: role.Operator, tag: "hosts"},
 			func(ctx context.Context, in *struct {
 				HostPath
 				Body client.Reason
@@ -120,31 +124,31 @@ func (s *Server) pools() {
 			})
 	}
 	act("drain", "Give a host no new sessions; those there go on", func(ctx context.Context, host, reason string) error {
-		return s.engine.Drain(ctx, actor(ctx), host, reason)
+		return s.Fleet.Drain(ctx, actor(ctx), host, reason)
 	})
 	act("return", "Put a drained or faulty host back to service", func(ctx context.Context, host, reason string) error {
-		return s.engine.Return(ctx, actor(ctx), host, reason)
+		return s.Fleet.Return(ctx, actor(ctx), host, reason)
 	})
-	register(s, operation{method: "POST", path: "/hosts/{host}/rebuild", on: onHost, id: "rebuild-host", summary: "Give a host a new disk, by a rollover of this one host", role: client.Operator, tag: "hosts", status: 202},
+	register(s, operation{method: "POST", path: "/hosts/{host}/rebuild", on: onHost, id: "rebuild-host", summary: "Give a host a new disk, by a rollover of this one host", role: role.Operator, tag: "hosts", status: 202},
 		func(ctx context.Context, in *struct {
 			HostPath
 			Body client.RebuildHost
 		},
 		) (*body[client.Rollover], error) {
-			r, err := s.engine.Rebuild(ctx, actor(ctx), engine.RebuildRequest{Host: in.Host, Reason: in.Body.Reason, Vouched: in.Body.VouchEmpty})
+			r, err := s.Rollovers.Rebuild(ctx, actor(ctx), rollovers.RebuildRequest{Host: in.Host, Reason: in.Body.Reason, Vouched: in.Body.VouchEmpty})
 			if err != nil {
 				return nil, err
 			}
 			return ok(s.rolloverOut(ctx, r.ID))
 		})
 
-	register(s, operation{method: "GET", path: "/sessions", id: "list-sessions", summary: "Sessions by host", role: client.Viewer, tag: "sessions"},
+	register(s, operation{method: "GET", path: "/sessions", id: "list-sessions", summary: "Sessions by host", role: role.Viewer, tag: "sessions"},
 		func(ctx context.Context, in *struct {
 			Paging
-			Pool   string `query:"pool"`
-			Host   string `query:"host"`
-			Person string `query:"person"`
-			State  string `query:"state" enum:"active,idle,disconnected"`
+			Pool   string             `query:"pool"`
+			Host   string             `query:"host"`
+			Person string             `query:"person"`
+			State  agent.SessionState `query:"state"`
 		},
 		) (*body[client.Page[client.Session]], error) {
 			after, err := uncursor(in.Cursor)
@@ -157,24 +161,24 @@ func (s *Server) pools() {
 			})
 			return ok(page(items, in.Limit, func(x client.Session) string { return cursor(x.Host + "/" + x.Key) }), err)
 		})
-	register(s, operation{method: "POST", path: "/hosts/{host}/sessions/{key}/tell", on: onHost, id: "tell-session", summary: "Show a text to one person", role: client.Operator, tag: "sessions"},
+	register(s, operation{method: "POST", path: "/hosts/{host}/sessions/{key}/tell", on: onHost, id: "tell-session", summary: "Show a text to one person", role: role.Operator, tag: "sessions"},
 		func(ctx context.Context, in *struct {
 			HostPath
 			Key  string `path:"key"`
 			Body client.Tell
 		},
 		) (*body[client.Told], error) {
-			n, err := s.engine.Tell(ctx, actor(ctx), store.SessionFilter{Host: in.Host}, in.Key, in.Body.Text)
+			n, err := s.Fleet.Tell(ctx, actor(ctx), store.SessionFilter{Host: in.Host}, in.Key, in.Body.Text)
 			return ok(client.Told{Sessions: n}, err)
 		})
-	register(s, operation{method: "POST", path: "/hosts/{host}/sessions/{key}/sign-off", on: onHost, id: "sign-off-session", summary: "End one session", role: client.Operator, tag: "sessions", status: 202},
+	register(s, operation{method: "POST", path: "/hosts/{host}/sessions/{key}/sign-off", on: onHost, id: "sign-off-session", summary: "End one session", role: role.Operator, tag: "sessions", status: 202},
 		func(ctx context.Context, in *struct {
 			HostPath
 			Key  string `path:"key"`
 			Body client.Reason
 		},
 		) (*body[client.Told], error) {
-			err := s.engine.SignOffSession(ctx, actor(ctx), in.Host, in.Key, in.Body.Reason)
+			err := s.Fleet.SignOffSession(ctx, actor(ctx), in.Host, in.Key, in.Body.Reason)
 			return ok(client.Told{Sessions: 1}, err)
 		})
 }
@@ -187,7 +191,7 @@ func (s *Server) showHost(ctx context.Context, in *HostPath) (*body[client.Host]
 	out := hostOut(row)
 	asking, cancel := context.WithTimeout(ctx, machineLimit)
 	defer cancel()
-	m, err := s.engine.Machine(asking, store.Host{Name: row.Name, PoolID: row.PoolID})
+	m, err := s.Fleet.Machine(asking, store.Host{Name: row.Name, PoolID: row.PoolID})
 	switch {
 	case err == nil:
 		seen := client.Machine(m)
@@ -204,7 +208,7 @@ const machineLimit = 5 * time.Second
 
 func hostOut(r store.HostRow) client.Host {
 	return client.Host{
-		Name: r.Name, Pool: r.Pool, Site: r.Site, Image: r.Image, State: string(r.State), Since: r.Since, Why: r.Why, DrainedBy: r.DrainedBy,
+		Name: r.Name, Pool: r.Pool, Site: r.Site, Image: r.Image, State: r.State, Since: r.Since, Why: r.Why, DrainedBy: r.DrainedBy,
 		Version: r.Version, Target: r.Target, Drifts: r.Drifts, Seats: r.Seats, Sessions: r.Sessions, SeenAt: r.SeenAt, Load: r.Load,
 		Stamp: r.Stamp, Checks: r.Checks, ChecksWhy: r.ChecksWhy,
 	}
@@ -233,7 +237,7 @@ func (s *Server) poolsOut(ctx context.Context, name string) ([]client.Pool, erro
 		p := client.Pool{
 			Name: r.Name, Title: r.Title, Site: r.Site, Image: r.Image, Track: r.Track, Pinned: r.Pinned, PinnedWhy: r.PinnedWhy,
 			Target: r.Target, MachineClass: r.MachineClass, HostPrefix: r.HostPrefix, Hosts: r.Hosts, SeatsPerHost: r.SeatsPerHost,
-			Rollover: r.Rollover, Edition: r.Edition, States: map[string]int{}, Versions: map[string]int{},
+			Rollover: r.Rollover, Revision: r.Revision, States: map[host.State]int{}, Versions: map[string]int{},
 		}
 		for _, c := range counts {
 			if c.Pool != r.Name {
@@ -243,7 +247,7 @@ func (s *Server) poolsOut(ctx context.Context, name string) ([]client.Pool, erro
 			p.Versions[c.Version] += c.Hosts
 			p.Sessions += c.Sessions
 			p.Drifting += c.Drifting
-			if c.State == string(rollover.HostServing) {
+			if c.State == host.Serving {
 				p.InService += c.Seats
 				p.Free += c.Seats - c.Taken
 			}

@@ -2,29 +2,32 @@ package api
 
 import (
 	"context"
+	"fmt"
 
 	"nimblepane/client"
+	"nimblepane/core/act"
+	"nimblepane/core/role"
 	"nimblepane/engine"
 )
 
 // rolesOfActs are the least roles that may do what there are previews of.
-var rolesOfActs = map[string]string{
-	"stage": client.Operator, "retire": client.Operator, "pin": client.Operator, "roll": client.Operator,
-	"activate": client.Approver, "rollback": client.Approver,
+var rolesOfActs = map[act.Name]role.Role{
+	act.Stage: role.Operator, act.Retire: role.Operator, act.Pin: role.Operator, act.Roll: role.Operator,
+	act.Activate: role.Approver, act.Rollback: role.Approver,
 }
 
 func (s *Server) previews() {
-	register(s, operation{method: "POST", path: "/previews", id: "preview", summary: "Say what an act would do, or why it would be refused; nothing is done", role: client.Viewer, on: onNothing, tag: "service"},
+	register(s, operation{method: "POST", path: "/previews", id: "preview", summary: "Say what an act would do, or why it would be refused; nothing is done", role: role.Viewer, on: onNothing, tag: "service"},
 		func(ctx context.Context, in *struct{ Body client.PreviewRequest }) (*body[client.Preview], error) {
 			b := in.Body
 			options, err := optionsIn(b.Options)
 			if err != nil {
 				return nil, err
 			}
-			role := whoever(ctx).Role
+			mine := whoever(ctx).Role
 			p, err := s.engine.Preview(ctx, actor(ctx), engine.PreviewRequest{
 				Act: b.Act, Image: b.Image, Number: b.Number, Pools: b.Pools, Options: options,
-				LetGo: b.LetGo, Overrule: b.Overrule, KeepUsable: b.KeepUsable, TrackOnly: b.TrackOnly, Approved: mayAct(role, client.Approver),
+				LetGo: b.LetGo, Overrule: b.Overrule, KeepUsable: b.KeepUsable, TrackOnly: b.TrackOnly, Approved: mine.Has(role.Approver),
 			})
 			if err != nil {
 				return nil, err
@@ -32,11 +35,11 @@ func (s *Server) previews() {
 			out := client.Preview{Will: append([]string{}, p.Will...), Leaves: p.Leaves, Reasons: []string{}}
 			needed := rolesOfActs[b.Act]
 			if b.Overrule {
-				needed = client.Administrator
+				needed = role.Administrator
 			}
 			switch {
-			case !mayAct(role, needed):
-				out.Refused = "you have the role " + role + "; this needs " + needed
+			case !mine.Has(needed):
+				out.Refused = fmt.Sprintf("you have the role %s; this needs %s", mine, needed)
 			case p.Refused != nil:
 				out.Refused, out.Reasons = p.Refused.Text, append(out.Reasons, p.Refused.Reasons...)
 			}

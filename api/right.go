@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
@@ -11,16 +12,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
-	"nimblepane/client"
+	"nimblepane/core/role"
 	"nimblepane/store"
 )
-
-var roles = []string{client.Viewer, client.Operator, client.Approver, client.Administrator}
-
-// mayAct says whether a role has the rights of another.
-func mayAct(role, needed string) bool {
-	return slices.Index(roles, role) >= slices.Index(roles, needed)
-}
 
 // right is by what right a request is made: whose it is, and what let it in.
 type right struct {
@@ -77,15 +71,15 @@ func (s *Server) find(ctx context.Context, bearer, cookie string) (r right, err 
 	switch {
 	case bearer != "":
 		var t store.Token
-		if r.account, t, err = store.AccountOfToken(db, hash(bearer), now); err != nil {
+		if r.account, t, err = store.AccountOfToken(db, store.Digest(bearer), now); err != nil {
 			return right{}, err
 		}
-		if r.token = &t; t.Role != "" && mayAct(r.account.Role, t.Role) {
+		if r.token = &t; t.Role != "" && r.account.Role.Has(t.Role) {
 			r.account.Role = t.Role
 		}
 	case cookie != "":
 		var c store.ConsoleSession
-		if r.account, c, err = store.AccountOfSession(db, hash(cookie), now); err != nil {
+		if r.account, c, err = store.AccountOfSession(db, store.Digest(cookie), now); err != nil {
 			return right{}, err
 		}
 		r.session = &c
@@ -148,17 +142,17 @@ const (
 // authorize lets an operation through if the account has its role, and the
 // token reaches what it changes.
 func (s *Server) authorize(ctx huma.Context, next func(huma.Context)) {
-	role, _ := ctx.Operation().Metadata["role"].(string)
+	needed, _ := ctx.Operation().Metadata["role"].(role.Role)
 	on, _ := ctx.Operation().Metadata["on"].(scope)
 	r := rightOf(ctx.Context())
 	switch {
-	case role == "":
+	case needed == "":
 	case r.account.ID == 0:
 		ctx.SetHeader("WWW-Authenticate", "Bearer")
 		_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, "sign in first: pane sign-in, or POST /api/v1/session")
 		return
-	case !mayAct(r.account.Role, role):
-		_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, r.account.Name+" has the role "+r.account.Role+"; this needs "+role)
+	case !r.account.Role.Has(needed):
+		_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, fmt.Sprintf("%s has the role %s; this needs %s", r.account.Name, r.account.Role, needed))
 		return
 	case ctx.Method() != http.MethodGet && r.token != nil && r.token.Narrowed():
 		reached, err := s.reached(ctx, r, on)

@@ -9,8 +9,10 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/estate"
+	"nimblepane/core/role"
 	"nimblepane/core/rollover"
 	"nimblepane/engine"
+	"nimblepane/engine/rollovers"
 	"nimblepane/store"
 )
 
@@ -19,7 +21,7 @@ type RolloverPath struct {
 }
 
 func (s *Server) rollovers() {
-	register(s, operation{method: "POST", path: "/rollovers", on: onPools, id: "start-rollovers", summary: "Start a rollover of each pool, of all of them or of none", role: client.Operator, tag: "rollovers", status: 202},
+	register(s, operation{method: "POST", path: "/rollovers", on: onPools, id: "start-rollovers", summary: "Start a rollover of each pool, of all of them or of none", role: role.Operator, tag: "rollovers", status: 202},
 		func(ctx context.Context, in *struct{ Body client.StartRollovers }) (*body[client.Page[client.Rollover]], error) {
 			if err := s.reachPools(ctx, in.Body.Pools); err != nil {
 				return nil, err
@@ -37,7 +39,7 @@ func (s *Server) rollovers() {
 			if err != nil {
 				return nil, err
 			}
-			rows, err := s.engine.StartRollovers(ctx, actor(ctx), engine.StartRequest{Pools: in.Body.Pools, Options: options, Reason: in.Body.Reason})
+			rows, err := s.Rollovers.Start(ctx, actor(ctx), rollovers.StartRequest{Pools: in.Body.Pools, Options: options, Reason: in.Body.Reason})
 			if err != nil {
 				return nil, err
 			}
@@ -51,16 +53,16 @@ func (s *Server) rollovers() {
 			}
 			return ok(out, nil)
 		})
-	register(s, operation{method: "GET", path: "/rollovers/defaults", id: "rollover-defaults", summary: "The options that a rollover has if none are given", role: client.Viewer, tag: "rollovers"},
+	register(s, operation{method: "GET", path: "/rollovers/defaults", id: "rollover-defaults", summary: "The options that a rollover has if none are given", role: role.Viewer, tag: "rollovers"},
 		func(context.Context, *empty) (*body[client.Options], error) {
 			return ok(optionsOut(rollover.DefaultOptions), nil)
 		})
-	register(s, operation{method: "GET", path: "/rollovers", id: "list-rollovers", summary: "Rollovers, newest first", role: client.Viewer, tag: "rollovers"},
+	register(s, operation{method: "GET", path: "/rollovers", id: "list-rollovers", summary: "Rollovers, newest first", role: role.Viewer, tag: "rollovers"},
 		func(ctx context.Context, in *struct {
 			Paging
-			Pool  string `query:"pool"`
-			State string `query:"state" enum:"planned,waiting,running,paused,finished,stopped"`
-			Open  bool   `query:"open" doc:"Only those with something in flight or to come"`
+			Pool  string         `query:"pool"`
+			State rollover.State `query:"state"`
+			Open  bool           `query:"open" doc:"Only those with something in flight or to come"`
 		},
 		) (*body[client.Page[client.Rollover]], error) {
 			after, err := uncursor(in.Cursor)
@@ -76,11 +78,11 @@ func (s *Server) rollovers() {
 			list, err := s.rolloversOut(ctx, f)
 			return ok(page(list, in.Limit, func(r client.Rollover) string { return cursor(itoa(r.ID)) }), err)
 		})
-	register(s, operation{method: "GET", path: "/rollovers/{id}", id: "show-rollover", summary: "One rollover", role: client.Viewer, tag: "rollovers"},
+	register(s, operation{method: "GET", path: "/rollovers/{id}", id: "show-rollover", summary: "One rollover", role: role.Viewer, tag: "rollovers"},
 		func(ctx context.Context, in *RolloverPath) (*body[client.Rollover], error) {
 			return ok(s.rolloverOut(ctx, in.ID))
 		})
-	register(s, operation{method: "GET", path: "/rollovers/{id}/hosts", id: "list-rollover-hosts", summary: "The hosts of a rollover by name", role: client.Viewer, tag: "rollovers"},
+	register(s, operation{method: "GET", path: "/rollovers/{id}/hosts", id: "list-rollover-hosts", summary: "The hosts of a rollover by name", role: role.Viewer, tag: "rollovers"},
 		func(ctx context.Context, in *RolloverPath) (*body[client.Page[client.RolloverHost]], error) {
 			db := s.store.DB.WithContext(ctx)
 			if _, err := store.RolloverByID(db, in.ID); err != nil {
@@ -90,7 +92,7 @@ func (s *Server) rollovers() {
 			return ok(client.Page[client.RolloverHost]{Items: each(rows, func(m store.MemberRow) client.RolloverHost { return client.RolloverHost(m) })}, err)
 		})
 	act := func(verb, summary string, do func(context.Context, string, int64, string) error) {
-		register(s, operation{method: "POST", path: "/rollovers/{id}/" + verb, on: onRollover, id: verb + "-rollover", summary: summary, role: client.Operator, tag: "rollovers"},
+		register(s, operation{method: "POST", path: "/rollovers/{id}/" + verb, on: onRollover, id: verb + "-rollover", summary: summary, role: role.Operator, tag: "rollovers"},
 			func(ctx context.Context, in *struct {
 				RolloverPath
 				Body client.Reason
@@ -102,16 +104,16 @@ func (s *Server) rollovers() {
 				return ok(s.rolloverOut(ctx, in.ID))
 			})
 	}
-	act("pause", "Take no further host and end no session; finish the hosts whose disk is gone", s.engine.PauseRollover)
-	act("resume", "Go on; failures so far no longer count against the budget", s.engine.ResumeRollover)
-	act("stop", "End early: put drained hosts back to service, finish those whose disk is gone", s.engine.StopRollover)
-	register(s, operation{method: "POST", path: "/rollovers/{id}/reverse", on: onRollover, id: "reverse-rollover", summary: "Stop it, and take the hosts that it has done or has in flight back", role: client.Operator, tag: "rollovers", status: 202},
+	act("pause", "Take no further host and end no session; finish the hosts whose disk is gone", s.Rollovers.Pause)
+	act("resume", "Go on; failures so far no longer count against the budget", s.Rollovers.Resume)
+	act("stop", "End early: put drained hosts back to service, finish those whose disk is gone", s.Rollovers.Stop)
+	register(s, operation{method: "POST", path: "/rollovers/{id}/reverse", on: onRollover, id: "reverse-rollover", summary: "Stop it, and take the hosts that it has done or has in flight back", role: role.Operator, tag: "rollovers", status: 202},
 		func(ctx context.Context, in *struct {
 			RolloverPath
 			Body client.Reason
 		},
 		) (*body[client.Rollover], error) {
-			r, err := s.engine.ReverseRollover(ctx, actor(ctx), in.ID, in.Body.Reason)
+			r, err := s.Rollovers.Reverse(ctx, actor(ctx), in.ID, in.Body.Reason)
 			if err != nil {
 				return nil, err
 			}
@@ -135,7 +137,7 @@ func (s *Server) rolloversOut(ctx context.Context, f store.RolloverFilter) ([]cl
 	rows, err := store.RolloverRows(s.store.DB.WithContext(ctx), f)
 	return each(rows, func(r store.RolloverRow) client.Rollover {
 		o := client.Rollover{
-			ID: r.ID, Pool: r.Pool, Image: r.Image, Version: r.Version, State: string(r.State), Settled: r.Settled,
+			ID: r.ID, Pool: r.Pool, Image: r.Image, Version: r.Version, State: r.State, Settled: r.Settled,
 			Options: optionsOut(r.Options.V), BatchSize: r.Plan.V.BatchSize, FloorSeats: r.Plan.V.Floor, Reason: r.Reason,
 			CreatedBy: r.CreatedBy, CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, PausedWhy: r.PausedWhy,
 			Holds: append([]string{}, r.Holds...), Phases: r.Phases.V, Batch: r.Batch,
@@ -206,7 +208,7 @@ func optionsIn(in client.Options) (rollover.Options, error) {
 
 func optionsOut(o rollover.Options) client.Options {
 	out := client.Options{
-		Batch: o.Batch.String(), Floor: o.Floor.String(), LogOff: string(o.LogOff), Grace: estate.Span(o.Grace), LastNotice: estate.Span(o.LastNotice),
+		Batch: o.Batch.String(), Floor: o.Floor.String(), LogOff: o.LogOff, Grace: estate.Span(o.Grace), LastNotice: estate.Span(o.LastNotice),
 		FirstText: o.FirstText, LastText: o.LastText, Deadline: estate.Span(o.Deadline), Stagger: o.Stagger, Observe: estate.Span(o.Observe), FailureBudget: &o.Budget,
 	}
 	if !o.EarliestStart.IsZero() {

@@ -148,12 +148,12 @@ func (s *Server) signIn(ctx context.Context, in *struct{ Body client.SignIn }) (
 		out.Body.Token = made.Secret
 		return out, err
 	}
-	secret := engine.NewSecret()
-	out.Body.CSRF = engine.NewSecret()
+	secret := store.NewSecret()
+	out.Body.CSRF = store.NewSecret()
 	now := time.Now()
 	err = s.store.Change(ctx, a.Name, s.engine.Clock.Now(), func(tx *store.Tx) error {
 		tx.Record(store.Entry{Verb: "account.sign-in", Subject: "account " + a.Name})
-		return tx.AddSession(store.ConsoleSession{Secret: hash(secret), AccountID: a.ID, CSRF: out.Body.CSRF, CreatedAt: now, ExpiresAt: now.Add(sessionLasts)})
+		return tx.AddSession(store.ConsoleSession{Secret: store.Digest(secret), AccountID: a.ID, CSRF: out.Body.CSRF, CreatedAt: now, ExpiresAt: now.Add(sessionLasts)})
 	})
 	out.Cookie = s.cookie(secret, int(sessionLasts.Seconds()))
 	return out, err

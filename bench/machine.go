@@ -84,7 +84,7 @@ func rebuilds(ctx context.Context, r *results, hv *locald.Server, p platform.Pla
 	if err != nil {
 		return err
 	}
-	if err := ends(ctx, p, "deliver "+name, platform.Operation{Deliver: &platform.Deliver{Source: "library", Disk: name, Digest: digest, Copy: name, MachineClass: "standard"}}); err != nil {
+	if err := ends(ctx, p, "deliver "+name, platform.DeliverCopy.Of(platform.Deliver{Source: "library", Disk: name, Digest: digest, Copy: name, MachineClass: "standard"})); err != nil {
 		return err
 	}
 	const rounds = 15
@@ -92,7 +92,7 @@ func rebuilds(ctx context.Context, r *results, hv *locald.Server, p platform.Pla
 	host := "h-" + written
 	for n := range rounds + 1 {
 		began := time.Now()
-		if err := ends(ctx, p, fmt.Sprintf("rebuild %s %d", host, n), platform.Operation{Rebuild: &platform.Rebuild{Host: host, Copies: []string{name}, Digest: digest, MachineClass: "standard", Seed: platform.Seed{Service: "http://10.0.2.2:9", Token: "t"}}}); err != nil {
+		if err := ends(ctx, p, fmt.Sprintf("rebuild %s %d", host, n), platform.RebuildHost.Of(platform.Rebuild{Host: host, Copies: []string{name}, Digest: digest, MachineClass: "standard", Seed: platform.Seed{Service: "http://10.0.2.2:9", Token: "t"}})); err != nil {
 			return err
 		}
 		took := time.Since(began)

@@ -30,6 +30,7 @@ import (
 
 	"nimblepane/agent"
 	"nimblepane/client"
+	"nimblepane/core/host"
 	"nimblepane/core/rollover"
 	"nimblepane/platform/practice/world"
 	"nimblepane/store"
@@ -95,12 +96,12 @@ func decide(r *results) {
 	plan.State, plan.Target, plan.LogOff = rollover.Running, 2, rollover.Warn
 	s := rollover.Snapshot{Listening: now, Site: rollover.Site{ClonesLeft: 100, StartsLeft: 100}}
 	for i := range 10_000 {
-		h := rollover.Host{ID: int64(i), Name: fmt.Sprintf("h-%05d", i), State: rollover.HostServing, Version: 1, Machine: true, Seats: 6, Phase: rollover.Queued, Since: now, Seen: now}
+		h := rollover.Host{ID: int64(i), Name: fmt.Sprintf("h-%05d", i), State: host.Serving, Version: 1, Machine: true, Seats: 6, Phase: rollover.Queued, Since: now, Seen: now}
 		for n := range 4 {
 			h.Sessions = append(h.Sessions, rollover.Session{Key: strconv.Itoa(n)})
 		}
 		if i < 1000 {
-			h.State, h.Phase, h.Batch, h.Confirmed = rollover.HostDraining, rollover.Draining, 1, true
+			h.State, h.Phase, h.Batch, h.Confirmed = host.Draining, rollover.Draining, 1, true
 		}
 		s.Hosts = append(s.Hosts, h)
 	}

@@ -7,6 +7,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -136,8 +137,8 @@ func New(version string) *cobra.Command {
 // client returns a client that is signed in.
 func (a *app) client() (*client.Client, error) {
 	saved := readSaved()
-	url := first(a.url, os.Getenv("NIMBLEPANE_URL"), saved.URL)
-	token := first(a.token, os.Getenv("NIMBLEPANE_TOKEN"))
+	url := cmp.Or(a.url, os.Getenv("NIMBLEPANE_URL"), saved.URL)
+	token := cmp.Or(a.token, os.Getenv("NIMBLEPANE_TOKEN"))
 	if token == "" && url == saved.URL {
 		token = saved.Token
 	}
@@ -217,15 +218,6 @@ func isTerminal(w io.Writer) bool {
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
-func first(list ...string) string {
-	for _, s := range list {
-		if s != "" {
-			return s
-		}
-	}
-	return ""
-}
-
 // complete completes an argument with names from the estate.
 func (a *app) complete(kinds ...func(context.Context, *client.Client, []string) ([]string, error)) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	return func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
@@ -273,7 +265,7 @@ func siteNames(ctx context.Context, c *client.Client, _ []string) ([]string, err
 
 func hostNames(ctx context.Context, c *client.Client, _ []string) ([]string, error) {
 	list, err := c.Hosts(ctx, client.HostQuery{})
-	return names(list, err, func(h client.Host) string { return h.Name + "\t" + h.Pool + ", " + h.State })
+	return names(list, err, func(h client.Host) string { return h.Name + "\t" + h.Pool + ", " + string(h.State) })
 }
 
 func sessionKeys(ctx context.Context, c *client.Client, args []string) ([]string, error) {

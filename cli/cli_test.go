@@ -15,13 +15,14 @@ import (
 
 	"nimblepane/cli"
 	"nimblepane/client"
+	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 )
 
 // pane runs a command as the account of a role, and returns its output and exit code.
-func pane(t *testing.T, s *servicetest.Service, role string, args ...string) (string, int) {
+func pane(t *testing.T, s *servicetest.Service, as role.Role, args ...string) (string, int) {
 	t.Helper()
-	return typed(t, "", append([]string{"--url", s.URL, "--token", s.Token(role)}, args...)...)
+	return typed(t, "", append([]string{"--url", s.URL, "--token", s.Token(as)}, args...)...)
 }
 
 func typed(t *testing.T, input string, args ...string) (string, int) {
@@ -43,34 +44,34 @@ func TestAMonthsWorkAtTheCommandLine(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
 	one := s.Live("back-office")
-	run := func(role string, code int, want string, args ...string) string {
+	run := func(as role.Role, code int, want string, args ...string) string {
 		t.Helper()
-		out, got := pane(t, s, role, args...)
+		out, got := pane(t, s, as, args...)
 		require.Equal(t, code, got, out)
 		require.Contains(t, out, want)
 		return out
 	}
-	out := run(client.Operator, 0, "is sealed and its copies are delivered", "capture", "counter-desk", "--from", "bm-counter", "--notes", "winter timetable", "--tag", "winter", "--end-of-life", "2031-05-31", "--wait")
+	out := run(role.Operator, 0, "is sealed and its copies are delivered", "capture", "counter-desk", "--from", "bm-counter", "--notes", "winter timetable", "--tag", "winter", "--end-of-life", "2031-05-31", "--wait")
 	two := strings.Fields(out)[2]
-	run(client.Viewer, 0, "winter timetable", "version", "show", "counter-desk", two)
-	run(client.Approver, cli.ExitRefused, "testers: 0 of 1", "activate", "counter-desk", two, "--yes")
-	run(client.Operator, 0, "Production has not moved", "stage", "counter-desk", two)
-	run(client.Operator, 0, "finished", "rollover", "start", "--pool", "ticket-pilot", "--batch", "100%", "--floor", "0", "--follow")
-	run(client.Operator, cli.ExitUsage, "--pass or --fail", "trial", "sign", "counter-desk", two)
-	run(client.Operator, 0, "1 of 1 tester said yes: operator", "trial", "sign", "counter-desk", two, "--pass")
-	run(client.Approver, 0, "4 of 4 hosts drift", "activate", "counter-desk", two, "--yes")
-	run(client.Viewer, 0, "should run "+two, "drift", "--pool", "back-office")
-	run(client.Viewer, 0, "4 of 4 hosts of back-office drift", "today")
-	run(client.Operator, 0, "finished", "rollover", "start", "--pool", "back-office", "--batch", "2", "--floor", "0", "--follow")
-	run(client.Viewer, 0, "finished", "rollover", "list", "--pool", "back-office")
-	run(client.Viewer, 0, "No host drifts.", "drift", "--pool", "back-office")
-	out = run(client.Approver, 0, two+" is barred: printers", "rollback", "counter-desk", "--reason", "printers", "--yes")
+	run(role.Viewer, 0, "winter timetable", "version", "show", "counter-desk", two)
+	run(role.Approver, cli.ExitRefused, "testers: 0 of 1", "activate", "counter-desk", two, "--yes")
+	run(role.Operator, 0, "Production has not moved", "stage", "counter-desk", two)
+	run(role.Operator, 0, "finished", "rollover", "start", "--pool", "ticket-pilot", "--batch", "100%", "--floor", "0", "--follow")
+	run(role.Operator, cli.ExitUsage, "--pass or --fail", "trial", "sign", "counter-desk", two)
+	run(role.Operator, 0, "1 of 1 tester said yes: operator", "trial", "sign", "counter-desk", two, "--pass")
+	run(role.Approver, 0, "4 of 4 hosts drift", "activate", "counter-desk", two, "--yes")
+	run(role.Viewer, 0, "should run "+two, "drift", "--pool", "back-office")
+	run(role.Viewer, 0, "4 of 4 hosts of back-office drift", "today")
+	run(role.Operator, 0, "finished", "rollover", "start", "--pool", "back-office", "--batch", "2", "--floor", "0", "--follow")
+	run(role.Viewer, 0, "finished", "rollover", "list", "--pool", "back-office")
+	run(role.Viewer, 0, "No host drifts.", "drift", "--pool", "back-office")
+	out = run(role.Approver, 0, two+" is barred: printers", "rollback", "counter-desk", "--reason", "printers", "--yes")
 	require.Contains(t, out, one+" again")
-	run(client.Viewer, 0, "image.rollback", "trail", "list", "--actor", "approver")
-	run(client.Viewer, 0, "The trail is whole.", "trail", "verify")
+	run(role.Viewer, 0, "image.rollback", "trail", "list", "--actor", "approver")
+	run(role.Viewer, 0, "The trail is whole.", "trail", "verify")
 
 	file := filepath.Join(t.TempDir(), "trail.jsonl")
-	run(client.Viewer, 0, "", "trail", "export", "--to-file", file)
+	run(role.Viewer, 0, "", "trail", "export", "--to-file", file)
 	out, code := typed(t, "", "trail", "verify", "--file", file)
 	require.Equal(t, 0, code, out)
 	text, err := os.ReadFile(file)
@@ -84,22 +85,22 @@ func TestAMonthsWorkAtTheCommandLine(t *testing.T) {
 func TestOutputForPrograms(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
-	out, code := pane(t, s, client.Viewer, "pool", "list", "-o", "json")
+	out, code := pane(t, s, role.Viewer, "pool", "list", "-o", "json")
 	require.Zero(t, code)
 	var pools []client.Pool
 	require.NoError(t, json.Unmarshal([]byte(out), &pools))
 	require.Len(t, pools, 4)
-	out, _ = pane(t, s, client.Viewer, "pool", "show", "back-office", "-o", "yaml")
+	out, _ = pane(t, s, role.Viewer, "pool", "show", "back-office", "-o", "yaml")
 	var pool map[string]any
 	require.NoError(t, yaml.Unmarshal([]byte(out), &pool))
 	require.Equal(t, "back-office", pool["name"])
-	out, _ = pane(t, s, client.Viewer, "host", "list", "--pool", "back-office", "-o", "csv")
+	out, _ = pane(t, s, role.Viewer, "host", "list", "--pool", "back-office", "-o", "csv")
 	rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
 	require.NoError(t, err)
 	require.Len(t, rows, 5)
 	require.Equal(t, "host", rows[0][0])
 	require.Equal(t, "bo-001", rows[1][0])
-	out, code = pane(t, s, client.Viewer, "pool", "list", "-o", "xml")
+	out, code = pane(t, s, role.Viewer, "pool", "list", "-o", "xml")
 	require.Equal(t, cli.ExitUsage, code)
 	require.Contains(t, out, "table, json, yaml or csv")
 }
@@ -108,22 +109,22 @@ func TestExitCodesSayWhatSortOfFailureItIs(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
 	for _, tc := range []struct {
-		role string
+		as   role.Role
 		args []string
 		code int
 		want string
 	}{
-		{client.Viewer, []string{"pool", "show", "tea-room"}, cli.ExitNotFound, `pool "tea-room": not found`},
-		{client.Viewer, []string{"host", "drain", "bo-001"}, cli.ExitNotYou, "this needs operator"},
-		{client.Operator, []string{"host", "drain", "bo-001"}, cli.ExitRefused, "only a serving host"},
-		{client.Operator, []string{"rollover", "start", "--pool", "back-office", "--batch", "101%"}, cli.ExitRefused, "stage or activate a version first"},
-		{client.Operator, []string{"rollover", "show", "first"}, cli.ExitUsage, "not the number of a rollover"},
-		{client.Operator, []string{"rollover", "start"}, cli.ExitUsage, "pool"},
-		{client.Operator, []string{"capture", "counter-desk", "--from", "bm-counter", "--end-of-life", "May"}, cli.ExitUsage, "2027-05-31"},
-		{client.Viewer, []string{"fly"}, cli.ExitUsage, "unknown command"},
-		{client.Viewer, []string{"estate", "load", "/no/such/file"}, cli.ExitFailed, "no such file"},
+		{role.Viewer, []string{"pool", "show", "tea-room"}, cli.ExitNotFound, `pool "tea-room": not found`},
+		{role.Viewer, []string{"host", "drain", "bo-001"}, cli.ExitNotYou, "this needs operator"},
+		{role.Operator, []string{"host", "drain", "bo-001"}, cli.ExitRefused, "only a serving host"},
+		{role.Operator, []string{"rollover", "start", "--pool", "back-office", "--batch", "101%"}, cli.ExitRefused, "stage or activate a version first"},
+		{role.Operator, []string{"rollover", "show", "first"}, cli.ExitUsage, "not the number of a rollover"},
+		{role.Operator, []string{"rollover", "start"}, cli.ExitUsage, "pool"},
+		{role.Operator, []string{"capture", "counter-desk", "--from", "bm-counter", "--end-of-life", "May"}, cli.ExitUsage, "2027-05-31"},
+		{role.Viewer, []string{"fly"}, cli.ExitUsage, "unknown command"},
+		{role.Viewer, []string{"estate", "load", "/no/such/file"}, cli.ExitFailed, "no such file"},
 	} {
-		out, code := pane(t, s, tc.role, tc.args...)
+		out, code := pane(t, s, tc.as, tc.args...)
 		require.Equal(t, tc.code, code, "%v: %s", tc.args, out)
 		require.Contains(t, out, tc.want)
 	}
@@ -135,7 +136,7 @@ func TestAQuestionIsAskedBeforeWhatCannotBeUndone(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
 	number := s.Captured("counter-desk", "bm-counter")
-	args := []string{"--url", s.URL, "--token", s.Token(client.Approver), "version", "bar", "counter-desk", number, "--reason", "printers"}
+	args := []string{"--url", s.URL, "--token", s.Token(role.Approver), "version", "bar", "counter-desk", number, "--reason", "printers"}
 	out, code := typed(t, "n\n", args...)
 	require.Equal(t, cli.ExitRefused, code)
 	require.Contains(t, out, "nothing was done")
@@ -149,7 +150,7 @@ func TestAMalformedEstateFileIsExplainedWithLines(t *testing.T) {
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
 	file := filepath.Join(t.TempDir(), "estate.yaml")
 	require.NoError(t, os.WriteFile(file, []byte("sites:\n  - name: North\n    platform: cloud\n    address: x\n"), 0o600))
-	out, code := pane(t, s, client.Administrator, "estate", "load", file)
+	out, code := pane(t, s, role.Administrator, "estate", "load", file)
 	require.Equal(t, cli.ExitUsage, code)
 	for _, want := range []string{"has 3 problems", "line 2", "line 3", "line 4"} {
 		require.Contains(t, out, want)
@@ -162,9 +163,9 @@ func TestSigningInKeepsATokenThatOnlyTheOwnerReads(t *testing.T) {
 	t.Setenv("NIMBLEPANE_CONFIG", file)
 	_, code := typed(t, "", "today")
 	require.Equal(t, cli.ExitNotYou, code)
-	out, code := typed(t, "wrong\n", "sign-in", s.URL, "--name", client.Operator)
+	out, code := typed(t, "wrong\n", "sign-in", s.URL, "--name", string(role.Operator))
 	require.Equal(t, cli.ExitNotYou, code, out)
-	out, code = typed(t, servicetest.Password+"\n", "sign-in", s.URL, "--name", client.Operator)
+	out, code = typed(t, servicetest.Password+"\n", "sign-in", s.URL, "--name", string(role.Operator))
 	require.Zero(t, code, out)
 	info, err := os.Stat(file)
 	require.NoError(t, err)
@@ -193,7 +194,7 @@ func TestCompletionKnowsTheEstate(t *testing.T) {
 		{[]string{"host", "drain", ""}, "bo-001"},
 		{[]string{"capture", "counter-desk", "--from", ""}, "bm-counter"},
 	} {
-		out, code := typed(t, "", append([]string{"__complete", "--url", s.URL, "--token", s.Token(client.Viewer)}, tc.args...)...)
+		out, code := typed(t, "", append([]string{"__complete", "--url", s.URL, "--token", s.Token(role.Viewer)}, tc.args...)...)
 		require.Zero(t, code)
 		require.Contains(t, out, tc.want, "%v", tc.args)
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -13,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimblepane/client"
+	"nimblepane/core/act"
 )
 
 func (a *app) today() *cobra.Command {
@@ -25,7 +27,7 @@ func (a *app) today() *cobra.Command {
 			}
 			if a.output != "table" {
 				return list(a, matters, "",
-					column[client.Matter]{"kind", func(m client.Matter) string { return m.Kind }},
+					column[client.Matter]{"kind", func(m client.Matter) string { return string(m.Kind) }},
 					column[client.Matter]{"urgent", func(m client.Matter) string { return yesNo(m.Urgent) }},
 					column[client.Matter]{"title", func(m client.Matter) string { return m.Title }},
 					column[client.Matter]{"detail", func(m client.Matter) string { return m.Detail }},
@@ -171,7 +173,7 @@ func (a *app) image() *cobra.Command {
 	tracks := func(i client.Image) string {
 		var out []string
 		for _, t := range i.Tracks {
-			out = append(out, t.Name+" "+first(t.Version, "-"))
+			out = append(out, t.Name+" "+cmp.Or(t.Version, "-"))
 		}
 		return strings.Join(out, ", ")
 	}
@@ -187,7 +189,7 @@ func (a *app) image() *cobra.Command {
 				column[client.Image]{"Title", func(i client.Image) string { return i.Title }},
 				column[client.Image]{"Class", func(i client.Image) string { return i.MachineClass }},
 				column[client.Image]{"Tracks", tracks},
-				column[client.Image]{"Fallback", func(i client.Image) string { return first(i.Fallback, "-") }},
+				column[client.Image]{"Fallback", func(i client.Image) string { return cmp.Or(i.Fallback, "-") }},
 				column[client.Image]{"Versions", func(i client.Image) string { return fmt.Sprint(i.Versions) }})
 		}),
 	}, &cobra.Command{
@@ -219,7 +221,7 @@ func (a *app) image() *cobra.Command {
 			return list(a, moves, "No track of it has named a version yet.",
 				column[client.TrackMove]{"At", func(m client.TrackMove) string { return when(&m.At) }},
 				column[client.TrackMove]{"Track", func(m client.TrackMove) string { return m.Track }},
-				column[client.TrackMove]{"Move", func(m client.TrackMove) string { return m.Kind }},
+				column[client.TrackMove]{"Move", func(m client.TrackMove) string { return string(m.Kind) }},
 				column[client.TrackMove]{"Version", func(m client.TrackMove) string { return m.Version }},
 				column[client.TrackMove]{"By", func(m client.TrackMove) string { return m.Actor }},
 				column[client.TrackMove]{"Reason", func(m client.TrackMove) string { return m.Reason }})
@@ -237,7 +239,7 @@ func (a *app) versions(versions []client.Version) error {
 		column[client.Version]{"Copies", copies},
 		column[client.Version]{"End of life", func(v client.Version) string { return day(v.EndOfLife) }},
 		column[client.Version]{"Captured", func(v client.Version) string { return day(&v.CreatedAt) + " by " + v.CapturedBy }},
-		column[client.Version]{"Notes", func(v client.Version) string { return first(v.Barred, v.Failure, v.Notes) }})
+		column[client.Version]{"Notes", func(v client.Version) string { return cmp.Or(v.Barred, v.Failure, v.Notes) }})
 }
 
 func versionState(v client.Version) string {
@@ -247,7 +249,7 @@ func versionState(v client.Version) string {
 	case v.State == "capturing":
 		return fmt.Sprintf("capturing %d%%", v.Progress)
 	}
-	return v.State
+	return string(v.State)
 }
 
 // copies counts them by site: "north-quay 2, south-quay 1 of 2".
@@ -361,7 +363,7 @@ func (a *app) editVersion() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if v, err = c.EditVersion(ctx, args[0], args[1], v.Edition, in); err != nil {
+		if v, err = c.EditVersion(ctx, args[0], args[1], v.Revision, in); err != nil {
 			return err
 		}
 		a.say("%s %s was changed.", v.Image, v.Number)
@@ -373,20 +375,20 @@ func (a *app) editVersion() *cobra.Command {
 	return cmd
 }
 
-func (a *app) versionAct(verb, short string, needsReason bool, act func(*client.Client, context.Context, string, string, string) (client.Version, error)) *cobra.Command {
+func (a *app) versionAct(verb, short string, needsReason bool, do func(*client.Client, context.Context, string, string, string) (client.Version, error)) *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{
 		Use: verb + " IMAGE NUMBER", Short: short, Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			question := "This cannot be undone. " + strings.ToUpper(verb[:1]) + verb[1:] + " %s %s?"
 			if verb == "retire" {
-				if _, err := a.preview(ctx, c, true, client.PreviewRequest{Act: verb, Image: args[0], Number: args[1]}, question, args[0], args[1]); err != nil {
+				if _, err := a.preview(ctx, c, true, client.PreviewRequest{Act: act.Retire, Image: args[0], Number: args[1]}, question, args[0], args[1]); err != nil {
 					return err
 				}
 			} else if err := a.ask(question, args[0], args[1]); err != nil {
 				return err
 			}
-			v, err := act(c, ctx, args[0], args[1], reason)
+			v, err := do(c, ctx, args[0], args[1], reason)
 			if err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -236,7 +237,7 @@ func (a *app) rollback() *cobra.Command {
 				return err
 			}
 			in.Leaves = trackOf(img, "live")
-			leaves, err := a.preview(ctx, c, true, client.PreviewRequest{Act: "rollback", Image: args[0], Number: in.To, KeepUsable: in.KeepUsable, TrackOnly: in.TrackOnly}, "Roll %s back to %s?", img.Name, first(in.To, img.Fallback, "its fallback"))
+			leaves, err := a.preview(ctx, c, true, client.PreviewRequest{Act: "rollback", Image: args[0], Number: in.To, KeepUsable: in.KeepUsable, TrackOnly: in.TrackOnly}, "Roll %s back to %s?", img.Name, cmp.Or(in.To, img.Fallback, "its fallback"))
 			if err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -26,10 +27,10 @@ func (a *app) hypervisors(nodes []client.Hypervisor) error {
 		column[client.Hypervisor]{"Runs", func(n client.Hypervisor) string { return of(n, n.Software+", "+n.Acceleration) }},
 		column[client.Hypervisor]{"Cores used", func(n client.Hypervisor) string { return of(n, fmt.Sprintf("%d of %d", n.CoresUsed, n.Cores)) }},
 		column[client.Hypervisor]{"Memory used", func(n client.Hypervisor) string {
-			return of(n, first(size(n.MemoryUsed), "none")+" of "+size(n.Memory))
+			return of(n, cmp.Or(size(n.MemoryUsed), "none")+" of "+size(n.Memory))
 		}},
 		column[client.Hypervisor]{"Storage free", func(n client.Hypervisor) string {
-			return of(n, first(size(n.StorageFree), "none")+" of "+size(n.Storage))
+			return of(n, cmp.Or(size(n.StorageFree), "none")+" of "+size(n.Storage))
 		}},
 		column[client.Hypervisor]{"Machines", func(n client.Hypervisor) string {
 			if n.Others == 0 {
@@ -37,7 +38,7 @@ func (a *app) hypervisors(nodes []client.Hypervisor) error {
 			}
 			return of(n, fmt.Sprintf("%d, and %d not ours", n.Machines, n.Others))
 		}},
-		column[client.Hypervisor]{"Answers", func(n client.Hypervisor) string { return first(n.Unreachable, "yes") }})
+		column[client.Hypervisor]{"Answers", func(n client.Hypervisor) string { return cmp.Or(n.Unreachable, "yes") }})
 }
 
 // machine are the facts of a host's machine.
@@ -45,7 +46,7 @@ func machine(m *client.Machine) []fact {
 	if m == nil {
 		return nil
 	}
-	state := m.State
+	state := string(m.State)
 	if m.Node != "" {
 		state += " on " + m.Node
 	}
@@ -73,7 +74,7 @@ func (a *app) buildMachine() *cobra.Command {
 			return siteNames(ctx, c, nil)
 		}
 		s, err := c.Site(ctx, args[0])
-		return names(s.BuildMachines, err, func(m client.BuildMachine) string { return m.Name + "\t" + m.State + ", " + m.Base })
+		return names(s.BuildMachines, err, func(m client.BuildMachine) string { return m.Name + "	" + string(m.State) + ", " + m.Base })
 	}
 	shown := func(s client.Site, name, done string) error {
 		if a.structured() {

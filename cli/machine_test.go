@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/cli"
-	"nimblepane/client"
+	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 	"nimblepane/platform"
 )
@@ -87,7 +87,7 @@ func TestBuildMachinesAtTheCommandLine(t *testing.T) {
 	t.Parallel()
 	b := &bench{files: map[string]string{}}
 	s := servicetest.Start(t, servicetest.Options{Over: func(p platform.Platform) platform.Platform { return workshop{p, b} }})
-	token := s.Token(client.Operator)
+	token := s.Token(role.Operator)
 	run := func(code int, input, want string, args ...string) {
 		t.Helper()
 		out, got := typed(t, input, append([]string{"--url", s.URL, "--token", token}, args...)...)

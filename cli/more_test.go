@@ -8,6 +8,7 @@ import (
 
 	"nimblepane/cli"
 	"nimblepane/client"
+	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 )
 
@@ -16,13 +17,13 @@ func TestHostsAndPeopleAtTheCommandLine(t *testing.T) {
 	s := servicetest.Start(t, servicetest.Options{Scenario: servicetest.Scenario + "crowds:\n  - {hosts: bo-, people: 3, shifts: [\"00:00-23:59\"]}\n"})
 	number := s.Live("back-office")
 	s.Until("people to sign in", func() bool {
-		list, err := s.As(client.Viewer).Sessions(t.Context(), client.SessionQuery{Pool: "back-office"})
+		list, err := s.As(role.Viewer).Sessions(t.Context(), client.SessionQuery{Pool: "back-office"})
 		require.NoError(t, err)
 		return len(list) == 3
 	})
 	run := func(code int, want string, args ...string) string {
 		t.Helper()
-		out, got := pane(t, s, client.Operator, args...)
+		out, got := pane(t, s, role.Operator, args...)
 		require.Equal(t, code, got, out)
 		require.Contains(t, out, want)
 		return out
@@ -65,7 +66,7 @@ func TestAccountsAndTokensAtTheCommandLine(t *testing.T) {
 	as := func(token, input string, args ...string) (string, int) {
 		return typed(t, input, append([]string{"--url", s.URL, "--token", token}, args...)...)
 	}
-	admin := s.Token(client.Administrator)
+	admin := s.Token(role.Administrator)
 	out, code := as(admin, "long enough for us\n", "account", "add", "ida", "--role", "operator", "--title", "Ida Strand")
 	require.Zero(t, code, out)
 	out, code = as(admin, "long enough for us\n", "account", "add", "Ida!")
@@ -107,11 +108,11 @@ func TestPasswordsAndNarrowTokensAtTheCommandLine(t *testing.T) {
 	as := func(token, input string, args ...string) (string, int) {
 		return typed(t, input, append([]string{"--url", s.URL, "--token", token}, args...)...)
 	}
-	mine := s.Token(client.Operator)
+	mine := s.Token(role.Operator)
 	out, code := as(mine, "", "token", "make", "pipeline", "--days", "90")
 	require.Equal(t, cli.ExitRefused, code, out)
 	require.Contains(t, out, "sign in with your password to make one that lasts longer")
-	out, code = as(mine, servicetest.Password+"\n", "token", "make", "pipeline", "--days", "90", "--pool", "ticket-pilot", "--account", client.Operator)
+	out, code = as(mine, servicetest.Password+"\n", "token", "make", "pipeline", "--days", "90", "--pool", "ticket-pilot", "--account", string(role.Operator))
 	require.Zero(t, code, out)
 	narrow := strings.Fields(out)[len(strings.Fields(out))-1]
 	_, code = as(narrow, "", "pool", "tell", "ticket-pilot", "hello")
@@ -136,7 +137,7 @@ func TestAnActIsShownBeforeItIsDone(t *testing.T) {
 	one := s.Live("back-office")
 	two := s.Captured("counter-desk", "bm-counter")
 	as := func(answer string, args ...string) (string, int) {
-		return typed(t, answer, append([]string{"--url", s.URL, "--token", s.Token(client.Administrator)}, args...)...)
+		return typed(t, answer, append([]string{"--url", s.URL, "--token", s.Token(role.Administrator)}, args...)...)
 	}
 	out, code := as("y\n", "activate", "counter-desk", two)
 	require.Equal(t, cli.ExitRefused, code)
@@ -195,7 +196,7 @@ func TestAnEmptyEstateSaysHowToBegin(t *testing.T) {
 		"is not the number of a":   {"token", "revoke", "first"},
 		"write it as 2026-11-23T2": {"rollover", "start", "--pool", "x", "--earliest-start", "noon"},
 	} {
-		out, _ := pane(t, s, client.Viewer, args...)
+		out, _ := pane(t, s, role.Viewer, args...)
 		require.Contains(t, out, want, "%v", args)
 	}
 }
@@ -204,21 +205,22 @@ func TestWhatOthersWroteDoesNotSteerTheTerminal(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
 	const evil = "\x1b]8;;http://evil\x07click\x1b]8;;\x07\rfaulty\u202e\x1b]0;owned\x07"
+	require.NoError(t, s.Store.DB.Exec("alter table hosts disable trigger host_changes_state").Error)
 	require.NoError(t, s.Store.DB.Exec("update hosts set state = 'faulty', why = ? where name = 'tc-001'", evil).Error)
 	require.NoError(t, s.Store.DB.Exec(`update pulses set checks_why = ?, sessions = jsonb_build_array(jsonb_build_object('key', 's1', 'person', ?::text, 'state', 'idle', 'since', '2026-11-23T05:00:00Z'))
 		where host_id = (select id from hosts where name = 'tc-001')`, evil, evil).Error)
-	_, err := s.As(client.Operator).TellPool(t.Context(), "ticket-counters", evil)
+	_, err := s.As(role.Operator).TellPool(t.Context(), "ticket-counters", evil)
 	require.NoError(t, err)
 	for _, command := range []string{"host show tc-001", "host list --state faulty", "host list --state faulty -o csv", "host list --state faulty -o yaml", "session list", "trail list", "today", "pool show ticket-counters"} {
-		out, code := pane(t, s, client.Viewer, strings.Fields(command)...)
+		out, code := pane(t, s, role.Viewer, strings.Fields(command)...)
 		require.Zero(t, code, out)
 		require.Contains(t, out, "click", command)
 		for _, bad := range []string{"\x1b]", "\x07", "\r", "\u202e", "owned"} {
 			require.NotContains(t, out, bad, command)
 		}
 	}
-	out, _ := pane(t, s, client.Viewer, "host", "list", "--state", "faulty", "-o", "json")
+	out, _ := pane(t, s, role.Viewer, "host", "list", "--state", "faulty", "-o", "json")
 	require.Contains(t, out, `\u001b]8;;http://evil`, "JSON says what was said")
-	out, _ = pane(t, s, client.Operator, "session", "tell", "tc-001", "no\x1b]0;owned\x07ne", "x")
+	out, _ = pane(t, s, role.Operator, "session", "tell", "tc-001", "no\x1b]0;owned\x07ne", "x")
 	require.NotContains(t, cli.Plain(out), "\x1b")
 }

@@ -150,9 +150,9 @@ var stateColours = map[string]text.Color{
 	"faulty": text.FgRed, "failed": text.FgRed, "barred": text.FgRed, "stopped": text.FgRed,
 }
 
-func coloured(state string) string {
-	if c, ok := stateColours[state]; ok {
+func coloured[S ~string](state S) string {
+	if c, ok := stateColours[string(state)]; ok {
 		return c.Sprint(state)
 	}
-	return state
+	return string(state)
 }

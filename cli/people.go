@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -20,6 +21,7 @@ import (
 	"golang.org/x/term"
 
 	"nimblepane/client"
+	"nimblepane/core/role"
 	"nimblepane/core/trail"
 )
 
@@ -203,7 +205,7 @@ func (a *app) tokens() *cobra.Command {
 	}
 	f := make.Flags()
 	f.IntVar(&in.Days, "days", 0, "days until it expires (default: as long as the token that makes it; 30 with --account)")
-	f.StringVar(&in.Role, "role", "", "the most that it may do (default: all that you may)")
+	f.StringVar((*string)(&in.Role), "role", "", "the most that it may do (default: all that you may)")
 	f.StringSliceVar(&in.Pools, "pool", nil, "let it change this pool only, and what else is named; may be given several times")
 	f.StringSliceVar(&in.Images, "image", nil, "let it change this image and its pools only, and what else is named")
 	f.StringVar(&name, "account", "", "make it with the password of this account, and not with your token")
@@ -219,7 +221,7 @@ func (a *app) tokens() *cobra.Command {
 			return list(a, tokens, "You have no token.",
 				column[client.Token]{"Token", func(t client.Token) string { return strconv.FormatInt(t.ID, 10) }},
 				column[client.Token]{"Name", func(t client.Token) string { return t.Name }},
-				column[client.Token]{"May", func(t client.Token) string { return first(t.Role, "all that you may") }},
+				column[client.Token]{"May", func(t client.Token) string { return cmp.Or(string(t.Role), "all that you may") }},
 				column[client.Token]{"Changes only", func(t client.Token) string {
 					return strings.Join(append(append([]string{}, t.Pools...), t.Images...), ", ")
 				}},
@@ -262,15 +264,16 @@ func (a *app) accounts() *cobra.Command {
 		}),
 	}
 	add.Flags().StringVar(&in.Title, "title", "", "the person's name")
-	add.Flags().StringVar(&in.Role, "role", client.Viewer, "viewer, operator, approver or administrator")
+	add.Flags().StringVar((*string)(&in.Role), "role", string(role.Viewer), "viewer, operator, approver or administrator")
 	var edit struct {
-		title, role               string
+		title                     string
+		role                      role.Role
 		disable, enable, password bool
 	}
 	change := &cobra.Command{Use: "edit NAME", Short: "Change an account", Args: named}
 	f := change.Flags()
 	f.StringVar(&edit.title, "title", "", "the person's name")
-	f.StringVar(&edit.role, "role", "", "viewer, operator, approver or administrator")
+	f.StringVar((*string)(&edit.role), "role", "", "viewer, operator, approver or administrator")
 	f.BoolVar(&edit.disable, "disable", false, "let them sign in no more")
 	f.BoolVar(&edit.enable, "enable", false, "let them sign in again")
 	f.BoolVar(&edit.password, "password", false, "set a new password, which is asked for; all sessions and tokens end")
@@ -308,7 +311,7 @@ func (a *app) accounts() *cobra.Command {
 			return list(a, accounts, "",
 				column[client.Account]{"Name", func(x client.Account) string { return x.Name }},
 				column[client.Account]{"Title", func(x client.Account) string { return x.Title }},
-				column[client.Account]{"Role", func(x client.Account) string { return x.Role }},
+				column[client.Account]{"Role", func(x client.Account) string { return string(x.Role) }},
 				column[client.Account]{"Disabled", func(x client.Account) string { return yesNo(x.Disabled) }})
 		}),
 	})
@@ -357,7 +360,7 @@ func (a *app) trail() *cobra.Command {
 					}
 					return e.Scope
 				}},
-				column[client.TrailEntry]{"Why", func(e client.TrailEntry) string { return first(e.Reason, detail(e)) }})
+				column[client.TrailEntry]{"Why", func(e client.TrailEntry) string { return cmp.Or(e.Reason, detail(e)) }})
 		}),
 	}
 	filters(listing)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"sort"
@@ -13,8 +14,8 @@ import (
 )
 
 // counts writes a map as "38 serving, 2 draining", the largest first.
-func counts(m map[string]int) string {
-	keys := make([]string, 0, len(m))
+func counts[K ~string](m map[K]int) string {
+	keys := make([]K, 0, len(m))
 	for k := range m {
 		keys = append(keys, k)
 	}
@@ -26,7 +27,7 @@ func counts(m map[string]int) string {
 	})
 	var out []string
 	for _, k := range keys {
-		out = append(out, fmt.Sprintf("%d %s", m[k], first(k, "without a version")))
+		out = append(out, fmt.Sprintf("%d %s", m[k], cmp.Or(string(k), "without a version")))
 	}
 	return strings.Join(out, ", ")
 }
@@ -49,7 +50,7 @@ func (a *app) pool() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				a.say("Pool %s is to run %s (%s); %s.", p.Name, first(p.Target, "nothing"), follows(p), drift(p))
+				a.say("Pool %s is to run %s (%s); %s.", p.Name, cmp.Or(p.Target, "nothing"), follows(p), drift(p))
 				if a.structured() {
 					return a.object(p)
 				}
@@ -83,7 +84,7 @@ func (a *app) pool() *cobra.Command {
 				column[client.Pool]{"Pool", func(p client.Pool) string { return p.Name }},
 				column[client.Pool]{"Site", func(p client.Pool) string { return p.Site }},
 				column[client.Pool]{"Follows", follows},
-				column[client.Pool]{"Version", func(p client.Pool) string { return first(p.Target, "-") }},
+				column[client.Pool]{"Version", func(p client.Pool) string { return cmp.Or(p.Target, "-") }},
 				column[client.Pool]{"Hosts", func(p client.Pool) string { return fmt.Sprint(p.Hosts) }},
 				column[client.Pool]{"Serving", func(p client.Pool) string { return fmt.Sprint(p.States["serving"]) }},
 				column[client.Pool]{"Sessions", func(p client.Pool) string { return fmt.Sprint(p.Sessions) }},
@@ -142,7 +143,7 @@ func (a *app) hosts(hosts []client.Host) error {
 		column[client.Host]{"Host", func(h client.Host) string { return h.Name }},
 		column[client.Host]{"Pool", func(h client.Host) string { return h.Pool }},
 		column[client.Host]{"State", func(h client.Host) string { return coloured(h.State) }},
-		column[client.Host]{"Version", func(h client.Host) string { return first(h.Version, "-") }},
+		column[client.Host]{"Version", func(h client.Host) string { return cmp.Or(h.Version, "-") }},
 		column[client.Host]{"Drift", func(h client.Host) string {
 			if h.Drifts {
 				return "should run " + h.Target
@@ -150,7 +151,7 @@ func (a *app) hosts(hosts []client.Host) error {
 			return ""
 		}},
 		column[client.Host]{"Sessions", func(h client.Host) string { return fmt.Sprintf("%d of %d", h.Sessions, h.Seats) }},
-		column[client.Host]{"Heard", func(h client.Host) string { return first(when(h.SeenAt), "never") }},
+		column[client.Host]{"Heard", func(h client.Host) string { return cmp.Or(when(h.SeenAt), "never") }},
 		column[client.Host]{"Why", func(h client.Host) string {
 			if h.DrainedBy != "" {
 				return "drained by " + h.DrainedBy
@@ -231,7 +232,7 @@ func (a *app) host() *cobra.Command {
 				return a.object(h)
 			}
 			a.facts(fact{"Host", h.Name}, fact{"Pool", h.Pool}, fact{"Site", h.Site}, fact{"State", coloured(h.State) + " since " + when(&h.Since)}, fact{"Why", h.Why}, fact{"Drained by", h.DrainedBy},
-				fact{"Runs", h.Version}, fact{"Reports", h.Stamp}, fact{"Should run", h.Target}, fact{"Drifts", yesNo(h.Drifts)}, fact{"Checks", strings.TrimSpace(h.Checks + " " + h.ChecksWhy)}, fact{"Heard", first(when(h.SeenAt), "never")}, fact{"Load", fmt.Sprintf("%.2f", h.Load)})
+				fact{"Runs", h.Version}, fact{"Reports", h.Stamp}, fact{"Should run", h.Target}, fact{"Drifts", yesNo(h.Drifts)}, fact{"Checks", strings.TrimSpace(string(h.Checks) + " " + h.ChecksWhy)}, fact{"Heard", cmp.Or(when(h.SeenAt), "never")}, fact{"Load", fmt.Sprintf("%.2f", h.Load)})
 			if h.Machine != nil {
 				a.say("")
 				a.facts(machine(h.Machine)...)
@@ -253,7 +254,7 @@ func (a *app) sessions(ctx context.Context, c *client.Client, q client.SessionQu
 		column[client.Session]{"On host", func(s client.Session) string { return s.Host }},
 		column[client.Session]{"Session", func(s client.Session) string { return s.Key }},
 		column[client.Session]{"Person", func(s client.Session) string { return s.Person }},
-		column[client.Session]{"State", func(s client.Session) string { return s.State }},
+		column[client.Session]{"State", func(s client.Session) string { return string(s.State) }},
 		column[client.Session]{"Since", func(s client.Session) string { return when(&s.Since) }},
 		column[client.Session]{"That host is", func(s client.Session) string { return coloured(s.HostState) }})
 }

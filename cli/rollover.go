@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"sort"
@@ -12,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimblepane/client"
+	"nimblepane/core/rollover"
 )
 
 func (a *app) rollover() *cobra.Command {
@@ -37,7 +39,7 @@ func (a *app) startRollover() *cobra.Command {
 	f.StringSliceVar(&in.Pools, "pool", nil, "pool to roll over, may be given several times")
 	f.StringVar(&in.Options.Batch, "batch", "", "hosts of a batch: 5, or 10% of the pool (default 10%)")
 	f.StringVar(&in.Options.Floor, "floor", "", "seats that stay free and in service: 20, or 10% of the pool (default 10%)")
-	f.StringVar(&in.Options.LogOff, "log-off", "", "wait for people to leave, or warn them and end the session after the grace period (default wait)")
+	f.StringVar((*string)(&in.Options.LogOff), "log-off", "", "wait for people to leave, or warn them and end the session after the grace period (default wait)")
 	f.StringVar(&in.Options.Grace, "grace", "", "from the delivered warning to the sign-off (default 15m)")
 	f.StringVar(&in.Options.LastNotice, "last-notice", "", "how long before the end the last notice is given (default 2m)")
 	f.StringVar(&in.Options.FirstText, "first-text", "", "what people are told first; {minutes} stands for the grace period")
@@ -171,8 +173,8 @@ func (a *app) showRollover() *cobra.Command {
 				}},
 				column[client.RolloverHost]{"Phase", func(h client.RolloverHost) string { return coloured(h.Phase) }},
 				column[client.RolloverHost]{"Since", func(h client.RolloverHost) string { return when(&h.Since) }},
-				column[client.RolloverHost]{"From", func(h client.RolloverHost) string { return first(h.From, "-") }},
-				column[client.RolloverHost]{"Runs", func(h client.RolloverHost) string { return first(h.Version, "-") }},
+				column[client.RolloverHost]{"From", func(h client.RolloverHost) string { return cmp.Or(h.From, "-") }},
+				column[client.RolloverHost]{"Runs", func(h client.RolloverHost) string { return cmp.Or(h.Version, "-") }},
 				column[client.RolloverHost]{"Sessions", func(h client.RolloverHost) string { return fmt.Sprint(h.Sessions) }},
 				column[client.RolloverHost]{"Why", func(h client.RolloverHost) string { return h.Why }})
 		}),
@@ -233,13 +235,13 @@ func (a *app) watchRollover() *cobra.Command {
 }
 
 // The sign of each phase in the drawn panes; the colour says it once more.
-var phaseSigns = map[string]string{
+var phaseSigns = map[rollover.Phase]string{
 	"queued": "·", "draining": "v", "warned": "!", "emptied": "o", "rebuilding": "*", "checking": "?", "done": "#", "failed": "X", "left": "-",
 }
 
 func (a *app) watch(ctx context.Context, c *client.Client, id int64, until string) error {
 	what, number, _ := strings.Cut(until, "=")
-	goal, err := strconv.Atoi(first(number, "0"))
+	goal, err := strconv.Atoi(cmp.Or(number, "0"))
 	if err != nil || until != "" && what != "batch" && what != "done" {
 		return usage("--until %q: write batch=N or done=N", until)
 	}
@@ -317,7 +319,7 @@ func outcome(r client.Rollover) error {
 	case r.State == "finished":
 		return &badOutcome{fmt.Sprintf("rollover %d finished, and %s failed: pane rollover show %d", r.ID, many(failed, "host"), r.ID)}
 	case r.State == "paused":
-		return &badOutcome{fmt.Sprintf("rollover %d is paused: %s\nLook at it, then go on with: pane rollover resume %d", r.ID, first(r.PausedWhy, "by hand"), r.ID)}
+		return &badOutcome{fmt.Sprintf("rollover %d is paused: %s\nLook at it, then go on with: pane rollover resume %d", r.ID, cmp.Or(r.PausedWhy, "by hand"), r.ID)}
 	}
 	return &badOutcome{fmt.Sprintf("rollover %d was %s", r.ID, r.State)}
 }
@@ -344,7 +346,7 @@ func drawing(r client.Rollover, hosts []client.RolloverHost) []string {
 		var signs strings.Builder
 		for _, h := range batches[b] {
 			sign := phaseSigns[h.Phase]
-			if c, ok := stateColours[h.Phase]; ok {
+			if c, ok := stateColours[string(h.Phase)]; ok {
 				sign = c.Sprint(sign)
 			}
 			signs.WriteString(sign + " ")

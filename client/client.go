@@ -398,9 +398,9 @@ func (c *Client) Capture(ctx context.Context, image string, in Capture) (Version
 	return post[Version](ctx, c, pathOf("images", image, "versions"), in)
 }
 
-// EditVersion changes what people write about a version, if it still has the edition that they saw.
-func (c *Client) EditVersion(ctx context.Context, image, number string, edition int, in VersionEdit) (Version, error) {
-	return do[Version](ctx, c, request{method: http.MethodPatch, path: pathOf("images", image, "versions", number), body: in, ifMatch: `"` + strconv.Itoa(edition) + `"`})
+// EditVersion changes what people write about a version, if it still has the revision that they saw.
+func (c *Client) EditVersion(ctx context.Context, image, number string, revision int, in VersionEdit) (Version, error) {
+	return do[Version](ctx, c, request{method: http.MethodPatch, path: pathOf("images", image, "versions", number), body: in, ifMatch: `"` + strconv.Itoa(revision) + `"`})
 }
 
 func (c *Client) actOnVersion(ctx context.Context, image, number, act string, body any) (Version, error) {

@@ -3,6 +3,15 @@ package client
 import (
 	"encoding/json"
 	"time"
+
+	"nimblepane/agent"
+	"nimblepane/core/act"
+	"nimblepane/core/host"
+	"nimblepane/core/image"
+	"nimblepane/core/matter"
+	"nimblepane/core/role"
+	"nimblepane/core/rollover"
+	"nimblepane/platform"
 )
 
 // Page is one page of a list. Next is the cursor of the page after it, "" if there is none.
@@ -19,37 +28,29 @@ type Status struct {
 	Rate     float64   `json:"rate" doc:"Seconds of the service's time in a real second"`
 }
 
-// Roles, each with the rights of those before it.
-const (
-	Viewer        = "viewer"
-	Operator      = "operator"
-	Approver      = "approver"
-	Administrator = "administrator"
-)
-
 // Account is somebody who may sign in.
 type Account struct {
 	Name      string    `json:"name"`
 	Title     string    `json:"title" doc:"The person's name"`
-	Role      string    `json:"role" enum:"viewer,operator,approver,administrator"`
+	Role      role.Role `json:"role"`
 	Disabled  bool      `json:"disabled"`
 	CreatedAt time.Time `json:"created_at"`
 }
 
 // NewAccount is what an administrator gives to add an account.
 type NewAccount struct {
-	Name     string `json:"name" minLength:"2" maxLength:"40" pattern:"^[a-z][a-z0-9.-]*$"`
-	Title    string `json:"title" maxLength:"100"`
-	Role     string `json:"role" enum:"viewer,operator,approver,administrator"`
-	Password string `json:"password" minLength:"10" maxLength:"200"`
+	Name     string    `json:"name" minLength:"2" maxLength:"40" pattern:"^[a-z][a-z0-9.-]*$"`
+	Title    string    `json:"title" maxLength:"100"`
+	Role     role.Role `json:"role"`
+	Password string    `json:"password" minLength:"10" maxLength:"200"`
 }
 
 // AccountEdit changes an account; what is left out stays.
 type AccountEdit struct {
-	Title    *string `json:"title,omitempty" maxLength:"100"`
-	Role     *string `json:"role,omitempty" enum:"viewer,operator,approver,administrator"`
-	Password *string `json:"password,omitempty" minLength:"10" maxLength:"200"`
-	Disabled *bool   `json:"disabled,omitempty"`
+	Title    *string    `json:"title,omitempty" maxLength:"100"`
+	Role     *role.Role `json:"role,omitempty"`
+	Password *string    `json:"password,omitempty" minLength:"10" maxLength:"200"`
+	Disabled *bool      `json:"disabled,omitempty"`
 }
 
 // SignIn is a name and its password.
@@ -59,10 +60,10 @@ type SignIn struct {
 	// Token asks for a bearer token instead of a console session.
 	Token string `json:"token,omitempty" doc:"Name of a bearer token to be made; without it a session cookie is set" maxLength:"80"`
 	// What that token is to be; see NewToken.
-	Days   int      `json:"days,omitempty" minimum:"1" maximum:"366" doc:"Days until the token expires, 30 if left out"`
-	Role   string   `json:"role,omitempty" enum:"viewer,operator,approver,administrator"`
-	Pools  []string `json:"pools,omitempty" maxItems:"100"`
-	Images []string `json:"images,omitempty" maxItems:"100"`
+	Days   int       `json:"days,omitempty" minimum:"1" maximum:"366" doc:"Days until the token expires, 30 if left out"`
+	Role   role.Role `json:"role,omitempty"`
+	Pools  []string  `json:"pools,omitempty" maxItems:"100"`
+	Images []string  `json:"images,omitempty" maxItems:"100"`
 }
 
 // NewPassword changes one's own password.
@@ -83,7 +84,7 @@ type Token struct {
 	ID        int64      `json:"id"`
 	Account   string     `json:"account"`
 	Name      string     `json:"name"`
-	Role      string     `json:"role" doc:"The most that it may do; empty for all that its account may"`
+	Role      role.Role  `json:"role,omitempty" doc:"The most that it may do; left out for all that its account may"`
 	Pools     []string   `json:"pools" nullable:"false" doc:"With images: what it may change, and nothing else; both empty for everything"`
 	Images    []string   `json:"images" nullable:"false"`
 	MadeBy    int64      `json:"made_by" doc:"The token that made it, and that it ends with; 0 if none"`
@@ -94,11 +95,11 @@ type Token struct {
 
 // NewToken asks for a bearer token.
 type NewToken struct {
-	Name   string   `json:"name" minLength:"1" maxLength:"80"`
-	Days   int      `json:"days,omitempty" minimum:"1" maximum:"366" doc:"Days until it expires; if left out, as long as the token that makes it, and 90 without one"`
-	Role   string   `json:"role,omitempty" enum:"viewer,operator,approver,administrator" doc:"The most that it may do; yours if left out"`
-	Pools  []string `json:"pools,omitempty" maxItems:"100" doc:"Let it change only what concerns these pools, and the images below; everything can still be read"`
-	Images []string `json:"images,omitempty" maxItems:"100" doc:"Let it change only what concerns these images and their pools"`
+	Name   string    `json:"name" minLength:"1" maxLength:"80"`
+	Days   int       `json:"days,omitempty" minimum:"1" maximum:"366" doc:"Days until it expires; if left out, as long as the token that makes it, and 90 without one"`
+	Role   role.Role `json:"role,omitempty" doc:"The most that it may do; yours if left out"`
+	Pools  []string  `json:"pools,omitempty" maxItems:"100" doc:"Let it change only what concerns these pools, and the images below; everything can still be read"`
+	Images []string  `json:"images,omitempty" maxItems:"100" doc:"Let it change only what concerns these images and their pools"`
 }
 
 // MadeToken is a new token with its secret, which is shown this once.
@@ -109,12 +110,12 @@ type MadeToken struct {
 
 // Matter is one thing that waits for a person.
 type Matter struct {
-	Kind    string `json:"kind" enum:"site,rollover,faulty,trial,cleared,drift,copy,end-of-life,drained"`
-	Urgent  bool   `json:"urgent"`
-	Title   string `json:"title"`
-	Detail  string `json:"detail"`
-	Link    string `json:"link" doc:"Page of the console that it is about"`
-	Command string `json:"command" doc:"How to go on by the client"`
+	Kind    matter.Kind `json:"kind"`
+	Urgent  bool        `json:"urgent"`
+	Title   string      `json:"title"`
+	Detail  string      `json:"detail"`
+	Link    string      `json:"link" doc:"Page of the console that it is about"`
+	Command string      `json:"command" doc:"How to go on by the client"`
 }
 
 // Loaded says what loading an estate file changed, or would change.
@@ -160,26 +161,26 @@ type Hypervisor struct {
 
 // Machine is a host's machine as its platform sees it.
 type Machine struct {
-	State   string   `json:"state" enum:"running,off,paused,gone," doc:"Empty if it cannot be asked now"`
-	Why     string   `json:"why,omitempty" doc:"What is wrong with it, if something is"`
-	Node    string   `json:"node" doc:"Hypervisor that it is on"`
-	Name    string   `json:"name"`
-	Cores   int      `json:"cores"`
-	Memory  int64    `json:"memory_bytes"`
-	Disks   []string `json:"disks" nullable:"false" doc:"Its disk and what that is made on, topmost first"`
-	Display string   `json:"display" doc:"Address of its display, empty if it has none"`
-	Network string   `json:"network"`
+	State   platform.MachineState `json:"state,omitempty" doc:"Left out if it cannot be asked now"`
+	Why     string                `json:"why,omitempty" doc:"What is wrong with it, if something is"`
+	Node    string                `json:"node" doc:"Hypervisor that it is on"`
+	Name    string                `json:"name"`
+	Cores   int                   `json:"cores"`
+	Memory  int64                 `json:"memory_bytes"`
+	Disks   []string              `json:"disks" nullable:"false" doc:"Its disk and what that is made on, topmost first"`
+	Display string                `json:"display" doc:"Address of its display, empty if it has none"`
+	Network string                `json:"network"`
 }
 
 // BuildMachine is a machine that a version can be captured from.
 type BuildMachine struct {
-	Name         string `json:"name"`
-	MachineClass string `json:"machine_class"`
-	Base         string `json:"base"`
-	State        string `json:"state"`
-	Changes      string `json:"changes"`
-	Node         string `json:"node,omitempty" doc:"Hypervisor that it is on"`
-	Display      string `json:"display,omitempty" doc:"Address of its display"`
+	Name         string                `json:"name"`
+	MachineClass string                `json:"machine_class"`
+	Base         string                `json:"base"`
+	State        platform.MachineState `json:"state"`
+	Changes      string                `json:"changes"`
+	Node         string                `json:"node,omitempty" doc:"Hypervisor that it is on"`
+	Display      string                `json:"display,omitempty" doc:"Address of its display"`
 }
 
 // NewBuildMachine asks for a build machine: made from a version, or from a base disk with a machine class.
@@ -214,18 +215,18 @@ type Delivering struct {
 
 // Image is a golden image.
 type Image struct {
-	Name         string  `json:"name"`
-	Title        string  `json:"title"`
-	Numbering    string  `json:"numbering" enum:"calendar,semver"`
-	MachineClass string  `json:"machine_class"`
-	Testers      int     `json:"testers"`
-	Soak         string  `json:"soak" doc:"Such as 24h"`
-	Copies       int     `json:"copies" doc:"Copies per site"`
-	Tracks       []Track `json:"tracks" nullable:"false"`
-	Fallback     string  `json:"fallback" doc:"What live would go back to, empty if there is nothing"`
-	Versions     int     `json:"versions"`
-	NextNumber   string  `json:"next_number"`
-	Edition      int     `json:"edition"`
+	Name         string       `json:"name"`
+	Title        string       `json:"title"`
+	Numbering    image.Scheme `json:"numbering"`
+	MachineClass string       `json:"machine_class"`
+	Testers      int          `json:"testers"`
+	Soak         string       `json:"soak" doc:"Such as 24h"`
+	Copies       int          `json:"copies" doc:"Copies per site"`
+	Tracks       []Track      `json:"tracks" nullable:"false"`
+	Fallback     string       `json:"fallback" doc:"What live would go back to, empty if there is nothing"`
+	Versions     int          `json:"versions"`
+	NextNumber   string       `json:"next_number"`
+	Revision     int          `json:"revision"`
 }
 
 // Track is a pointer at a version.
@@ -237,48 +238,48 @@ type Track struct {
 
 // TrackMove is one entry of a track's history.
 type TrackMove struct {
-	Track   string    `json:"track"`
-	Kind    string    `json:"kind" enum:"advance,return"`
-	Version string    `json:"version"`
-	Actor   string    `json:"actor"`
-	Reason  string    `json:"reason"`
-	At      time.Time `json:"at"`
+	Track   string         `json:"track"`
+	Kind    image.MoveKind `json:"kind"`
+	Version string         `json:"version"`
+	Actor   string         `json:"actor"`
+	Reason  string         `json:"reason"`
+	At      time.Time      `json:"at"`
 }
 
 // Version is one sealed state of an image, or the attempt at one.
 type Version struct {
-	Image      string     `json:"image"`
-	Number     string     `json:"number"`
-	State      string     `json:"state" enum:"capturing,sealed,retired,failed"`
-	Standing   []string   `json:"standing" nullable:"false" doc:"The tracks that name it, fallback, or shelved"`
-	Progress   int        `json:"progress" doc:"Of the capture, in per cent"`
-	Digest     string     `json:"digest"`
-	SizeBytes  int64      `json:"size_bytes"`
-	SizeBefore int64      `json:"size_before_bytes,omitempty" doc:"What its disk took before it was compacted"`
-	Sealing    []string   `json:"sealing,omitempty" doc:"What was done to seal it"`
-	Source     string     `json:"source"`
-	Notes      string     `json:"notes"`
-	Tags       []string   `json:"tags" nullable:"false"`
-	EndOfLife  *time.Time `json:"end_of_life,omitempty"`
-	CapturedBy string     `json:"captured_by"`
-	CreatedAt  time.Time  `json:"created_at"`
-	SealedAt   *time.Time `json:"sealed_at,omitempty"`
-	Failure    string     `json:"failure"`
-	Barred     string     `json:"barred" doc:"Why it is barred, empty if it is not"`
-	BarredBy   string     `json:"barred_by"`
-	BarredAt   *time.Time `json:"barred_at,omitempty"`
-	Hosts      int        `json:"hosts" doc:"Hosts that run it"`
-	Copies     []Copy     `json:"copies" nullable:"false"`
-	Edition    int        `json:"edition"`
+	Image      string      `json:"image"`
+	Number     string      `json:"number"`
+	State      image.State `json:"state"`
+	Standing   []string    `json:"standing" nullable:"false" doc:"The tracks that name it, fallback, or shelved"`
+	Progress   int         `json:"progress" doc:"Of the capture, in per cent"`
+	Digest     string      `json:"digest"`
+	SizeBytes  int64       `json:"size_bytes"`
+	SizeBefore int64       `json:"size_before_bytes,omitempty" doc:"What its disk took before it was compacted"`
+	Sealing    []string    `json:"sealing,omitempty" doc:"What was done to seal it"`
+	Source     string      `json:"source"`
+	Notes      string      `json:"notes"`
+	Tags       []string    `json:"tags" nullable:"false"`
+	EndOfLife  *time.Time  `json:"end_of_life,omitempty"`
+	CapturedBy string      `json:"captured_by"`
+	CreatedAt  time.Time   `json:"created_at"`
+	SealedAt   *time.Time  `json:"sealed_at,omitempty"`
+	Failure    string      `json:"failure"`
+	Barred     string      `json:"barred" doc:"Why it is barred, empty if it is not"`
+	BarredBy   string      `json:"barred_by"`
+	BarredAt   *time.Time  `json:"barred_at,omitempty"`
+	Hosts      int         `json:"hosts" doc:"Hosts that run it"`
+	Copies     []Copy      `json:"copies" nullable:"false"`
+	Revision   int         `json:"revision"`
 }
 
 // Copy is a version's disk at a site.
 type Copy struct {
-	Site     string `json:"site"`
-	Ordinal  int    `json:"ordinal"`
-	State    string `json:"state" enum:"delivering,present,failed,deleted"`
-	Progress int    `json:"progress"`
-	Failure  string `json:"failure"`
+	Site     string          `json:"site"`
+	Ordinal  int             `json:"ordinal"`
+	State    image.CopyState `json:"state"`
+	Progress int             `json:"progress"`
+	Failure  string          `json:"failure"`
 }
 
 // Capture asks for a new version.
@@ -338,7 +339,7 @@ type RolledBack struct {
 
 // PreviewRequest names an act and what it is to be done to. What the act has no use for is left out.
 type PreviewRequest struct {
-	Act        string   `json:"act" enum:"stage,activate,rollback,retire,pin,roll"`
+	Act        act.Name `json:"act"`
 	Image      string   `json:"image,omitempty" maxLength:"40" doc:"For stage, activate, rollback and retire"`
 	Number     string   `json:"number,omitempty" maxLength:"40" doc:"The version; for rollback the one to go back to, the fallback if left out"`
 	Pools      []string `json:"pools,omitempty" maxItems:"100" doc:"For roll, and the one pool for pin"`
@@ -389,26 +390,26 @@ type Sign struct {
 
 // Pool is hosts of one kind.
 type Pool struct {
-	Name         string         `json:"name"`
-	Title        string         `json:"title"`
-	Site         string         `json:"site"`
-	Image        string         `json:"image"`
-	Track        string         `json:"track"`
-	Pinned       string         `json:"pinned" doc:"Version that it is pinned to, empty if it follows its track"`
-	PinnedWhy    string         `json:"pinned_why"`
-	Target       string         `json:"target" doc:"Version that its hosts should run"`
-	MachineClass string         `json:"machine_class"`
-	HostPrefix   string         `json:"host_prefix"`
-	Hosts        int            `json:"hosts"`
-	SeatsPerHost int            `json:"seats_per_host"`
-	InService    int            `json:"in_service" doc:"Seats on hosts that serve"`
-	Free         int            `json:"free" doc:"Seats in service that nobody has"`
-	Sessions     int            `json:"sessions"`
-	Drifting     int            `json:"drifting"`
-	States       map[string]int `json:"states" nullable:"false" doc:"Hosts by state"`
-	Versions     map[string]int `json:"versions" nullable:"false" doc:"Hosts by the version that they run"`
-	Rollover     int64          `json:"rollover" doc:"The rollover under way, 0 if there is none"`
-	Edition      int            `json:"edition"`
+	Name         string             `json:"name"`
+	Title        string             `json:"title"`
+	Site         string             `json:"site"`
+	Image        string             `json:"image"`
+	Track        string             `json:"track"`
+	Pinned       string             `json:"pinned" doc:"Version that it is pinned to, empty if it follows its track"`
+	PinnedWhy    string             `json:"pinned_why"`
+	Target       string             `json:"target" doc:"Version that its hosts should run"`
+	MachineClass string             `json:"machine_class"`
+	HostPrefix   string             `json:"host_prefix"`
+	Hosts        int                `json:"hosts"`
+	SeatsPerHost int                `json:"seats_per_host"`
+	InService    int                `json:"in_service" doc:"Seats on hosts that serve"`
+	Free         int                `json:"free" doc:"Seats in service that nobody has"`
+	Sessions     int                `json:"sessions"`
+	Drifting     int                `json:"drifting"`
+	States       map[host.State]int `json:"states" nullable:"false" doc:"Hosts by state"`
+	Versions     map[string]int     `json:"versions" nullable:"false" doc:"Hosts by the version that they run"`
+	Rollover     int64              `json:"rollover" doc:"The rollover under way, 0 if there is none"`
+	Revision     int                `json:"revision"`
 }
 
 // Pin asks to pin a pool.
@@ -420,25 +421,25 @@ type Pin struct {
 
 // Host is one machine of a pool.
 type Host struct {
-	Name      string     `json:"name"`
-	Pool      string     `json:"pool"`
-	Site      string     `json:"site"`
-	Image     string     `json:"image"`
-	State     string     `json:"state" enum:"starting,checking,serving,draining,emptied,rebuilding,faulty,off"`
-	Since     time.Time  `json:"since"`
-	Why       string     `json:"why"`
-	DrainedBy string     `json:"drained_by"`
-	Version   string     `json:"version" doc:"Version that its disk was made from"`
-	Target    string     `json:"target" doc:"Version that it should run"`
-	Drifts    bool       `json:"drifts"`
-	Seats     int        `json:"seats"`
-	Sessions  int        `json:"sessions"`
-	SeenAt    *time.Time `json:"seen_at,omitempty"`
-	Load      float64    `json:"load"`
-	Stamp     string     `json:"stamp" doc:"Version that its agent reports"`
-	Checks    string     `json:"checks"`
-	ChecksWhy string     `json:"checks_why"`
-	Machine   *Machine   `json:"machine,omitempty" doc:"On a single host, if its platform knows of one"`
+	Name      string            `json:"name"`
+	Pool      string            `json:"pool"`
+	Site      string            `json:"site"`
+	Image     string            `json:"image"`
+	State     host.State        `json:"state"`
+	Since     time.Time         `json:"since"`
+	Why       string            `json:"why"`
+	DrainedBy string            `json:"drained_by"`
+	Version   string            `json:"version" doc:"Version that its disk was made from"`
+	Target    string            `json:"target" doc:"Version that it should run"`
+	Drifts    bool              `json:"drifts"`
+	Seats     int               `json:"seats"`
+	Sessions  int               `json:"sessions"`
+	SeenAt    *time.Time        `json:"seen_at,omitempty"`
+	Load      float64           `json:"load"`
+	Stamp     string            `json:"stamp" doc:"Version that its agent reports"`
+	Checks    agent.ChecksState `json:"checks,omitempty" doc:"Left out if none were asked for"`
+	ChecksWhy string            `json:"checks_why"`
+	Machine   *Machine          `json:"machine,omitempty" doc:"On a single host, if its platform knows of one"`
 }
 
 // RebuildHost asks for a new disk for a host.
@@ -449,14 +450,14 @@ type RebuildHost struct {
 
 // Session is one person signed in on one host.
 type Session struct {
-	Host      string    `json:"host"`
-	HostState string    `json:"host_state"`
-	Pool      string    `json:"pool"`
-	Site      string    `json:"site"`
-	Key       string    `json:"key"`
-	Person    string    `json:"person"`
-	State     string    `json:"state" enum:"active,idle,disconnected"`
-	Since     time.Time `json:"since"`
+	Host      string             `json:"host"`
+	HostState host.State         `json:"host_state"`
+	Pool      string             `json:"pool"`
+	Site      string             `json:"site"`
+	Key       string             `json:"key"`
+	Person    string             `json:"person"`
+	State     agent.SessionState `json:"state"`
+	Since     time.Time          `json:"since"`
 }
 
 // Tell is a text for people.
@@ -471,18 +472,18 @@ type Told struct {
 
 // Options of a rollover. Times are written as 15m, 2h, 90s; amounts as 5 or 20%. What is left out is taken from the defaults.
 type Options struct {
-	Batch         string     `json:"batch,omitempty" doc:"Hosts of a batch: 5, or 10% of the pool"`
-	Floor         string     `json:"floor,omitempty" doc:"Seats that stay free and in service: 20, or 10% of the pool"`
-	LogOff        string     `json:"log_off,omitempty" enum:"wait,warn" doc:"wait for people to leave, or warn them and end the session after the grace period"`
-	Grace         string     `json:"grace,omitempty" doc:"From the delivered warning to the sign-off"`
-	LastNotice    string     `json:"last_notice,omitempty" doc:"How long before the end the last notice is given"`
-	FirstText     string     `json:"first_text,omitempty" doc:"What people are told first; {minutes} stands for the grace period" maxLength:"1000"`
-	LastText      string     `json:"last_text,omitempty" doc:"What people are told last; {minutes} stands for what is left" maxLength:"1000"`
-	Deadline      string     `json:"deadline,omitempty" doc:"How long a host may drain under wait before warn applies"`
-	Stagger       int        `json:"stagger,omitempty" doc:"Hosts started per minute at most; 0 for the site's own limit"`
-	Observe       string     `json:"observe,omitempty" doc:"How long the last batch is observed before the next one is taken"`
-	FailureBudget *int       `json:"failure_budget,omitempty" doc:"Hosts that may fail before the rollover pauses"`
-	EarliestStart *time.Time `json:"earliest_start,omitempty"`
+	Batch         string          `json:"batch,omitempty" doc:"Hosts of a batch: 5, or 10% of the pool"`
+	Floor         string          `json:"floor,omitempty" doc:"Seats that stay free and in service: 20, or 10% of the pool"`
+	LogOff        rollover.LogOff `json:"log_off,omitempty" doc:"wait for people to leave, or warn them and end the session after the grace period"`
+	Grace         string          `json:"grace,omitempty" doc:"From the delivered warning to the sign-off"`
+	LastNotice    string          `json:"last_notice,omitempty" doc:"How long before the end the last notice is given"`
+	FirstText     string          `json:"first_text,omitempty" doc:"What people are told first; {minutes} stands for the grace period" maxLength:"1000"`
+	LastText      string          `json:"last_text,omitempty" doc:"What people are told last; {minutes} stands for what is left" maxLength:"1000"`
+	Deadline      string          `json:"deadline,omitempty" doc:"How long a host may drain under wait before warn applies"`
+	Stagger       int             `json:"stagger,omitempty" doc:"Hosts started per minute at most; 0 for the site's own limit"`
+	Observe       string          `json:"observe,omitempty" doc:"How long the last batch is observed before the next one is taken"`
+	FailureBudget *int            `json:"failure_budget,omitempty" doc:"Hosts that may fail before the rollover pauses"`
+	EarliestStart *time.Time      `json:"earliest_start,omitempty"`
 }
 
 // StartRollovers asks for a rollover of each pool.
@@ -494,40 +495,40 @@ type StartRollovers struct {
 
 // Rollover is one rollover of a pool.
 type Rollover struct {
-	ID         int64          `json:"id"`
-	Pool       string         `json:"pool"`
-	Image      string         `json:"image"`
-	Version    string         `json:"version" doc:"Version that the hosts are taken to"`
-	State      string         `json:"state" enum:"planned,waiting,running,paused,finished,stopped"`
-	Settled    bool           `json:"settled" doc:"Nothing of it is in flight any more"`
-	Options    Options        `json:"options"`
-	BatchSize  int            `json:"batch_size" doc:"Hosts"`
-	FloorSeats int            `json:"floor_seats"`
-	Reverses   int64          `json:"reverses" doc:"The rollover that it reverses, 0 if none"`
-	Reason     string         `json:"reason"`
-	CreatedBy  string         `json:"created_by"`
-	CreatedAt  time.Time      `json:"created_at"`
-	StartedAt  *time.Time     `json:"started_at,omitempty"`
-	EndedAt    *time.Time     `json:"ended_at,omitempty"`
-	PausedWhy  string         `json:"paused_why"`
-	Holds      []string       `json:"holds" nullable:"false" doc:"What it waits for now"`
-	Total      int            `json:"total" doc:"Hosts"`
-	Phases     map[string]int `json:"phases" nullable:"false" doc:"Hosts by phase"`
-	Batch      int            `json:"batch" doc:"The newest batch, 0 before the first"`
+	ID         int64                  `json:"id"`
+	Pool       string                 `json:"pool"`
+	Image      string                 `json:"image"`
+	Version    string                 `json:"version" doc:"Version that the hosts are taken to"`
+	State      rollover.State         `json:"state"`
+	Settled    bool                   `json:"settled" doc:"Nothing of it is in flight any more"`
+	Options    Options                `json:"options"`
+	BatchSize  int                    `json:"batch_size" doc:"Hosts"`
+	FloorSeats int                    `json:"floor_seats"`
+	Reverses   int64                  `json:"reverses" doc:"The rollover that it reverses, 0 if none"`
+	Reason     string                 `json:"reason"`
+	CreatedBy  string                 `json:"created_by"`
+	CreatedAt  time.Time              `json:"created_at"`
+	StartedAt  *time.Time             `json:"started_at,omitempty"`
+	EndedAt    *time.Time             `json:"ended_at,omitempty"`
+	PausedWhy  string                 `json:"paused_why"`
+	Holds      []string               `json:"holds" nullable:"false" doc:"What it waits for now"`
+	Total      int                    `json:"total" doc:"Hosts"`
+	Phases     map[rollover.Phase]int `json:"phases" nullable:"false" doc:"Hosts by phase"`
+	Batch      int                    `json:"batch" doc:"The newest batch, 0 before the first"`
 }
 
 // RolloverHost is a host within a rollover.
 type RolloverHost struct {
-	Host     string    `json:"host"`
-	State    string    `json:"state" doc:"State of the host"`
-	Phase    string    `json:"phase" enum:"queued,draining,warned,emptied,rebuilding,checking,done,failed,left"`
-	Since    time.Time `json:"since"`
-	Batch    int       `json:"batch" doc:"0 while queued"`
-	Why      string    `json:"why"`
-	From     string    `json:"from" doc:"Version that it ran before"`
-	Version  string    `json:"version" doc:"Version that it runs now"`
-	Sessions int       `json:"sessions"`
-	Progress int       `json:"progress" doc:"Of its new disk, in per cent"`
+	Host     string         `json:"host"`
+	State    host.State     `json:"state" doc:"State of the host"`
+	Phase    rollover.Phase `json:"phase"`
+	Since    time.Time      `json:"since"`
+	Batch    int            `json:"batch" doc:"0 while queued"`
+	Why      string         `json:"why"`
+	From     string         `json:"from" doc:"Version that it ran before"`
+	Version  string         `json:"version" doc:"Version that it runs now"`
+	Sessions int            `json:"sessions"`
+	Progress int            `json:"progress" doc:"Of its new disk, in per cent"`
 }
 
 // TrailEntry is one entry of the audit trail.

@@ -19,6 +19,7 @@ import (
 
 	"nimblepane/agent/host"
 	"nimblepane/client"
+	hoststate "nimblepane/core/host"
 	"nimblepane/platform/libvirt/locald"
 	"nimblepane/store/localpg"
 )
@@ -366,8 +367,8 @@ func (r *realStory) rollback() error {
 }
 
 // state waits until a host is in the state.
-func (r *realStory) state(name, state string) error {
-	return until(r.ctx, name+" to be "+state, func() (bool, error) {
+func (r *realStory) state(name string, state hoststate.State) error {
+	return until(r.ctx, name+" to be "+string(state), func() (bool, error) {
 		h, err := r.seeder.people["jonas"].Host(r.ctx, name)
 		return h.State == state, err
 	})

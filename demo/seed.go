@@ -7,19 +7,23 @@ import (
 	"time"
 
 	"nimblepane/client"
+	"nimblepane/core/role"
 )
 
 // password of every account of the demo.
 const password = "saltmarsh-demo"
 
 // The people who look after the desktops of Saltmarsh Ferries.
-var staff = []struct{ name, title, role string }{
-	{"mira", "Mira Tidewell", client.Administrator},
-	{"tove", "Tove Quayle", client.Approver},
-	{"jonas", "Jonas Lock", client.Operator},
-	{"wilma", "Wilma Gangway", client.Operator},
-	{"anton", "Anton Fairlead", client.Operator},
-	{"guest", "Guest of the harbour office", client.Viewer},
+var staff = []struct {
+	name, title string
+	role        role.Role
+}{
+	{"mira", "Mira Tidewell", role.Administrator},
+	{"tove", "Tove Quayle", role.Approver},
+	{"jonas", "Jonas Lock", role.Operator},
+	{"wilma", "Wilma Gangway", role.Operator},
+	{"anton", "Anton Fairlead", role.Operator},
+	{"guest", "Guest of the harbour office", role.Viewer},
 }
 
 // seeder makes an estate with a history, by the same acts that a person would use.
@@ -33,7 +37,7 @@ type seeder struct {
 func newSeeder(ctx context.Context, s *stack, say func(string, ...any)) (*seeder, error) {
 	d := &seeder{stack: s, people: map[string]*client.Client{}, say: say}
 	for _, p := range staff {
-		if err := s.addAccount(ctx, p.name, p.title, p.role, password); err != nil {
+		if err := s.addAccount(ctx, p.name, p.title, string(p.role), password); err != nil {
 			return nil, err
 		}
 		c, _, err := s.signedIn(ctx, p.name)

@@ -1,10 +1,12 @@
-// Package engine makes happen what the core decides.
+// Package engine is the small runtime under everything that the service does
+// by itself: a clock, changes of the records, the platforms of sites, and
+// works, which are what platforms are asked to do.
 //
-// People's acts (stage, activate, roll, ...) are methods of Engine: each checks
-// what it was asked for, and changes the records in one transaction or not at
-// all. What takes time goes on by itself afterwards: rollovers tick, works are
-// asked of the platforms, heartbeats are taken in, hosts that fall silent are
-// noticed.
+// What is done with them is in a package beside this one for each subject:
+// versions and their tracks, the fleet of pools and hosts, rollovers, builds.
+// Each has its acts, which check what they were asked for and change the
+// records in one transaction or not at all, and registers with Add what goes on
+// by itself. Nothing here knows any of them.
 //
 // What is due is kept in the records: every open rollover and work has a time
 // at which it is looked at next. Each service process looks for what is due,
@@ -16,9 +18,7 @@
 package engine
 
 import (
-	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -30,36 +30,25 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
-	"nimblepane/core/estate"
-	"nimblepane/core/rollover"
 	"nimblepane/engine/trouble"
 	"nimblepane/platform"
 	"nimblepane/store"
 )
 
-// Engine is one service process's share of the work. It is safe for concurrent use.
+// Engine is one service process's share of the work. It is safe for concurrent
+// use, once all subjects were added.
 type Engine struct {
 	Store *store.Store
 	Clock Clock
+	Log   *slog.Logger
+	// AgentURL is where the agents of hosts find the service.
+	AgentURL string
 
-	log       *slog.Logger
-	agentURL  string
-	platforms map[string]platform.Opener
-	heartbeat time.Duration
-	river     *river.Client[pgx.Tx]
-	ingest    *ingest
-	trouble   *trouble.Log
-	places    places
-	listening time.Time // since when this process could hear agents
-
-	mu    sync.Mutex
-	sites map[string]opened // by name
-}
-
-// opened is a site's platform, and how the site was described when it was opened.
-type opened struct {
-	platform.Platform
-	as string
+	river    *river.Client[pgx.Tx]
+	trouble  *trouble.Log
+	sites    sites
+	works    map[store.WorkKind]workKind
+	subjects []Subject
 }
 
 // Options of an engine.
@@ -68,35 +57,27 @@ type Options struct {
 	AgentURL string
 	// Platforms that sites may be on, by name.
 	Platforms map[string]platform.Opener
-	// Heartbeat is how long agents wait between heartbeats, 30 s if 0.
-	Heartbeat time.Duration
 	Log       *slog.Logger
 }
 
 // How often a process looks for what is due, in real time.
 const (
-	claimEvery  = 100 * time.Millisecond
-	lookAgain   = 250 * time.Millisecond
-	holdFor     = 5 * time.Second // a process that dies is replaced after so long
-	sweepEvery  = time.Second
-	lookEvery   = 3 * time.Second
-	jobsKept    = 15 * time.Second
-	eventsKept  = 10_000         // more than a watcher is told of who lost the connection
-	ordersKept  = 24 * time.Hour // of product time: a host that is not heard for so long has other sessions
-	repliesKept = 24 * time.Hour
-	// Works are asked about until they end, which no operation outlives by days.
-	operationsKept = 30 * 24 * time.Hour
-	beatInterval   = 30 * time.Second // of product time
-	beatAtLeast    = 500 * time.Millisecond
+	claimEvery = 100 * time.Millisecond
+	workAgain  = 250 * time.Millisecond
+	claimFor   = 5 * time.Second // a process that dies is replaced after so long
+	sweepEvery = time.Second
+	jobsKept   = 15 * time.Second
 )
 
 // New returns an engine that does nothing by itself until Run.
 func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
-	e := &Engine{Store: st, Clock: clock, log: o.Log, agentURL: o.AgentURL, platforms: o.Platforms, heartbeat: cmp.Or(o.Heartbeat, beatInterval), sites: map[string]opened{}, listening: clock.Now(), trouble: trouble.New(o.Log)}
-	e.ingest = newIngest(e)
+	e := &Engine{
+		Store: st, Clock: clock, Log: o.Log, AgentURL: o.AgentURL, trouble: trouble.New(o.Log),
+		sites: sites{openers: o.Platforms, open: map[string]openSite{}}, works: map[store.WorkKind]workKind{},
+	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, job *river.Job[jobArgs]) error {
-		return e.do(ctx, job.Args.Claim)
+		return e.workClaim(ctx, job.Args.Claim)
 	}))
 	client, err := river.NewClient(riverpgxv5.New(st.Pool), &river.Config{
 		Logger:                      slog.New(quiet{o.Log.Handler()}),
@@ -115,6 +96,7 @@ func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
 		return nil, fmt.Errorf("job engine: %w", err)
 	}
 	e.river = client
+	e.Add(e.itself())
 	return e, nil
 }
 
@@ -135,24 +117,23 @@ func (e *Engine) Run(ctx context.Context) error {
 		return fmt.Errorf("start the job engine: %w", err)
 	}
 	var loops sync.WaitGroup
-	loops.Go(func() { e.ingest.run(ctx) })
-	loops.Go(func() { e.every(ctx, claimEvery, "what is due could not be claimed", e.claimDue) })
-	loops.Go(func() { e.every(ctx, sweepEvery, "the sweep failed", e.sweep) })
-	loops.Go(func() { e.every(ctx, lookEvery, "machines could not be looked at", e.look) })
+	loops.Go(func() { e.Every(ctx, claimEvery, "what is due could not be claimed", e.claimDue) })
+	loops.Go(func() { e.Every(ctx, sweepEvery, "the sweep failed", e.Sweep) })
+	for _, s := range e.subjects {
+		for _, loop := range s.Loops {
+			loops.Go(func() { loop(ctx) })
+		}
+	}
 	loops.Wait()
 	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
 	err := e.river.Stop(stop)
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for name, p := range e.sites {
-		p.Close()
-		delete(e.sites, name)
-	}
+	e.sites.close()
 	return err
 }
 
-func (e *Engine) every(ctx context.Context, interval time.Duration, what string, do func(context.Context) error) {
+// Every does something again and again until the context ends, and logs when it fails.
+func (e *Engine) Every(ctx context.Context, interval time.Duration, failing string, once func(context.Context) error) {
 	tick := time.NewTicker(interval)
 	defer tick.Stop()
 	for {
@@ -160,10 +141,10 @@ func (e *Engine) every(ctx context.Context, interval time.Duration, what string,
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			if err := do(ctx); err == nil {
-				e.trouble.Worked(what)
+			if err := once(ctx); err == nil {
+				e.trouble.Worked(failing)
 			} else if ctx.Err() == nil {
-				e.trouble.Failed(what, err)
+				e.trouble.Failed(failing, err)
 			}
 		}
 	}
@@ -171,39 +152,52 @@ func (e *Engine) every(ctx context.Context, interval time.Duration, what string,
 
 // claimDue claims what is due and inserts its jobs.
 func (e *Engine) claimDue(ctx context.Context) error {
-	claims, err := e.Store.ClaimDue(ctx, holdFor, siteShare)
-	if err != nil || len(claims) == 0 {
+	var jobs []river.InsertManyParams
+	insert := func(queue string, claims []store.Claim) {
+		for _, c := range claims {
+			jobs = append(jobs, river.InsertManyParams{Args: jobArgs{c}, InsertOpts: &river.InsertOpts{Queue: queue, MaxAttempts: 1}})
+		}
+	}
+	for _, s := range e.subjects {
+		for table := range s.Ticks {
+			claims, err := e.Store.ClaimTicks(ctx, table, claimFor)
+			if err != nil {
+				return err
+			}
+			insert(queueTicks, claims)
+		}
+	}
+	claims, err := e.Store.ClaimWorks(ctx, claimFor, siteShare)
+	if err != nil {
 		return err
 	}
-	jobs := make([]river.InsertManyParams, len(claims))
-	for i, c := range claims {
-		queue := queueWorks
-		if c.Work == "" {
-			queue = queueTicks
-		}
-		jobs[i] = river.InsertManyParams{Args: jobArgs{c}, InsertOpts: &river.InsertOpts{Queue: queue, MaxAttempts: 1}}
+	insert(queueWorks, claims)
+	if len(jobs) == 0 {
+		return nil
 	}
-	_, err = e.river.InsertManyFast(ctx, jobs)
-	return err
+	if _, err := e.river.InsertManyFast(ctx, jobs); err != nil {
+		return fmt.Errorf("insert jobs: %w", err)
+	}
+	return nil
 }
 
-// do works on a claim, and keeps it meanwhile. A claim that another took over,
-// because its job waited too long for a worker, is left to them.
-func (e *Engine) do(ctx context.Context, c store.Claim) error {
-	if mine, err := e.Store.KeepClaim(ctx, c, holdFor); err != nil || !mine {
+// workClaim works on a claim, and keeps it meanwhile. A claim that another took
+// over, because its job waited too long for a worker, is left to them.
+func (e *Engine) workClaim(ctx context.Context, c store.Claim) error {
+	if mine, err := e.Store.KeepClaim(ctx, c, claimFor); err != nil || !mine {
 		return err
 	}
 	working, done := context.WithCancel(ctx)
 	defer done()
 	go func() {
-		tick := time.NewTicker(holdFor / 4)
+		tick := time.NewTicker(claimFor / 4)
 		defer tick.Stop()
 		for {
 			select {
 			case <-working.Done():
 				return
 			case <-tick.C:
-				_, _ = e.Store.KeepClaim(working, c, holdFor) // lost, it is done twice, which does nothing twice
+				_, _ = e.Store.KeepClaim(working, c, claimFor) // lost, it is done twice, which does nothing twice
 			}
 		}
 	}()
@@ -211,103 +205,24 @@ func (e *Engine) do(ctx context.Context, c store.Claim) error {
 	if c.Work != "" {
 		err = e.work(ctx, c.Work)
 	} else {
-		err = e.tick(ctx, c.Rollover)
+		err = e.Tick(ctx, c.Table, c.ID)
 	}
 	if err == nil {
-		e.trouble.Worked("a job failed; it is done again")
+		e.trouble.Worked(jobFailed)
 	}
-	return errors.Join(err, e.Store.ReleaseClaim(context.WithoutCancel(ctx), c, lookAgain))
+	return errors.Join(err, e.Store.ReleaseClaim(context.WithoutCancel(ctx), c, workAgain))
 }
 
-// site returns the platform of a site. A site that is described otherwise than
-// before is opened anew.
-func (e *Engine) site(s store.Site) (platform.Platform, error) {
-	text, err := json.Marshal(s.Estate())
-	if err != nil {
-		return nil, err
-	}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	have, ok := e.sites[s.Name]
-	if ok && have.as == string(text) {
-		return have.Platform, nil
-	}
-	p, err := e.open(s.Estate())
-	if err != nil {
-		return nil, err
-	}
-	if ok {
-		go have.Close() // it waits for what is under way
-	}
-	e.sites[s.Name] = opened{p, string(text)}
-	return p, nil
-}
+// jobFailed is what the log says of jobs that fail. They are due again by themselves.
+const jobFailed = "a job failed; it is done again"
 
-// open opens a site's platform as the site is described.
-func (e *Engine) open(s estate.Site) (platform.Platform, error) {
-	opener, known := e.platforms[s.Platform]
-	if !known {
-		return nil, fmt.Errorf("site %s is on platform %s, which this service does not have", s.Name, s.Platform)
-	}
-	return opener(s, platform.Environment{Journal: e.Store.Journal(), Peer: e.peer, Log: e.log})
-}
-
-// peer returns the platform of the site of that name.
-func (e *Engine) peer(ctx context.Context, name string) (platform.Platform, error) {
-	s, err := store.SiteNamed(e.Store.DB.WithContext(ctx), name)
-	if err != nil {
-		return nil, err
-	}
-	return e.site(s)
-}
-
-// change makes a change in somebody's name at the product's time. In a
-// rehearsal it is made and taken back.
-func (e *Engine) change(ctx context.Context, actor string, fn func(*store.Tx) error) error {
-	if ctx.Value(rehearsal{}) == nil {
-		return e.Store.Change(ctx, actor, e.Clock.Now(), fn)
-	}
-	err := e.Store.Change(ctx, actor, e.Clock.Now(), func(tx *store.Tx) error {
-		if err := fn(tx); err != nil {
-			return err
-		}
-		return errRehearsed
-	})
-	if errors.Is(err, errRehearsed) {
-		return nil
-	}
-	return err
-}
-
-// serviceActor is whose name stands in the trail for what the service does by itself.
-const serviceActor = "service"
-
-// BeatInterval is how long agents wait between heartbeats, in real time.
-func (e *Engine) BeatInterval() time.Duration {
-	return max(beatAtLeast, time.Duration(float64(e.heartbeat)/e.Clock.Rate()))
-}
-
-// limits are the default ones, stretched as far as the heartbeats are: with a
-// fast clock more of the product's time passes between two of them.
-func (e *Engine) limits() rollover.Limits {
-	stretch := max(1, float64(e.BeatInterval())*e.Clock.Rate()/float64(beatInterval))
-	by := func(d time.Duration) time.Duration { return time.Duration(float64(d) * stretch) }
-	l := rollover.DefaultLimits
-	return rollover.Limits{Silent: by(l.Silent), Confirm: by(l.Confirm), SignOff: by(l.SignOff), Rebuild: by(l.Rebuild), Check: by(l.Check)}
-}
-
-// silentAfter is how long an agent may be silent: some intervals, so that one
-// lost heartbeat is nothing.
-func (e *Engine) silentAfter() time.Duration { return e.limits().Silent }
-
-// failures logs what jobs fail with. They are due again by themselves.
 type failures struct {
 	trouble *trouble.Log
 	log     *slog.Logger
 }
 
 func (f failures) HandleError(_ context.Context, job *rivertype.JobRow, err error) *river.ErrorHandlerResult {
-	f.trouble.Failed("a job failed; it is done again", err, "args", string(job.EncodedArgs))
+	f.trouble.Failed(jobFailed, err, "args", string(job.EncodedArgs))
 	return nil
 }
 

@@ -5,20 +5,20 @@ import (
 	"strings"
 )
 
-// Kind says what sort of problem it is.
-type Kind string
+// ProblemKind says what sort of problem it is.
+type ProblemKind string
 
 const (
-	Invalid   Kind = "invalid"   // what was asked for makes no sense
-	Conflict  Kind = "conflict"  // it makes sense, but not as things stand
-	Uncleared Kind = "uncleared" // the version has no clearance
-	Stale     Kind = "stale"     // somebody else changed it in the meantime
-	Forbidden Kind = "forbidden" // it takes a role that the person lacks
+	Invalid   ProblemKind = "invalid"   // what was asked for makes no sense
+	Conflict  ProblemKind = "conflict"  // it makes sense, but not as things stand
+	Uncleared ProblemKind = "uncleared" // the version has no clearance
+	Stale     ProblemKind = "stale"     // somebody else changed it in the meantime
+	Forbidden ProblemKind = "forbidden" // it takes a role that the person lacks
 )
 
 // Problem is an error that a person can act on. Nothing has changed when it is returned.
 type Problem struct {
-	Kind    Kind
+	Kind    ProblemKind
 	Text    string
 	Reasons []string // one a line, when there are several
 }
@@ -30,10 +30,12 @@ func (p *Problem) Error() string {
 	return p.Text + ": " + strings.Join(p.Reasons, "; ")
 }
 
-func invalid(format string, args ...any) error {
+// Invalidf is a problem with what was asked for.
+func Invalidf(format string, args ...any) error {
 	return &Problem{Kind: Invalid, Text: fmt.Sprintf(format, args...)}
 }
 
-func conflict(format string, args ...any) error {
+// Conflictf is a problem with how things stand.
+func Conflictf(format string, args ...any) error {
 	return &Problem{Kind: Conflict, Text: fmt.Sprintf(format, args...)}
 }

@@ -126,25 +126,33 @@ type Node struct {
 	Others       int    `json:"others"`   // machines that are not ours
 }
 
-// States of a machine.
+// MachineState is the state of a machine.
+type MachineState string
+
 const (
-	MachineRunning = "running"
-	MachineOff     = "off"
-	MachinePaused  = "paused"
-	MachineGone    = "gone"
+	MachineRunning   MachineState = "running"
+	MachineOff       MachineState = "off"
+	MachinePaused    MachineState = "paused"
+	MachineGone      MachineState = "gone"
+	MachineCapturing MachineState = "capturing" // a build machine of which a disk is being made
 )
+
+// MachineStates are all of them.
+func MachineStates() []MachineState {
+	return []MachineState{MachineRunning, MachineOff, MachinePaused, MachineGone, MachineCapturing}
+}
 
 // Machine is a host's machine as its platform sees it.
 type Machine struct {
-	State   string   `json:"state"`
-	Why     string   `json:"why,omitempty"` // what is wrong with it, if something is
-	Node    string   `json:"node"`
-	Name    string   `json:"name"` // what the platform calls it
-	Cores   int      `json:"cores"`
-	Memory  int64    `json:"memory_bytes"`
-	Disks   []string `json:"disks"` // its disk and what that is made on, topmost first
-	Display string   `json:"display"`
-	Network string   `json:"network"`
+	State   MachineState `json:"state,omitempty"`
+	Why     string       `json:"why,omitempty"` // what is wrong with it, if something is
+	Node    string       `json:"node"`
+	Name    string       `json:"name"` // what the platform calls it
+	Cores   int          `json:"cores"`
+	Memory  int64        `json:"memory_bytes"`
+	Disks   []string     `json:"disks"` // its disk and what that is made on, topmost first
+	Display string       `json:"display"`
+	Network string       `json:"network"`
 }
 
 // Journal keeps the operations of platforms that have no memory of their own,
@@ -184,91 +192,13 @@ type Refusal struct{ Why string }
 
 func (r *Refusal) Error() string { return r.Why }
 
-// Operation is one of its fields: exactly one is set.
-type Operation struct {
-	Capture    *Capture    `json:"capture,omitempty"`
-	Deliver    *Deliver    `json:"deliver,omitempty"`
-	DeleteCopy *DeleteCopy `json:"delete_copy,omitempty"`
-	DeleteDisk *DeleteDisk `json:"delete_disk,omitempty"`
-	Rebuild    *Rebuild    `json:"rebuild,omitempty"`
-}
-
-// Capture makes a disk of a build machine: it shuts the machine down, seals it
-// and turns what is then on its disk into a disk of its own. A machine that is
-// kept is not sealed itself but a clone of it is, so that it can be worked on
-// and captured again.
-type Capture struct {
-	BuildMachine string `json:"build_machine"`
-	Disk         string `json:"disk"`  // what the disk will be called
-	Stamp        string `json:"stamp"` // the version stamp that is written into it
-	MachineClass string `json:"machine_class"`
-	Discard      bool   `json:"discard,omitempty"` // delete the machine afterwards
-}
-
-// Deliver puts a copy of a captured disk at the site.
-type Deliver struct {
-	Source       string `json:"source"` // the site that captured it
-	Disk         string `json:"disk"`
-	Digest       string `json:"digest"` // what the disk's content must have
-	Copy         string `json:"copy"`   // what the copy will be called
-	MachineClass string `json:"machine_class"`
-}
-
-// DeleteDisk deletes a captured disk. A disk that is not there is deleted.
-type DeleteDisk struct {
-	Disk string `json:"disk"`
-}
-
-// DeleteCopy deletes a copy. A copy that is not there is deleted.
-type DeleteCopy struct {
-	Copy string `json:"copy"`
-}
-
-// Rebuild gives a host a new disk, cloned from one of the copies, and starts
-// it. A host that is not there is made; a disk that is there is thrown away.
-type Rebuild struct {
-	Host         string   `json:"host"`
-	Copies       []string `json:"copies"`
-	Digest       string   `json:"digest"` // what the copy's content must have
-	MachineClass string   `json:"machine_class"`
-	Seats        int      `json:"seats"`
-	Seed         Seed     `json:"seed"`
-}
-
-// Seed is what a machine needs at its first start.
-type Seed struct {
-	Service string `json:"service"` // address of the service
-	Token   string `json:"token"`   // one-time enrolment token
-}
-
-// State of an operation.
-type State string
-
-const (
-	UnderWay  State = "under way"
-	Succeeded State = "succeeded"
-	Failed    State = "failed"
-)
-
-// Progress is how an operation stands.
-type Progress struct {
-	State   State  `json:"state"`
-	Percent int    `json:"percent"`
-	Why     string `json:"why"`    // when failed; when under way: what it waits for, if anything
-	Digest  string `json:"digest"` // when a capture, delivery or rebuild succeeded: of the content, "sha256:..."
-	Size    int64  `json:"size"`   // of a captured disk, in bytes
-	// SizeBefore is what the disk took before it was compacted, in bytes; 0 if that is not known.
-	SizeBefore int64    `json:"size_before,omitempty"`
-	Sealing    []string `json:"sealing,omitempty"` // what was done to seal a captured disk
-}
-
 // BuildMachine is a machine that a version can be captured from.
 type BuildMachine struct {
-	Name         string `json:"name"`
-	MachineClass string `json:"machine_class"`
-	Base         string `json:"base"`  // what it was made from
-	State        string `json:"state"` // "running", "off" or "capturing"
-	Changes      string `json:"changes"`
-	Node         string `json:"node,omitempty"`
-	Display      string `json:"display,omitempty"` // address of its console
+	Name         string       `json:"name"`
+	MachineClass string       `json:"machine_class"`
+	Base         string       `json:"base"` // what it was made from
+	State        MachineState `json:"state"`
+	Changes      string       `json:"changes"`
+	Node         string       `json:"node,omitempty"`
+	Display      string       `json:"display,omitempty"` // address of its console
 }

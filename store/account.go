@@ -7,6 +7,8 @@ import (
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+
+	"nimblepane/core/role"
 )
 
 // Account is somebody who may sign in.
@@ -14,7 +16,7 @@ type Account struct {
 	ID        int64
 	Name      string
 	Title     string
-	Role      string
+	Role      role.Role
 	Password  string // argon2id, in PHC format
 	Disabled  bool
 	CreatedAt time.Time
@@ -38,7 +40,7 @@ type Token struct {
 	// ParentID is the token that made it, which it dies with; nil if a person did, by password.
 	ParentID *int64
 	// Role is the most that it may do, "" for all that its account may.
-	Role string
+	Role role.Role
 	// Pools and Images are what it may change, nothing else; both empty for everything.
 	Pools     Strings `gorm:"type:jsonb"`
 	Images    Strings `gorm:"type:jsonb"`

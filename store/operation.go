@@ -79,7 +79,6 @@ func (j journal) Note(ctx context.Context, key, holder string, p platform.Progre
 }
 
 // PruneOperations forgets operations that ended long ago: their works have ended, and are not asked about again.
-func (s *Store) PruneOperations(ctx context.Context, keep time.Duration) error {
-	_, err := s.Pool.Exec(ctx, `delete from operations where not under_way and begun_at < now() - $1::interval`, keep)
-	return err
+func PruneOperations(tx *Tx, keep time.Duration) error {
+	return tx.Exec(`delete from operations where not under_way and begun_at < now() - ? * interval '1 second'`, keep.Seconds()).Error
 }

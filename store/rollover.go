@@ -1,14 +1,14 @@
 package store
 
 import (
-	"database/sql/driver"
-	"encoding/json"
 	"fmt"
 	"strconv"
 	"time"
 
 	"gorm.io/gorm"
 
+	"nimblepane/agent"
+	"nimblepane/core/host"
 	"nimblepane/core/rollover"
 )
 
@@ -34,18 +34,6 @@ type Rollover struct {
 
 // Name is how people call it.
 func (r Rollover) Name() string { return fmt.Sprintf("rollover %d", r.ID) }
-
-// JSON keeps a value of our own in one column.
-type JSON[T any] struct{ V T }
-
-func (JSON[T]) GormDataType() string { return "jsonb" }
-
-func (j JSON[T]) Value() (driver.Value, error) {
-	b, err := json.Marshal(j.V)
-	return string(b), err
-}
-
-func (j *JSON[T]) Scan(v any) error { return scanJSON(v, &j.V) }
 
 // RolloverHost is a host within a rollover.
 type RolloverHost struct {
@@ -81,15 +69,15 @@ func PoolOfRollover(db *gorm.DB, number string) (Pool, error) {
 type RolloverRow struct {
 	Rollover
 	Pool, Image, Version string
-	Phases               JSON[map[string]int] // how many hosts are in which phase
-	Batch                int                  // the newest
+	Phases               JSON[map[rollover.Phase]int] // how many hosts are in which phase
+	Batch                int                          // the newest
 }
 
 // RolloverFilter selects rollovers; empty fields select all.
 type RolloverFilter struct {
 	ID     int64
 	Pool   string
-	State  string
+	State  rollover.State
 	Open   bool  // only those with something in flight or to come
 	Before int64 // only those with a smaller number
 	Limit  int
@@ -126,7 +114,9 @@ func RolloverRows(db *gorm.DB, f RolloverFilter) (rows []RolloverRow, err error)
 
 // MemberRow is a host within a rollover, with all that is shown of it.
 type MemberRow struct {
-	Host, State, Phase string
+	Host               string
+	State              host.State
+	Phase              rollover.Phase
 	Since              time.Time
 	Batch              int
 	Why, From, Version string
@@ -137,9 +127,9 @@ type MemberRow struct {
 func MemberRows(db *gorm.DB, id int64) (rows []MemberRow, err error) {
 	err = db.Raw(`select r.name as host, r.state, m.phase, m.since, m.batch, m.why, coalesce(v.number, '') as "from",
 		  r.version, r.sessions, coalesce(w.progress, 0) as progress
-		from rollover_hosts m join host_rows r on r.id = m.host_id left join versions v on v.id = m.from_id
-		left join works w on w.key = 'rebuild-' || m.rollover_id || '-' || m.host_id
-		where m.rollover_id = ? order by r.name`, id).Scan(&rows).Error
+		from rollover_hosts m join `+hostRows+` on r.id = m.host_id left join versions v on v.id = m.from_id
+		left join works w on w.kind = ? and w.subject = 'rollover ' || m.rollover_id || ' host ' || m.host_id
+		where m.rollover_id = ? order by r.name`, WorkRebuild, id).Scan(&rows).Error
 	return rows, err
 }
 
@@ -163,12 +153,6 @@ func (tx *Tx) AddRollover(r *Rollover, members []RolloverHost) error {
 func FailedHosts(db *gorm.DB, id int64) (n int64, err error) {
 	err = db.Model(&RolloverHost{}).Where("rollover_id = ? and phase = ?", id, rollover.Failed).Count(&n).Error
 	return n, err
-}
-
-// OrdersOf returns what a rollover ordered, in order.
-func OrdersOf(db *gorm.DB, rolloverID int64) (rows []Order, err error) {
-	err = db.Where("rollover_id = ?", rolloverID).Order("id").Find(&rows).Error
-	return rows, err
 }
 
 // AllOpenRollovers returns the rollovers of all pools that have something in flight or to come.
@@ -197,7 +181,7 @@ func LastRollover(db *gorm.DB, poolID int64) (r Rollover, was bool, err error) {
 type DecisionRow struct {
 	ID             int64
 	Name           string
-	State          rollover.HostState
+	State          host.State
 	VersionID      int64 // 0 for none
 	DrainedBy      string
 	DrainOrder     int64
@@ -209,7 +193,7 @@ type DecisionRow struct {
 	Stamp          string
 	DrainConfirmed int64
 	ChecksOrder    int64
-	Checks         string
+	Checks         agent.ChecksState
 	ChecksWhy      string
 	Sessions       JSON[[]struct {
 		Key    string `json:"key"`
@@ -218,7 +202,7 @@ type DecisionRow struct {
 	Phase     rollover.Phase
 	Since     *time.Time
 	Batch     int
-	WorkState string // of its rebuild
+	WorkState WorkState // of its rebuild
 	WorkWhy   string
 }
 
@@ -234,8 +218,8 @@ func DecisionRows(db *gorm.DB, r Rollover) (rows []DecisionRow, err error) {
 		from hosts h
 		join pulses u on u.host_id = h.id
 		left join rollover_hosts m on m.host_id = h.id and m.rollover_id = @r
-		left join works w on w.key = 'rebuild-' || m.rollover_id || '-' || h.id
-		where h.pool_id = @pool`, map[string]any{"r": r.ID, "pool": r.PoolID}).Scan(&rows).Error
+		left join works w on w.kind = @rebuild and w.subject = 'rollover ' || m.rollover_id || ' host ' || h.id
+		where h.pool_id = @pool`, map[string]any{"r": r.ID, "pool": r.PoolID, "rebuild": WorkRebuild}).Scan(&rows).Error
 	return rows, err
 }
 
@@ -247,12 +231,21 @@ type Rebuilds struct {
 	Stuck   int // asked for before it, and not taken on yet
 }
 
+// WorkRebuild is the kind of work that makes a host anew. Its input names the
+// version and the rollover that it is counted by.
+const WorkRebuild WorkKind = "rebuild"
+
+// RebuildSubject is what the rebuild of a host by a rollover is about: there is one of it.
+func RebuildSubject(rolloverID, hostID int64) string {
+	return fmt.Sprintf("rollover %d host %d", rolloverID, hostID)
+}
+
 // RebuildsAt counts the rebuilds at a site for a rollover, recent ones since the time.
 func RebuildsAt(db *gorm.DB, siteID int64, r Rollover, since time.Time) (n Rebuilds, err error) {
 	err = db.Raw(`
-		select count(*) filter (where state in ('asked', 'under way') and version_id = @version) as cloning,
+		select count(*) filter (where state in ('asked', 'under way') and (input->>'version')::bigint = @version) as cloning,
 		       count(*) filter (where asked_at > @since) as recent,
-		       count(*) filter (where asked_at > @since and rollover_id = @r) as mine,
+		       count(*) filter (where asked_at > @since and (input->>'rollover')::bigint = @r) as mine,
 		       count(*) filter (where state = 'asked' and asked_at < @since) as stuck
 		from works where site_id = @site and kind = 'rebuild' and (state in ('asked', 'under way') or asked_at > @since)`,
 		map[string]any{"version": r.TargetID, "since": since, "r": r.ID, "site": siteID}).Scan(&n).Error
@@ -269,4 +262,14 @@ func OpenRollovers(db *gorm.DB, poolID int64) (rows []Rollover, err error) {
 func RolloverHosts(db *gorm.DB, id int64) (rows []RolloverHost, err error) {
 	err = db.Where("rollover_id = ?", id).Order("host_id").Find(&rows).Error
 	return rows, err
+}
+
+// NotStopped returns the one of a pool's open rollovers that was not stopped, nil if there is none.
+func NotStopped(open []Rollover) *Rollover {
+	for i := range open {
+		if open[i].State != rollover.Stopped {
+			return &open[i]
+		}
+	}
+	return nil
 }

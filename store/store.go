@@ -80,13 +80,16 @@ func Open(ctx context.Context, url string) (*Store, error) {
 // Close closes all connections.
 func (s *Store) Close() { s.Pool.Close() }
 
+// Ready returns nil if the database answers.
+func (s *Store) Ready(ctx context.Context) error { return s.Pool.Ping(ctx) }
+
 // Locks that are held for a transaction. Their numbers only have to differ
 // from each other and from goose's.
 const (
 	lockTrail   = 7_001
 	lockMigrate = 7_002
 	lockSite    = 7_003 // with the site's id
-	lockSweep   = 7_004
+	lockSweep   = 7_004 // with a digest of its name
 	lockCapture = 7_005 // with a digest of the build machine
 	lockPlacing = 7_006 // with a digest of the site
 )
@@ -201,9 +204,9 @@ func (tx *Tx) Emit(kind, subject string, data any) {
 	tx.events = append(tx.events, Event{At: tx.Now, Kind: kind, Subject: subject, Data: raw})
 }
 
-// TrySweep says whether this change may sweep: one at a time does, of all processes.
-func (tx *Tx) TrySweep() (mine bool, err error) {
-	err = tx.Raw("select pg_try_advisory_xact_lock(?)", lockSweep).Scan(&mine).Error
+// TrySweep says whether this change may do the sweep: one at a time does, of all processes.
+func (tx *Tx) TrySweep(name string) (mine bool, err error) {
+	err = tx.Raw("select pg_try_advisory_xact_lock(?, hashtext(?))", lockSweep, name).Scan(&mine).Error
 	return mine, err
 }
 

@@ -11,6 +11,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nimblepane/agent"
+	"nimblepane/core/host"
+	"nimblepane/core/image"
 	"nimblepane/core/rollover"
 	"nimblepane/core/trail"
 	"nimblepane/store"
@@ -124,7 +127,7 @@ func hosts(t testing.TB, st *store.Store, n int) store.Pool {
 		require.NoError(t, tx.Create(&pool).Error)
 		var rows []store.Host
 		for i := range n {
-			rows = append(rows, store.Host{Name: fmt.Sprintf("h-%05d", i), PoolID: pool.ID, State: rollover.HostServing, Since: noon, Machine: true})
+			rows = append(rows, store.Host{Name: fmt.Sprintf("h-%05d", i), PoolID: pool.ID, State: host.Serving, Since: noon, Machine: true})
 		}
 		require.NoError(t, tx.CreateInBatches(&rows, 1000).Error)
 		return tx.Exec("insert into pulses (host_id, credential) select id, convert_to(name, 'UTF8') from hosts").Error
@@ -174,7 +177,7 @@ func TestOrdersAreWithdrawnAndForgotten(t *testing.T) {
 	t.Parallel()
 	st := storetest.Open(t)
 	pool := hosts(t, st, 2)
-	v := store.Version{ImageID: pool.ImageID, Number: "2026.11.1", State: store.Sealed, CreatedAt: noon}
+	v := store.Version{ImageID: pool.ImageID, Number: "2026.11.1", State: image.Sealed, CreatedAt: noon}
 	require.NoError(t, st.DB.Create(&v).Error)
 	open := store.Rollover{PoolID: pool.ID, TargetID: v.ID, State: rollover.Running, CreatedAt: noon}
 	over := open
@@ -182,7 +185,7 @@ func TestOrdersAreWithdrawnAndForgotten(t *testing.T) {
 	require.NoError(t, st.DB.Create(&open).Error)
 	require.NoError(t, st.DB.Create(&over).Error)
 	order := func(text string, host, rollover int64, created time.Time, done bool) {
-		o := store.Order{HostID: host, Kind: store.OrderTell, SessionKey: "s", Text: text, CreatedAt: created}
+		o := store.Order{HostID: host, Kind: agent.ShowText, SessionKey: "s", Text: text, CreatedAt: created}
 		if rollover != 0 {
 			o.RolloverID = &rollover
 		}
@@ -207,11 +210,13 @@ func TestOrdersAreWithdrawnAndForgotten(t *testing.T) {
 		left(func(tx *store.Tx) error { return store.PruneOrders(tx, 24*time.Hour) }))
 	require.Equal(t, []string{"told by the open rollover", "the same of another host", "ordered by a person"},
 		left(func(tx *store.Tx) error {
-			return tx.TakeSteps(open, []store.Step{{Host: 1, Kind: rollover.Refill, From: rollover.HostServing, To: rollover.HostDraining}})
+			return tx.TakeSteps(open, []store.Step{{Host: 1, Kind: rollover.Refill, From: host.Serving, To: host.Draining}})
 		}))
 	require.Equal(t, []string{"told by the open rollover", "the same of another host"},
 		left(func(tx *store.Tx) error {
-			return tx.TakeSteps(open, []store.Step{{Host: 1, Kind: rollover.Rebuild, From: rollover.HostDraining, To: rollover.HostRebuilding}})
+			return errors.Join(
+				tx.TakeSteps(open, []store.Step{{Host: 1, Kind: rollover.EmptyHost, From: host.Draining, To: host.Emptied}}),
+				tx.TakeSteps(open, []store.Step{{Host: 1, Kind: rollover.Rebuild, From: host.Emptied, To: host.Rebuilding}}))
 		}), "a new machine is told nothing that was meant for the old one's people")
 }
 
@@ -219,7 +224,7 @@ func TestStepsAreTakenTogetherOrNotAtAll(t *testing.T) {
 	t.Parallel()
 	st := storetest.Open(t)
 	pool := hosts(t, st, 4)
-	v := store.Version{ImageID: pool.ImageID, Number: "2026.11.1", State: store.Sealed, CreatedAt: noon}
+	v := store.Version{ImageID: pool.ImageID, Number: "2026.11.1", State: image.Sealed, CreatedAt: noon}
 	require.NoError(t, st.DB.Create(&v).Error)
 	r := store.Rollover{PoolID: pool.ID, TargetID: v.ID, State: rollover.Running, CreatedAt: noon}
 	require.NoError(t, st.DB.Create(&r).Error)
@@ -229,8 +234,8 @@ func TestStepsAreTakenTogetherOrNotAtAll(t *testing.T) {
 	take := func(steps ...store.Step) error {
 		return st.Change(t.Context(), "test", noon.Add(time.Hour), func(tx *store.Tx) error { return tx.TakeSteps(r, steps) })
 	}
-	drain := func(host int64) store.Step {
-		return store.Step{Host: host, Kind: rollover.DrainHost, From: rollover.HostServing, To: rollover.HostDraining, Phase: rollover.Draining, Batch: 1}
+	drain := func(id int64) store.Step {
+		return store.Step{Host: id, Kind: rollover.DrainHost, From: host.Serving, To: host.Draining, Phase: rollover.Draining, Batch: 1}
 	}
 	states := func() (out []string) {
 		require.NoError(t, st.DB.Raw(`select h.state || ' ' || m.phase || ' ' || m.batch || ' ' || m.why from hosts h join rollover_hosts m on m.host_id = h.id order by h.id`).Scan(&out).Error)
@@ -249,13 +254,13 @@ func TestStepsAreTakenTogetherOrNotAtAll(t *testing.T) {
 	require.Equal(t, now, states())
 
 	// A host that fails keeps its disk, or has none any more.
-	empty := func(host int64) store.Step {
-		return store.Step{Host: host, Kind: rollover.EmptyHost, From: rollover.HostDraining, To: rollover.HostEmptied, Phase: rollover.Emptied, Batch: 1}
+	empty := func(id int64) store.Step {
+		return store.Step{Host: id, Kind: rollover.EmptyHost, From: host.Draining, To: host.Emptied, Phase: rollover.Emptied, Batch: 1}
 	}
 	require.NoError(t, take(empty(1), empty(2)))
 	require.NoError(t, take(
-		store.Step{Host: 1, Kind: rollover.Rebuild, From: rollover.HostEmptied, To: rollover.HostRebuilding, Phase: rollover.Rebuilding},
-		store.Step{Host: 2, Kind: rollover.Fail, From: rollover.HostEmptied, To: rollover.HostServing, Phase: rollover.Failed, Why: "would not end"},
+		store.Step{Host: 1, Kind: rollover.Rebuild, From: host.Emptied, To: host.Rebuilding, Phase: rollover.Rebuilding},
+		store.Step{Host: 2, Kind: rollover.Fail, From: host.Emptied, To: host.Serving, Phase: rollover.Failed, Why: "would not end"},
 		store.Step{Host: 4, Kind: rollover.WarnHost, Phase: rollover.Warned},
 	))
 	require.Equal(t, []string{"rebuilding rebuilding 1 ", "serving failed 1 would not end", "serving left 0 it runs the version already", "serving warned 0 "}, states())
@@ -267,7 +272,7 @@ func TestStepsAreTakenTogetherOrNotAtAll(t *testing.T) {
 	var two []kept
 	require.NoError(t, st.DB.Raw("select machine, unserved, drain_order, why from hosts where id < 3 order by id").Scan(&two).Error)
 	require.Equal(t, []kept{{false, true, drains[0], ""}, {true, false, 0, ""}}, two)
-	require.NoError(t, take(store.Step{Host: 1, Kind: rollover.Fail, From: rollover.HostRebuilding, To: rollover.HostFaulty, Phase: rollover.Failed, Why: "no space"}))
+	require.NoError(t, take(store.Step{Host: 1, Kind: rollover.Fail, From: host.Rebuilding, To: host.Faulty, Phase: rollover.Failed, Why: "no space"}))
 	require.NoError(t, st.DB.Raw("select machine, unserved, drain_order, why from hosts where id = 1").Scan(&two).Error)
 	require.Equal(t, []kept{{false, true, drains[0], "no space"}}, two)
 	var wiped []int64
@@ -293,7 +298,7 @@ func TestTheDatabaseKeepsOneRolloverAPool(t *testing.T) {
 	t.Parallel()
 	st := storetest.Open(t)
 	pool := hosts(t, st, 1)
-	v := store.Version{ImageID: pool.ImageID, Number: "2026.11.1", State: store.Sealed, CreatedAt: noon}
+	v := store.Version{ImageID: pool.ImageID, Number: "2026.11.1", State: image.Sealed, CreatedAt: noon}
 	require.NoError(t, st.DB.Create(&v).Error)
 	one := store.Rollover{PoolID: pool.ID, TargetID: v.ID, State: rollover.Waiting, CreatedAt: noon}
 	two := one
@@ -380,4 +385,34 @@ func TestTriesAtOnceAreCountedAndNoneWaitsBeforeItsTime(t *testing.T) {
 		}
 	}
 	require.Equal(t, free, let)
+}
+
+func TestTheDatabaseRefusesWhatTheTableOfHostsDoesNotKnow(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	hosts(t, st, 1)
+	for _, from := range host.States() {
+		for _, to := range host.States() {
+			// What a state asks of its host is not what this is about.
+			require.NoError(t, st.DB.Exec("alter table hosts disable trigger host_changes_state").Error)
+			require.NoError(t, st.DB.Exec("update hosts set state = ?, machine = true, unserved = false, vouched_at = null", from).Error)
+			require.NoError(t, st.DB.Exec("alter table hosts enable trigger host_changes_state").Error)
+			err := st.DB.Exec("update hosts set state = ?", to).Error
+			if from.CanBecome(to) {
+				require.NoError(t, err, "%s to %s", from, to)
+			} else {
+				require.ErrorContains(t, err, fmt.Sprintf("is %s: it cannot become %s", from, to))
+				require.True(t, store.IsRefusal(err))
+			}
+		}
+	}
+	require.NoError(t, st.DB.Exec("update hosts set state = 'faulty'").Error)
+	err := st.Change(t.Context(), "test", noon, func(tx *store.Tx) error {
+		h, err := store.HostByID(tx.DB, 1)
+		if err != nil {
+			return err
+		}
+		return tx.MoveHost(&h, host.Rebuilding)
+	})
+	require.ErrorContains(t, err, "is faulty: it cannot become rebuilding")
 }

@@ -146,8 +146,8 @@ func (s *Store) LastEvent(ctx context.Context) (int64, error) {
 
 // PruneEvents keeps the newest events only: they are for watchers who lost
 // their connection for a while, the trail is what is kept.
-func (s *Store) PruneEvents(ctx context.Context, keep int64) error {
-	return s.DB.WithContext(ctx).Exec("delete from events where seq <= (select max(seq) from events) - ?", keep).Error
+func PruneEvents(tx *Tx, keep int64) error {
+	return tx.Exec("delete from events where seq <= (select max(seq) from events) - ?", keep).Error
 }
 
 // Listen calls wake whenever there may be new events, until the context ends.

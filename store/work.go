@@ -1,54 +1,57 @@
 package store
 
 import (
-	"errors"
+	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
 )
 
+// WorkKind is a kind of work. Whoever owns the kind knows what its input and output hold.
+type WorkKind string
+
+// WorkState is how a work stands.
+type WorkState string
+
+const (
+	WorkAsked     WorkState = "asked"
+	WorkUnderWay  WorkState = "under way"
+	WorkSucceeded WorkState = "succeeded"
+	WorkFailed    WorkState = "failed"
+)
+
 // Work is something asked of a platform.
 type Work struct {
 	Key        string `gorm:"primaryKey"`
-	Kind       string
+	Kind       WorkKind
+	Subject    string // what it is about, such as "copy 12"
+	Attempt    int    // at it, from 1
 	SiteID     int64
-	VersionID  int64
-	CopyID     *int64
-	HostID     *int64
-	RolloverID *int64
-	State      string
-	Progress   int
+	Input      json.RawMessage `gorm:"type:jsonb"`
+	Output     json.RawMessage `gorm:"type:jsonb"` // when it succeeded
+	State      WorkState
+	Progress   int // per cent
 	Why        string
 	AskedAt    time.Time
 	EndedAt    *time.Time
 	NextPollAt time.Time `gorm:"<-:false"`
 }
 
-// Kinds and states of works.
-const (
-	WorkCapture    = "capture"
-	WorkDeliver    = "deliver"
-	WorkDeleteCopy = "delete-copy"
-	WorkDeleteDisk = "delete-disk"
-	WorkRebuild    = "rebuild"
-
-	WorkAsked     = "asked"
-	WorkUnderWay  = "under way"
-	WorkSucceeded = "succeeded"
-	WorkFailed    = "failed"
-)
-
 // Open says that the work has not ended.
 func (w Work) Open() bool { return w.State == WorkAsked || w.State == WorkUnderWay }
 
-// Ask writes down what platforms are to do. Whoever claims a work sees to it from there.
+// Ask writes down what platforms are to do. Whoever claims a work sees to it
+// from there. An attempt at a subject can be asked for once.
 func (tx *Tx) Ask(works ...Work) error {
 	if len(works) == 0 {
 		return nil
 	}
 	for i := range works {
-		works[i].State, works[i].AskedAt = WorkAsked, tx.Now
+		w := &works[i]
+		w.Key = strings.ReplaceAll(fmt.Sprintf("%s %s %d", w.Kind, w.Subject, w.Attempt), " ", "-")
+		w.State, w.AskedAt = WorkAsked, tx.Now
 	}
 	return tx.CreateInBatches(works, 1000).Error
 }
@@ -73,7 +76,7 @@ func WorkLost(db *gorm.DB, key string) error {
 	return db.Exec("update works set state = 'asked' where key = ? and state = 'under way'", key).Error
 }
 
-// WorkWaits notes what a work waits for that is under way.
+// WorkWaits notes what a work under way waits for, "" if for nothing.
 func WorkWaits(db *gorm.DB, key, why string) error {
 	return db.Exec("update works set why = ? where key = ? and state = 'under way'", why, key).Error
 }
@@ -84,22 +87,13 @@ func WorkIsLater(db *gorm.DB, key, why string, wait time.Duration) error {
 		where key = ? and state in ('asked', 'under way')`, why, wait.Seconds(), key).Error
 }
 
-// WorkProgressed notes how far a work is, and the copy that it makes, in per cent.
-func (tx *Tx) WorkProgressed(w Work, percent int) error {
-	return errors.Join(
-		tx.Exec("update copies set progress = ? where id = ?", percent, w.CopyID).Error,
-		tx.Exec("update works set progress = ? where key = ?", percent, w.Key).Error,
-	)
+// WorkProgressed notes how far a work is, in per cent.
+func (tx *Tx) WorkProgressed(key string, percent int) error {
+	return tx.Exec("update works set progress = ? where key = ?", percent, key).Error
 }
 
-// FailedBefore counts how often the same was asked for and failed.
-func FailedBefore(db *gorm.DB, w Work) (n int64, err error) {
-	err = db.Model(&Work{}).Where("kind = ? and version_id = ? and copy_id is not distinct from ? and state = 'failed'", w.Kind, w.VersionID, w.CopyID).Count(&n).Error
-	return n, err
-}
-
-// Deliveries counts how often the delivery of a copy was asked for.
-func Deliveries(db *gorm.DB, copyID int64) (n int64, err error) {
-	err = db.Model(&Work{}).Where("copy_id = ? and kind = ?", copyID, WorkDeliver).Count(&n).Error
+// LastAttempt returns the number of the last attempt of a kind at a subject, 0 if there was none.
+func LastAttempt(db *gorm.DB, kind WorkKind, subject string) (n int, err error) {
+	err = db.Raw("select coalesce(max(attempt), 0) from works where kind = ? and subject = ?", kind, subject).Scan(&n).Error
 	return n, err
 }

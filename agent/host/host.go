@@ -258,9 +258,9 @@ func (a *Agent) obey(ctx context.Context, answer agent.Answer) (time.Duration, e
 
 func (a *Agent) carryOut(ctx context.Context, o agent.Order) error {
 	switch o.Kind {
-	case "tell":
+	case agent.ShowText:
 		return a.system.Tell(ctx, o.Session, o.Text)
-	case "sign-off":
+	case agent.EndSession:
 		return a.system.SignOff(ctx, o.Session)
 	}
 	return fmt.Errorf("order %q is not known to this agent: update it", o.Kind)

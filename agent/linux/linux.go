@@ -97,7 +97,7 @@ func session(ctx context.Context, conn *login1.Conn, key string) (id string, p m
 
 // sessionState reads a session's properties. A session that logind calls
 // closing has nobody in front of it, but programs that still run.
-func sessionState(p map[string]dbus.Variant) string {
+func sessionState(p map[string]dbus.Variant) agent.SessionState {
 	idle, _ := p["IdleHint"].Value().(bool)
 	locked, _ := p["LockedHint"].Value().(bool)
 	switch {

@@ -25,7 +25,7 @@ const idleAfter = 15 * time.Minute
 
 // state translates a session's state. Windows tells the last input only of
 // sessions that come over the network.
-func state(connect uint32, sinceInput time.Duration, known bool) string {
+func state(connect uint32, sinceInput time.Duration, known bool) agent.SessionState {
 	switch {
 	case connect == wtsDisconnected:
 		return agent.Disconnected

@@ -15,7 +15,7 @@ func TestStates(t *testing.T) {
 		connect uint32
 		since   time.Duration
 		known   bool
-		want    string
+		want    agent.SessionState
 	}{
 		{wtsActive, time.Minute, true, agent.Active},
 		{wtsActive, time.Hour, true, agent.Idle},

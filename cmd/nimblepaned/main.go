@@ -28,8 +28,10 @@ import (
 	"nimblepane/api"
 	"nimblepane/client"
 	"nimblepane/console"
+	"nimblepane/core/role"
 	"nimblepane/core/strict"
 	"nimblepane/engine"
+	"nimblepane/engine/subjects"
 	"nimblepane/platform/kinds"
 	"nimblepane/store"
 )
@@ -169,7 +171,7 @@ func run(ctx context.Context, v *viper.Viper) error {
 	if agentURL == "" {
 		agentURL = map[bool]string{true: "https://", false: "http://"}[cert != ""] + listener.Addr().String()
 	}
-	e, err := engine.New(st, clock, engine.Options{AgentURL: agentURL, Platforms: kinds.All(), Heartbeat: heartbeat, Log: log})
+	e, err := engine.New(st, clock, engine.Options{AgentURL: agentURL, Platforms: kinds.All(), Log: log})
 	if err != nil {
 		return err
 	}
@@ -180,7 +182,7 @@ func run(ctx context.Context, v *viper.Viper) error {
 		log.Warn("this program was built without the console")
 	}
 	proxies := v.GetStringSlice("trusted-proxy")
-	handler, err := api.New(ctx, e, api.Options{Version: version, Secure: cert != "" || len(proxies) > 0, TrustedProxies: proxies, Console: files, Log: log})
+	handler, err := api.New(ctx, e, subjects.Add(e, heartbeat), api.Options{Version: version, Secure: cert != "" || len(proxies) > 0, TrustedProxies: proxies, Console: files, Log: log})
 	if err != nil {
 		return err
 	}
@@ -258,7 +260,7 @@ func account(v *viper.Viper) *cobra.Command {
 		},
 	}
 	add.Flags().StringVar(&in.Title, "title", "", "the person's name")
-	add.Flags().StringVar(&in.Role, "role", client.Administrator, "viewer, operator, approver or administrator")
+	add.Flags().StringVar((*string)(&in.Role), "role", string(role.Administrator), "viewer, operator, approver or administrator")
 	cmd.AddCommand(add)
 	return cmd
 }

@@ -1234,18 +1234,18 @@ export interface components {
             created_at: string;
             disabled: boolean;
             name: string;
-            /** @enum {string} */
-            role: "viewer" | "operator" | "approver" | "administrator";
+            role: components["schemas"]["Role"];
             /** @description The person's name */
             title: string;
         };
         AccountEdit: {
             disabled?: boolean;
             password?: string;
-            /** @enum {string} */
-            role?: "viewer" | "operator" | "approver" | "administrator";
+            role?: components["schemas"]["Role"];
             title?: string;
         };
+        /** @enum {string} */
+        ActName: "stage" | "activate" | "rollback" | "retire" | "pin" | "roll";
         Activation: {
             /** @description What live names as you saw it, empty for nothing: refused if it names another version by now */
             leaves?: string;
@@ -1267,7 +1267,7 @@ export interface components {
         AgentChecks: {
             /** Format: int64 */
             order: number;
-            state: string;
+            state: components["schemas"]["ChecksState"];
             why: string;
         };
         AgentEnrolReply: {
@@ -1290,7 +1290,7 @@ export interface components {
         AgentOrder: {
             /** Format: int64 */
             id: number;
-            kind: string;
+            kind: components["schemas"]["OrderKind"];
             session: string;
             text?: string;
         };
@@ -1299,7 +1299,7 @@ export interface components {
             person: string;
             /** Format: date-time */
             since: string;
-            state: string;
+            state: components["schemas"]["SessionState"];
         };
         BuildMachine: {
             base: string;
@@ -1310,7 +1310,7 @@ export interface components {
             name: string;
             /** @description Hypervisor that it is on */
             node?: string;
-            state: string;
+            state: components["schemas"]["MachineState"];
         };
         Capture: {
             build_machine: string;
@@ -1324,6 +1324,8 @@ export interface components {
             site?: string;
             tags?: string[] | null;
         };
+        /** @enum {string} */
+        ChecksState: "under way" | "passed" | "failed";
         Copy: {
             failure: string;
             /** Format: int64 */
@@ -1331,9 +1333,10 @@ export interface components {
             /** Format: int64 */
             progress: number;
             site: string;
-            /** @enum {string} */
-            state: "delivering" | "present" | "failed" | "deleted";
+            state: components["schemas"]["CopyState"];
         };
+        /** @enum {string} */
+        CopyState: "delivering" | "present" | "failed" | "deleted";
         Delivering: {
             /** Format: int64 */
             copies: number;
@@ -1389,7 +1392,8 @@ export interface components {
             subject: string;
         };
         Host: {
-            checks: string;
+            /** @description Left out if none were asked for */
+            checks?: components["schemas"]["ChecksState"];
             checks_why: string;
             drained_by: string;
             drifts: boolean;
@@ -1411,14 +1415,15 @@ export interface components {
             site: string;
             /** @description Version that its agent reports */
             stamp: string;
-            /** @enum {string} */
-            state: "starting" | "checking" | "serving" | "draining" | "emptied" | "rebuilding" | "faulty" | "off";
+            state: components["schemas"]["HostState"];
             /** @description Version that it should run */
             target: string;
             /** @description Version that its disk was made from */
             version: string;
             why: string;
         };
+        /** @enum {string} */
+        HostState: "off" | "emptied" | "rebuilding" | "starting" | "checking" | "serving" | "draining" | "faulty";
         Hypervisor: {
             acceleration: string;
             address: string;
@@ -1459,15 +1464,14 @@ export interface components {
              * @description Copies per site
              */
             copies: number;
-            /** Format: int64 */
-            edition: number;
             /** @description What live would go back to, empty if there is nothing */
             fallback: string;
             machine_class: string;
             name: string;
             next_number: string;
-            /** @enum {string} */
-            numbering: "calendar" | "semver";
+            numbering: components["schemas"]["Numbering"];
+            /** Format: int64 */
+            revision: number;
             /** @description Such as 24h */
             soak: string;
             /** Format: int64 */
@@ -1480,6 +1484,8 @@ export interface components {
         Loaded: {
             changes: string[];
         };
+        /** @enum {string} */
+        LogOff: "wait" | "warn";
         Machine: {
             /** Format: int64 */
             cores: number;
@@ -1493,14 +1499,13 @@ export interface components {
             network: string;
             /** @description Hypervisor that it is on */
             node: string;
-            /**
-             * @description Empty if it cannot be asked now
-             * @enum {string}
-             */
-            state: "running" | "off" | "paused" | "gone" | "";
+            /** @description Left out if it cannot be asked now */
+            state?: components["schemas"]["MachineState"];
             /** @description What is wrong with it, if something is */
             why?: string;
         };
+        /** @enum {string} */
+        MachineState: "running" | "off" | "paused" | "gone" | "capturing";
         MadeToken: {
             account: string;
             /** Format: date-time */
@@ -1520,26 +1525,28 @@ export interface components {
             pools: string[];
             /** Format: date-time */
             revoked_at?: string;
-            /** @description The most that it may do; empty for all that its account may */
-            role: string;
+            /** @description The most that it may do; left out for all that its account may */
+            role?: components["schemas"]["Role"];
             secret: string;
         };
         Matter: {
             /** @description How to go on by the client */
             command: string;
             detail: string;
-            /** @enum {string} */
-            kind: "site" | "rollover" | "faulty" | "trial" | "cleared" | "drift" | "copy" | "end-of-life" | "drained";
+            kind: components["schemas"]["MatterKind"];
             /** @description Page of the console that it is about */
             link: string;
             title: string;
             urgent: boolean;
         };
+        /** @enum {string} */
+        MatterKind: "site" | "rollover" | "faulty" | "drained" | "drift" | "trial" | "cleared" | "copy" | "end-of-life";
+        /** @enum {string} */
+        MoveKind: "advance" | "return";
         NewAccount: {
             name: string;
             password: string;
-            /** @enum {string} */
-            role: "viewer" | "operator" | "approver" | "administrator";
+            role: components["schemas"]["Role"];
             title: string;
         };
         NewBuildMachine: {
@@ -1565,12 +1572,11 @@ export interface components {
             name: string;
             /** @description Let it change only what concerns these pools, and the images below; everything can still be read */
             pools?: string[] | null;
-            /**
-             * @description The most that it may do; yours if left out
-             * @enum {string}
-             */
-            role?: "viewer" | "operator" | "approver" | "administrator";
+            /** @description The most that it may do; yours if left out */
+            role?: components["schemas"]["Role"];
         };
+        /** @enum {string} */
+        Numbering: "calendar" | "semver";
         Options: {
             /** @description Hosts of a batch: 5, or 10% of the pool */
             batch?: string;
@@ -1593,11 +1599,8 @@ export interface components {
             last_notice?: string;
             /** @description What people are told last; {minutes} stands for what is left */
             last_text?: string;
-            /**
-             * @description wait for people to leave, or warn them and end the session after the grace period
-             * @enum {string}
-             */
-            log_off?: "wait" | "warn";
+            /** @description wait for people to leave, or warn them and end the session after the grace period */
+            log_off?: components["schemas"]["LogOff"];
             /** @description How long the last batch is observed before the next one is taken */
             observe?: string;
             /**
@@ -1606,6 +1609,8 @@ export interface components {
              */
             stagger?: number;
         };
+        /** @enum {string} */
+        OrderKind: "tell" | "sign-off";
         PageAccount: {
             items: components["schemas"]["Account"][];
             /** @description Cursor of the next page; empty on the last */
@@ -1671,6 +1676,8 @@ export interface components {
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
+        /** @enum {string} */
+        Phase: "queued" | "draining" | "warned" | "emptied" | "rebuilding" | "checking" | "done" | "failed" | "left";
         Pin: {
             /** @description Pin a pool that follows live to a version that was never live and has no clearance; needs the role administrator */
             overrule?: boolean;
@@ -1680,8 +1687,6 @@ export interface components {
         Pool: {
             /** Format: int64 */
             drifting: number;
-            /** Format: int64 */
-            edition: number;
             /**
              * Format: int64
              * @description Seats in service that nobody has
@@ -1701,6 +1706,8 @@ export interface components {
             /** @description Version that it is pinned to, empty if it follows its track */
             pinned: string;
             pinned_why: string;
+            /** Format: int64 */
+            revision: number;
             /**
              * Format: int64
              * @description The rollover under way, 0 if there is none
@@ -1735,8 +1742,7 @@ export interface components {
             will: string[];
         };
         PreviewRequest: {
-            /** @enum {string} */
-            act: "stage" | "activate" | "rollback" | "retire" | "pin" | "roll";
+            act: components["schemas"]["ActName"];
             /** @description For stage, activate, rollback and retire */
             image?: string;
             keep_usable?: boolean;
@@ -1766,6 +1772,8 @@ export interface components {
             /** @description You have made sure that nobody is on it */
             vouch_empty?: boolean;
         };
+        /** @enum {string} */
+        Role: "viewer" | "operator" | "approver" | "administrator";
         Rollback: {
             /** @description Do not bar the version that is rolled back */
             keep_usable?: boolean;
@@ -1823,8 +1831,7 @@ export interface components {
             settled: boolean;
             /** Format: date-time */
             started_at?: string;
-            /** @enum {string} */
-            state: "planned" | "waiting" | "running" | "paused" | "finished" | "stopped";
+            state: components["schemas"]["RolloverState"];
             /**
              * Format: int64
              * @description Hosts
@@ -1842,8 +1849,7 @@ export interface components {
             /** @description Version that it ran before */
             from: string;
             host: string;
-            /** @enum {string} */
-            phase: "queued" | "draining" | "warned" | "emptied" | "rebuilding" | "checking" | "done" | "failed" | "left";
+            phase: components["schemas"]["Phase"];
             /**
              * Format: int64
              * @description Of its new disk, in per cent
@@ -1854,11 +1860,13 @@ export interface components {
             /** Format: date-time */
             since: string;
             /** @description State of the host */
-            state: string;
+            state: components["schemas"]["HostState"];
             /** @description Version that it runs now */
             version: string;
             why: string;
         };
+        /** @enum {string} */
+        RolloverState: "planned" | "waiting" | "running" | "paused" | "finished" | "stopped";
         Rule: {
             met: boolean;
             rule: string;
@@ -1879,16 +1887,17 @@ export interface components {
         };
         Session: {
             host: string;
-            host_state: string;
+            host_state: components["schemas"]["HostState"];
             key: string;
             person: string;
             pool: string;
             /** Format: date-time */
             since: string;
             site: string;
-            /** @enum {string} */
-            state: "active" | "idle" | "disconnected";
+            state: components["schemas"]["SessionState"];
         };
+        /** @enum {string} */
+        SessionState: "active" | "idle" | "disconnected";
         Sign: {
             comment?: string;
             yes: boolean;
@@ -1903,8 +1912,7 @@ export interface components {
             name: string;
             password: string;
             pools?: string[] | null;
-            /** @enum {string} */
-            role?: "viewer" | "operator" | "approver" | "administrator";
+            role?: components["schemas"]["Role"];
             /** @description Name of a bearer token to be made; without it a session cookie is set */
             token?: string;
         };
@@ -1992,8 +2000,8 @@ export interface components {
             pools: string[];
             /** Format: date-time */
             revoked_at?: string;
-            /** @description The most that it may do; empty for all that its account may */
-            role: string;
+            /** @description The most that it may do; left out for all that its account may */
+            role?: components["schemas"]["Role"];
         };
         Told: {
             /** Format: int64 */
@@ -2010,8 +2018,7 @@ export interface components {
             actor: string;
             /** Format: date-time */
             at: string;
-            /** @enum {string} */
-            kind: "advance" | "return";
+            kind: components["schemas"]["MoveKind"];
             reason: string;
             track: string;
             version: string;
@@ -2060,8 +2067,6 @@ export interface components {
             /** Format: date-time */
             created_at: string;
             digest: string;
-            /** Format: int64 */
-            edition: number;
             /** Format: date-time */
             end_of_life?: string;
             failure: string;
@@ -2078,6 +2083,8 @@ export interface components {
              * @description Of the capture, in per cent
              */
             progress: number;
+            /** Format: int64 */
+            revision: number;
             /** Format: date-time */
             sealed_at?: string;
             /** @description What was done to seal it */
@@ -2092,8 +2099,7 @@ export interface components {
             source: string;
             /** @description The tracks that name it, fallback, or shelved */
             standing: string[];
-            /** @enum {string} */
-            state: "capturing" | "sealed" | "retired" | "failed";
+            state: components["schemas"]["VersionState"];
             tags: string[];
         };
         VersionEdit: {
@@ -2103,6 +2109,8 @@ export interface components {
             notes?: string;
             tags?: string[];
         };
+        /** @enum {string} */
+        VersionState: "capturing" | "sealed" | "retired" | "failed";
     };
     responses: never;
     parameters: never;
@@ -2653,7 +2661,7 @@ export interface operations {
                 pool?: string;
                 site?: string;
                 image?: string;
-                state?: "starting" | "checking" | "serving" | "draining" | "emptied" | "rebuilding" | "faulty" | "off";
+                state?: components["schemas"]["HostState"];
                 version?: string;
                 /** @description Only hosts that run another version than they should */
                 drifts?: boolean;
@@ -4808,7 +4816,7 @@ export interface operations {
                 /** @description Next of the page before */
                 cursor?: string;
                 pool?: string;
-                state?: "planned" | "waiting" | "running" | "paused" | "finished" | "stopped";
+                state?: components["schemas"]["RolloverState"];
                 /** @description Only those with something in flight or to come */
                 open?: boolean;
             };
@@ -5626,7 +5634,7 @@ export interface operations {
                 pool?: string;
                 host?: string;
                 person?: string;
-                state?: "active" | "idle" | "disconnected";
+                state?: components["schemas"]["SessionState"];
             };
             header?: never;
             path?: never;

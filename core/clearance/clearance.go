@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize/english"
+
+	"nimblepane/core/image"
 )
 
 // Settings are the thresholds of an image.
@@ -23,8 +25,8 @@ type Settings struct {
 
 // Facts are what the rules look at.
 type Facts struct {
-	State      string // the version's state
-	Barred     string // why it is barred, "" if it is not
+	State      image.State // the version's
+	Barred     string      // why it is barred, "" if it is not
 	EndOfLife  time.Time
 	PilotSince time.Time // since when the track pilot has named it, zero if it does not
 	Verdicts   []Verdict // the latest of each tester
@@ -81,7 +83,7 @@ func usable(f Facts, now time.Time) Answer {
 	switch {
 	case f.Barred != "":
 		a.Why = "it is barred: " + f.Barred
-	case f.State != "sealed":
+	case f.State != image.Sealed:
 		a.Why = fmt.Sprintf("it is %s; only a sealed version can go live", f.State)
 	case !f.EndOfLife.IsZero() && !now.Before(f.EndOfLife):
 		a.Why = "it reached its end-of-life on " + f.EndOfLife.Format(time.DateOnly)

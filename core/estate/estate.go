@@ -40,17 +40,17 @@ type Site struct {
 	Address         string `yaml:"address,omitempty"`           // of a practice site's process
 	StartsPerMinute int    `yaml:"starts-per-minute,omitempty"` // 20 if not given
 	ClonesPerCopy   int    `yaml:"clones-per-copy,omitempty"`   // 4 if not given
-	Machinery       `yaml:",inline"`
+	MachineSettings `yaml:",inline"`
 }
 
 // Image is a golden image.
 type Image struct {
-	Name         string    `yaml:"name"`
-	Title        string    `yaml:"title,omitempty"`
-	Numbering    string    `yaml:"numbering,omitempty"`
-	MachineClass string    `yaml:"machine-class"`
-	Tracks       []string  `yaml:"tracks,omitempty,flow"` // pilot and live if not given
-	Clearance    Clearance `yaml:"clearance,omitempty"`
+	Name         string       `yaml:"name"`
+	Title        string       `yaml:"title,omitempty"`
+	Numbering    image.Scheme `yaml:"numbering,omitempty"`
+	MachineClass string       `yaml:"machine-class"`
+	Tracks       []string     `yaml:"tracks,omitempty,flow"` // pilot and live if not given
+	Clearance    Clearance    `yaml:"clearance,omitempty"`
 }
 
 // Clearance holds the thresholds that a version must meet to go live.
@@ -235,7 +235,7 @@ func (c *checker) site(at string, s *Site, seen map[string]bool) {
 		c.at(at+".platform", "site %s: platform %q is not known: use %s", s.Name, s.Platform, strings.Join(Platforms, " or "))
 	}
 	if s.Platform == Libvirt {
-		c.machinery(at, s)
+		c.machineSettings(at, s)
 	} else if u, err := url.Parse(s.Address); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		c.at(at+".address", "site %s: address %q: write where its practice process listens, such as http://127.0.0.1:7720", s.Name, s.Address)
 	}
@@ -252,11 +252,11 @@ func (c *checker) site(at string, s *Site, seen map[string]bool) {
 func (c *checker) image(at string, i *Image, seen map[string]bool) {
 	c.name(at+".name", "image", i.Name, seen)
 	c.title(at, "image", &i.Title, i.Name)
-	scheme, err := image.ParseScheme(i.Numbering)
+	scheme, err := image.ParseScheme(string(i.Numbering))
 	if err != nil {
 		c.at(at+".numbering", "image %s: %s", i.Name, err)
 	}
-	i.Numbering = string(scheme)
+	i.Numbering = scheme
 	if err := image.CheckName(i.MachineClass); err != nil {
 		c.at(at+".machine-class", "image %s: machine class %s", i.Name, err)
 	}

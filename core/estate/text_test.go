@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"nimblepane/core/image"
 )
 
 func titles() *rapid.Generator[string] {
@@ -43,7 +45,7 @@ func random(t *rapid.T) File {
 		s := Site{Name: fresh("site"), Title: titles().Draw(t, "title"), Platform: Practice, Address: "http://127.0.0.1:7720", StartsPerMinute: rapid.IntRange(1, 500).Draw(t, "starts"), ClonesPerCopy: rapid.IntRange(1, 50).Draw(t, "clones")}
 		if rapid.Bool().Draw(t, "libvirt") {
 			s.Platform, s.Address = Libvirt, ""
-			s.Machinery = Machinery{
+			s.MachineSettings = MachineSettings{
 				Hypervisors:    []Hypervisor{{Name: "hv-1", Address: "qemu+tls://hv-1.example.org/system", Storage: "nimble pane"}},
 				DeliveryRate:   rapid.SampledFrom([]string{"", "100MiB", "1GiB"}).Draw(t, "rate"),
 				ServiceAddress: rapid.SampledFrom([]string{"", "https://desks.example.org"}).Draw(t, "service"),
@@ -54,7 +56,7 @@ func random(t *rapid.T) File {
 	}
 	for range rapid.IntRange(1, 3).Draw(t, "images") {
 		testers, copies := rapid.IntRange(0, 100).Draw(t, "testers"), rapid.IntRange(1, 100).Draw(t, "copies")
-		i := Image{Name: fresh("image"), Title: titles().Draw(t, "title"), MachineClass: "standard", Numbering: rapid.SampledFrom([]string{"", "calendar", "semver"}).Draw(t, "numbering"), Clearance: Clearance{Testers: &testers, Soak: span.Draw(t, "soak"), Copies: &copies}}
+		i := Image{Name: fresh("image"), Title: titles().Draw(t, "title"), MachineClass: "standard", Numbering: rapid.SampledFrom([]image.Scheme{"", image.Calendar, image.Semver}).Draw(t, "numbering"), Clearance: Clearance{Testers: &testers, Soak: span.Draw(t, "soak"), Copies: &copies}}
 		if rapid.Bool().Draw(t, "tracks") {
 			i.Tracks = []string{"pilot", "early", "live"}
 		}

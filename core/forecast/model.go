@@ -12,6 +12,7 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"nimblepane/core/host"
 	"nimblepane/core/rollover"
 )
 
@@ -84,7 +85,7 @@ func New(s Settings, plan rollover.Plan, start time.Time, seed uint64) *Model {
 	m.Grow(s.Hosts)
 	for i := range m.Known.Hosts {
 		h := &m.Known.Hosts[i]
-		h.State, h.Version, h.Stamp, h.Machine, h.Seen = rollover.HostServing, 1, 1, true, start
+		h.State, h.Version, h.Stamp, h.Machine, h.Seen = host.Serving, 1, 1, true, start
 		m.Truth[i] = Machine{On: true, nextBeat: start.Add(m.spread(s.Heartbeat))}
 	}
 	m.Known.Site.Name = "model"
@@ -97,7 +98,7 @@ func (m *Model) Grow(n int) {
 	for range n {
 		id := len(m.Known.Hosts) + 1
 		m.Known.Hosts = append(m.Known.Hosts, rollover.Host{
-			ID: int64(id), Name: fmt.Sprintf("host-%04d", id), State: rollover.HostOff, Seats: m.Settings.SeatsPerHost, Since: m.Now,
+			ID: int64(id), Name: fmt.Sprintf("host-%04d", id), State: host.Off, Seats: m.Settings.SeatsPerHost, Since: m.Now,
 		})
 		m.Truth = append(m.Truth, Machine{})
 	}
@@ -107,7 +108,7 @@ func (m *Model) Grow(n int) {
 func (m *Model) Begin(plan rollover.Plan) {
 	m.began++
 	m.Plan, m.Settled, m.Holds = plan, false, nil
-	m.Plan.State, m.Plan.Target = rollover.Waiting, m.began
+	m.Plan.State, m.Plan.Target = rollover.Planned, m.began
 	for i := range m.Known.Hosts {
 		h := &m.Known.Hosts[i]
 		h.Phase, h.Batch, h.Since, h.Rebuild = rollover.Outside, 0, m.Now, rollover.Work{}
@@ -119,15 +120,15 @@ func (m *Model) Begin(plan rollover.Plan) {
 
 // Drain takes a host out of service by hand, if no rollover has it in hand.
 func (m *Model) Drain(i int) {
-	if h := &m.Known.Hosts[i]; h.State == rollover.HostServing && !h.Phase.InFlight() {
-		h.State, h.DrainedBy, h.Confirmed = rollover.HostDraining, "somebody", false
+	if h := &m.Known.Hosts[i]; h.State == host.Serving && !h.Phase.InFlight() {
+		h.State, h.DrainedBy, h.Confirmed = host.Draining, "somebody", false
 	}
 }
 
 // Return puts a host that was drained by hand back.
 func (m *Model) Return(i int) {
 	if h := &m.Known.Hosts[i]; h.DrainedBy != "" && !h.Phase.InFlight() {
-		h.State, h.DrainedBy = rollover.HostServing, ""
+		h.State, h.DrainedBy = host.Serving, ""
 		m.Truth[i].Refuses = false
 	}
 }
@@ -136,7 +137,7 @@ func (m *Model) Return(i int) {
 // its turn. They sent everybody home first.
 func (m *Model) Vouch(i int) {
 	h, t := &m.Known.Hosts[i], &m.Truth[i]
-	if h.State == rollover.HostFaulty && h.Machine && !h.Unserved && h.Phase == rollover.Queued {
+	if h.State == host.Faulty && h.Machine && !h.Unserved && h.Phase == rollover.Queued {
 		h.Vouched, t.People = m.Now, nil
 	}
 }
@@ -184,7 +185,7 @@ func (m *Model) arrive() {
 	n := len(m.Truth)
 	for try, at := 0, m.rng.IntN(n); try < n; try, at = try+1, (at+1)%n {
 		t := &m.Truth[at]
-		if !t.On || t.Refuses || len(t.People) >= m.Settings.SeatsPerHost || m.Known.Hosts[at].State != rollover.HostServing {
+		if !t.On || t.Refuses || len(t.People) >= m.Settings.SeatsPerHost || m.Known.Hosts[at].State != host.Serving {
 			continue
 		}
 		m.next++
@@ -198,8 +199,8 @@ func (m *Model) arrive() {
 
 func (m *Model) machine(i int) {
 	t, h := &m.Truth[i], &m.Known.Hosts[i]
-	if h.State == rollover.HostFaulty && h.Unserved && !h.Phase.InFlight() && m.Settings.Mend > 0 && m.Now.Sub(h.Since) >= m.Settings.Mend {
-		h.State, h.Version, h.Machine, h.Unserved = rollover.HostServing, max(1, h.Version), true, false
+	if h.State == host.Faulty && h.Unserved && !h.Phase.InFlight() && m.Settings.Mend > 0 && m.Now.Sub(h.Since) >= m.Settings.Mend {
+		h.State, h.Version, h.Machine, h.Unserved = host.Serving, max(1, h.Version), true, false
 		t.On, t.Refuses, t.SilentUntil, t.nextBeat = true, false, time.Time{}, m.Now
 	}
 	m.silence(h)
@@ -226,13 +227,13 @@ func (m *Model) machine(i int) {
 func (m *Model) silence(h *rollover.Host) {
 	silent := m.Now.Sub(h.Seen) > m.Plan.Limits.Silent
 	switch h.State {
-	case rollover.HostServing, rollover.HostDraining, rollover.HostEmptied:
+	case host.Serving, host.Draining, host.Emptied:
 		if silent && h.Machine && !h.Unserved && !h.Phase.InFlight() {
-			h.State, h.DrainedBy, h.Since = rollover.HostFaulty, "", m.Now
+			h.State, h.DrainedBy, h.Since = host.Faulty, "", m.Now
 		}
-	case rollover.HostFaulty:
+	case host.Faulty:
 		if !silent && h.Machine && !h.Unserved {
-			h.State, h.Vouched, h.Since = rollover.HostServing, time.Time{}, m.Now
+			h.State, h.Vouched, h.Since = host.Serving, time.Time{}, m.Now
 		}
 	}
 }
@@ -250,7 +251,7 @@ func (m *Model) heartbeat(i int) {
 	h.Seen, h.Stamp = m.Now, h.Version
 	// The order of the last answer is confirmed by this heartbeat, the order of this answer by the next.
 	h.Confirmed = t.Refuses
-	t.Refuses = h.Phase.InFlight() || h.State == rollover.HostDraining || h.Unserved
+	t.Refuses = h.Phase.InFlight() || h.State == host.Draining || h.Unserved
 	h.Sessions = h.Sessions[:0:0]
 	for j := range t.People {
 		p := &t.People[j]
@@ -311,6 +312,9 @@ func (m *Model) Resume() {
 
 func (m *Model) carryOut(a rollover.Action) {
 	switch a.Kind {
+	case rollover.Postpone:
+		m.Plan.State = rollover.Waiting
+		return
 	case rollover.Start:
 		m.Plan.State = rollover.Running
 		return
@@ -341,7 +345,7 @@ func (m *Model) carryOut(a rollover.Action) {
 	case rollover.DrainHost:
 		h.Confirmed = false
 	case rollover.WarnHost, rollover.Remind, rollover.SignOff:
-		m.tell(h, t, a)
+		m.order(h, t, a)
 	case rollover.Rebuild:
 		h.Seen, h.Stamp, h.Confirmed, h.Machine, h.Unserved = time.Time{}, 0, false, false, true
 		h.Version, h.Vouched = m.Plan.Target, time.Time{}
@@ -349,21 +353,22 @@ func (m *Model) carryOut(a rollover.Action) {
 		t.On, t.cloneEnds = false, m.Now.Add(m.spread(m.Settings.CloneTime))
 		t.cloneFails = m.rng.Float64() < m.Settings.CloneFails
 		m.Starts = append(m.Starts, m.Now)
-	case rollover.CheckHost:
+	case rollover.BootHost:
 		h.Machine = true
+	case rollover.CheckHost:
 		t.checkEnds = m.Now.Add(m.spread(m.Settings.CheckTime))
 		t.checkFails = m.rng.Float64() < m.Settings.CheckFails
 	case rollover.Return:
 		h.Unserved, t.Refuses = false, false
 	case rollover.Release, rollover.Fail:
-		if h.State == rollover.HostServing {
+		if h.State == host.Serving {
 			t.Refuses = false
 		}
 	}
 }
 
-// tell writes orders onto the sessions, as known and in truth.
-func (m *Model) tell(h *rollover.Host, t *Machine, a rollover.Action) {
+// order writes orders onto the sessions, as known and in truth.
+func (m *Model) order(h *rollover.Host, t *Machine, a rollover.Action) {
 	for _, key := range a.Sessions {
 		for i := range h.Sessions {
 			s := &h.Sessions[i]

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"nimblepane/core/host"
 	"nimblepane/core/rollover"
 )
 
@@ -64,6 +65,9 @@ func watch(t *rapid.T, m *Model, before rollover.State, hosts []rollover.Host, t
 			continue
 		}
 		h, real := hosts[a.Host-1], truth[a.Host-1]
+		if to, changes := a.HostState(); changes {
+			require.True(t, h.State.CanBecome(to), "%s of %s, which is %s", a.Kind, h.Name, h.State)
+		}
 		switch a.Kind {
 		case rollover.Rebuild:
 			require.Empty(t, real.People, "%s was rebuilt with people on it", h.Name)
@@ -82,7 +86,7 @@ func watch(t *rapid.T, m *Model, before rollover.State, hosts []rollover.Host, t
 		case rollover.DrainHost:
 			free := 0
 			for _, k := range m.Known.Hosts {
-				if k.State == rollover.HostServing && m.Now.Sub(k.Seen) <= m.Plan.Limits.Silent {
+				if k.State == host.Serving && m.Now.Sub(k.Seen) <= m.Plan.Limits.Silent {
 					free += k.Seats - len(k.Sessions)
 				}
 			}
@@ -93,7 +97,7 @@ func watch(t *rapid.T, m *Model, before rollover.State, hosts []rollover.Host, t
 		}
 	}
 	for i, h := range m.Known.Hosts {
-		if h.State == rollover.HostServing {
+		if h.State == host.Serving {
 			require.True(t, h.Machine && m.Truth[i].On, "%s is in service without a machine", h.Name)
 			require.False(t, h.Unserved, "%s is in service and was never checked", h.Name)
 			require.True(t, h.Vouched.IsZero(), "%s is in service with a word that it is empty", h.Name)
@@ -149,7 +153,7 @@ func TestRulesHoldAndEveryRolloverEnds(t *testing.T) {
 		require.Equal(t, rollover.Finished, m.Plan.State, "the rollover did not end: %v", m.Holds)
 		for i, h := range m.Known.Hosts {
 			require.True(t, h.Phase.Settled(), "%s ended as %s", h.Name, h.Phase)
-			require.Contains(t, []rollover.HostState{rollover.HostServing, rollover.HostFaulty}, h.State, h.Name)
+			require.Contains(t, []host.State{host.Serving, host.Faulty}, h.State, h.Name)
 			if h.Phase == rollover.Done {
 				require.Equal(t, m.Plan.Target, h.Version)
 				require.True(t, m.Truth[i].On)
@@ -201,7 +205,7 @@ func TestNoHostIsAGhostHoweverOftenRolloversAreStartedAndStopped(t *testing.T) {
 				require.True(t, h.Phase == rollover.Outside || h.Phase.Settled(), "%s is %s", h.Name, h.Phase)
 				require.True(t, h.Vouched.IsZero(), "the word for %s outlived its rollover", h.Name)
 				if h.DrainedBy == "" {
-					require.NotContains(t, []rollover.HostState{rollover.HostDraining, rollover.HostEmptied, rollover.HostRebuilding, rollover.HostChecking}, h.State, "%s is left", h.Name)
+					require.NotContains(t, []host.State{host.Draining, host.Emptied, host.Rebuilding, host.Checking}, h.State, "%s is left", h.Name)
 				}
 			}
 			m.Grow(rapid.IntRange(0, 10).Draw(t, "grow by"))
@@ -233,8 +237,8 @@ func TestAStoppedRolloverForgetsNoHost(t *testing.T) {
 		require.True(t, m.Settled)
 		for _, h := range m.Known.Hosts {
 			require.True(t, h.Phase.Settled(), "%s is %s", h.Name, h.Phase)
-			require.Contains(t, []rollover.HostState{rollover.HostServing, rollover.HostFaulty}, h.State)
-			if h.State == rollover.HostFaulty && (h.Unserved || !h.Machine) {
+			require.Contains(t, []host.State{host.Serving, host.Faulty}, h.State)
+			if h.State == host.Faulty && (h.Unserved || !h.Machine) {
 				require.Equal(t, rollover.Failed, h.Phase)
 			}
 		}

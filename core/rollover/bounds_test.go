@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"nimblepane/core/host"
 )
 
 // decided is one decision about hosts of which all but what a test is about is usual.
@@ -18,11 +20,11 @@ func flying(phase Phase, people int, change func(*Host)) Host {
 	h.Phase = phase
 	switch phase {
 	case Emptied:
-		h.State = HostEmptied
+		h.State = host.Emptied
 	case Rebuilding:
-		h.State, h.Machine, h.Unserved, h.Rebuild.State = HostRebuilding, false, true, UnderWay
+		h.State, h.Machine, h.Unserved, h.Rebuild.State = host.Rebuilding, false, true, UnderWay
 	case Checking:
-		h.State, h.Unserved, h.Stamp, h.Checks.State = HostChecking, true, 2, UnderWay
+		h.State, h.Unserved, h.Stamp, h.Checks.State = host.Checking, true, 2, UnderWay
 	}
 	if change != nil {
 		change(&h)
@@ -43,9 +45,13 @@ func TestARolloverBeginsInItsTime(t *testing.T) {
 	d := decided(waiting, -time.Nanosecond, serving(1, 0))
 	require.Equal(t, Decision{Holds: []string{"starts at 2026-11-23 12:00 UTC"}}, d)
 	require.Equal(t, Decision{Actions: []Action{{Kind: Start}}}, decided(waiting, 0, serving(1, 0)))
+	planned := func(p *Plan) { p.State, p.EarliestStart = Planned, noon }
+	require.Equal(t, Decision{Actions: []Action{{Kind: Postpone}}, Holds: d.Holds}, decided(planned, -time.Nanosecond, serving(1, 0)))
+	require.Equal(t, Decision{Actions: []Action{{Kind: Start}}}, decided(planned, 0, serving(1, 0)))
 	s := snapshot(serving(1, 0))
 	s.HeldBy = "rollover 3"
 	require.Equal(t, Decision{Holds: []string{"rollover 3 has to end first"}}, Decide(plan(waiting), s, noon))
+	require.Equal(t, []Action{{Kind: Postpone}}, Decide(plan(planned), s, noon).Actions)
 	require.Equal(t, Decision{}, decided(func(p *Plan) { p.State = Finished }, 0, serving(1, 0)), "what is over does nothing")
 }
 
@@ -55,11 +61,11 @@ func TestTheBudgetCountsFailuresThatNobodyExcused(t *testing.T) {
 	passes := flying(Checking, 0, func(h *Host) { h.ID, h.Checks.State = 4, Succeeded })
 	made := flying(Rebuilding, 0, func(h *Host) { h.ID, h.Rebuild.State = 5, Succeeded })
 	drains.ID = 2
-	fail := Action{Kind: Fail, Host: 3, Rest: HostFaulty, Why: "its checks failed: printer"}
+	fail := Action{Kind: Fail, Host: 3, Rest: host.Faulty, Why: "its checks failed: printer"}
 	goesOn := decided(func(p *Plan) { p.Budget = 2 }, 0, failed, drains, breaks)
 	require.Equal(t, []Action{{Kind: EmptyHost, Host: 2, Batch: 1}, fail}, goesOn.Actions, "as many as the budget are no reason to pause")
 	pauses := decided(func(p *Plan) { p.Budget = 1 }, 0, failed, drains, breaks, passes, made)
-	require.Equal(t, []Action{fail, {Kind: Return, Host: 4}, {Kind: CheckHost, Host: 5}, {Kind: Pause, Why: "2 hosts failed; the failure budget is 1"}}, pauses.Actions,
+	require.Equal(t, []Action{fail, {Kind: Return, Host: 4}, {Kind: BootHost, Host: 5}, {Kind: Pause, Why: "2 hosts failed; the failure budget is 1"}}, pauses.Actions,
 		"what has its new disk goes on, and nothing else is begun")
 	require.Empty(t, pauses.Holds)
 	excused := decided(func(p *Plan) { p.Budget, p.Excused = 0, 1 }, 0, failed, drains)
@@ -77,7 +83,7 @@ func TestAPauseFinishesWhatHasNoDiskAndNothingElse(t *testing.T) {
 	paused := func(p *Plan) { p.State, p.LogOff, p.Budget = Paused, Warn, 0 }
 	d := decided(paused, 0, draining(0), flying(Warned, 1, nil), flying(Emptied, 0, nil), serving(9, 0),
 		flying(Rebuilding, 0, func(h *Host) { h.ID, h.Rebuild.State = 2, Succeeded }), flying(Checking, 0, func(h *Host) { h.ID, h.Checks.State = 3, Succeeded }))
-	require.Equal(t, Decision{Actions: []Action{{Kind: CheckHost, Host: 2}, {Kind: Return, Host: 3}}}, d)
+	require.Equal(t, Decision{Actions: []Action{{Kind: BootHost, Host: 2}, {Kind: Return, Host: 3}}}, d)
 }
 
 func TestAStopSaysWhatBecomesOfEachHost(t *testing.T) {
@@ -86,9 +92,9 @@ func TestAStopSaysWhatBecomesOfEachHost(t *testing.T) {
 	d := decided(stopped, 0, serving(9, 0), draining(1), flying(Warned, 1, func(h *Host) { h.Machine = false }), flying(Emptied, 0, func(h *Host) { h.Unserved = true }))
 	require.Equal(t, Decision{Actions: []Action{
 		{Kind: Leave, Host: 9, Why: "the rollover was stopped before its turn"},
-		{Kind: Release, Host: 1, Rest: HostServing, Why: "the rollover was stopped; back to service on its old disk"},
-		{Kind: Release, Host: 1, Rest: HostOff, Why: "the rollover was stopped; it has no machine yet"},
-		{Kind: Release, Host: 1, Rest: HostFaulty, Why: "the rollover was stopped; it is as faulty as it was"},
+		{Kind: Release, Host: 1, Rest: host.Serving, Why: "the rollover was stopped; back to service on its old disk"},
+		{Kind: Release, Host: 1, Rest: host.Off, Why: "the rollover was stopped; it has no machine yet"},
+		{Kind: Release, Host: 1, Rest: host.Faulty, Why: "the rollover was stopped; it is as faulty as it was"},
 	}}, d)
 	d = decided(stopped, 0, flying(Rebuilding, 0, nil), flying(Checking, 0, nil), idle(4, Done, 1, 0))
 	require.Equal(t, Decision{Holds: []string{"finishing 2 hosts whose disk was gone already"}}, d)
@@ -117,7 +123,7 @@ func TestTimesAreKeptToTheMoment(t *testing.T) {
 			}
 		})
 	}
-	fails := func(why string, rest HostState) []Action {
+	fails := func(why string, rest host.State) []Action {
 		return []Action{{Kind: Fail, Host: 1, Rest: rest, Why: why}}
 	}
 	one := []string{"s0"}
@@ -131,26 +137,26 @@ func TestTimesAreKeptToTheMoment(t *testing.T) {
 	}{
 		{
 			name: "silence while it drains", host: flying(Draining, 1, nil), at: 3*time.Minute + tick,
-			want: fails("its agent fell silent while it drained (last heard 12:00:00 UTC); silence proves nothing about its sessions, so its disk was left alone", HostFaulty),
+			want: fails("its agent fell silent while it drained (last heard 12:00:00 UTC); silence proves nothing about its sessions, so its disk was left alone", host.Faulty),
 		},
 		{
 			name: "silence of an empty host that drains", host: flying(Draining, 0, nil), at: 3*time.Minute + tick,
 			before: []Action{{Kind: EmptyHost, Host: 1, Batch: 1}},
-			want:   fails("its agent fell silent while it drained (last heard 12:00:00 UTC); silence proves nothing about its sessions, so its disk was left alone", HostFaulty),
+			want:   fails("its agent fell silent while it drained (last heard 12:00:00 UTC); silence proves nothing about its sessions, so its disk was left alone", host.Faulty),
 		},
 		{
 			name: "silence before the disk is replaced", host: flying(Emptied, 0, nil), at: 3*time.Minute + tick,
 			before: []Action{{Kind: Rebuild, Host: 1}},
-			want:   fails("its agent fell silent before its disk could be replaced (last heard 12:00:00 UTC)", HostFaulty),
+			want:   fails("its agent fell silent before its disk could be replaced (last heard 12:00:00 UTC)", host.Faulty),
 		},
 		{
 			name: "an agent that speaks and does not confirm", host: flying(Draining, 0, unconfirmed), at: 10*time.Minute + tick,
-			want: fails("its agent did not confirm the drain within 10m0s", HostServing),
+			want: fails("its agent did not confirm the drain within 10m0s", host.Serving),
 		},
 		{name: "one that was warned is not given up for that", plan: warn, host: flying(Warned, 1, unconfirmed), at: time.Hour},
 		{
 			name: "nor one that empties", host: flying(Emptied, 0, unconfirmed), at: 10*time.Minute + tick,
-			want: fails("its agent speaks and did not confirm the drain within 10m0s", HostServing),
+			want: fails("its agent speaks and did not confirm the drain within 10m0s", host.Serving),
 		},
 		{
 			name: "the deadline", plan: func(p *Plan) { p.Deadline = time.Hour }, host: flying(Draining, 1, speaks), at: time.Hour,
@@ -172,17 +178,17 @@ func TestTimesAreKeptToTheMoment(t *testing.T) {
 		},
 		{
 			name: "a sign-off that is of no use", plan: warn, host: told(func(s *Session) { s.SignOffFirst, s.SignOffLast = noon, noon.Add(10*time.Minute) }), at: 10*time.Minute + tick,
-			want: fails("the session of person-0 could not be ended: signed off at 12:00:00 UTC, still there 10m0s later", HostServing),
+			want: fails("the session of person-0 could not be ended: signed off at 12:00:00 UTC, still there 10m0s later", host.Serving),
 		},
 		{
 			name: "one of an earlier warning", plan: warn, host: told(func(s *Session) { s.SignOffFirst, s.SignOffLast = noon.Add(-tick), noon.Add(10*time.Minute) }), at: 11 * time.Minute,
 			want: []Action{{Kind: SignOff, Host: 1, Sessions: one}},
 		},
-		{name: "a disk that is not made", host: flying(Rebuilding, 0, nil), at: 2*time.Hour + tick, want: fails("its new disk was not ready within 2h0m0s", HostFaulty)},
-		{name: "checks that do not end", host: flying(Checking, 0, speaks), at: 30*time.Minute + tick, want: fails("its checks did not end within 30m0s", HostFaulty)},
+		{name: "a disk that is not made", host: flying(Rebuilding, 0, nil), at: 2*time.Hour + tick, want: fails("its new disk was not ready within 2h0m0s", host.Faulty)},
+		{name: "checks that do not end", host: flying(Checking, 0, speaks), at: 30*time.Minute + tick, want: fails("its checks did not end within 30m0s", host.Faulty)},
 		{
 			name: "an agent that never reports", host: flying(Checking, 0, func(h *Host) { h.Seen, h.Stamp = time.Time{}, 0 }), at: 30*time.Minute + tick,
-			want: fails("its agent did not report within 30m0s of its start", HostFaulty),
+			want: fails("its agent did not report within 30m0s of its start", host.Faulty),
 		},
 		{
 			name: "checks that passed, of an agent that was just heard", host: flying(Checking, 0, func(h *Host) { seen(0)(h); h.Checks.State = Succeeded }), at: 3*time.Minute + tick,
@@ -353,7 +359,7 @@ func TestTheFloorIsLeftToTheSeat(t *testing.T) {
 
 func TestWhatIsNotServingTakesNoSeatButAPlaceInTheBatch(t *testing.T) {
 	t.Parallel()
-	off := func(id int64) Host { return Host{ID: id, Name: "o", State: HostOff, Seats: 4, Phase: Queued} }
+	off := func(id int64) Host { return Host{ID: id, Name: "o", State: host.Off, Seats: 4, Phase: Queued} }
 	d := decided(func(p *Plan) { p.Floor = 4 }, 0, off(1), off(2), serving(3, 0), serving(4, 0))
 	require.Equal(t, []Action{{Kind: DrainHost, Host: 3, Batch: 1}, {Kind: DrainHost, Host: 4, Batch: 1}}, decided(nil, 0, off(1), off(2), serving(3, 0), serving(4, 0)).Actions, "h-3 comes before o")
 	require.Equal(t, []Action{{Kind: DrainHost, Host: 3, Batch: 1}, {Kind: EmptyHost, Host: 1, Batch: 1}}, d.Actions)
@@ -386,22 +392,22 @@ func TestWhoIsTakenAndWhoIsLeft(t *testing.T) {
 	}
 	const quiet = "its agent was silent (last heard 11:56:59 UTC), and silence proves nothing about its sessions"
 	require.Equal(t, []Action{{Kind: Leave, Host: 1, Why: quiet}}, silent(nil))
-	require.Equal(t, []Action{{Kind: Leave, Host: 1, Why: quiet}}, silent(func(h *Host) { h.State = HostFaulty }))
+	require.Equal(t, []Action{{Kind: Leave, Host: 1, Why: quiet}}, silent(func(h *Host) { h.State = host.Faulty }))
 	require.Equal(t, []Action{{Kind: Leave, Host: 1, Why: "Tove Dyke had drained it by hand; return it to service, then roll it over"}},
-		silent(func(h *Host) { h.State, h.DrainedBy = HostDraining, "Tove Dyke" }))
-	require.Equal(t, []Action{{Kind: Leave, Host: 1, Why: "it was emptied when its turn came"}}, silent(func(h *Host) { h.State = HostEmptied }))
+		silent(func(h *Host) { h.State, h.DrainedBy = host.Draining, "Tove Dyke" }))
+	require.Equal(t, []Action{{Kind: Leave, Host: 1, Why: "it was emptied when its turn came"}}, silent(func(h *Host) { h.State = host.Emptied }))
 	require.Equal(t, []Action{{Kind: Leave, Host: 1, Why: "its agent was silent (last heard never), and silence proves nothing about its sessions"}},
 		silent(func(h *Host) { h.Seen = time.Time{} }))
 	// Others are at work on these, so the rollover is not over.
-	for _, state := range []HostState{HostStarting, HostChecking, HostRebuilding} {
+	for _, state := range []host.State{host.Starting, host.Checking, host.Rebuilding} {
 		require.Empty(t, silent(func(h *Host) { h.State = state }), state)
 	}
 	// The blocked are left when nothing else goes on.
 	blocked := serving(2, 0)
-	blocked.State = HostEmptied
+	blocked.State = host.Emptied
 	require.Empty(t, decided(nil, 0, flying(Draining, 1, nil), blocked).Actions)
 	rebuilt := serving(3, 0)
-	rebuilt.State = HostRebuilding
+	rebuilt.State = host.Rebuilding
 	require.Empty(t, decided(nil, 0, rebuilt, blocked).Actions)
 	// A host that could not be heard because nobody listened may still speak.
 	s := snapshot(serving(1, 0))

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize/english"
+
+	"nimblepane/core/host"
 )
 
 // signOffAgain is how long after a sign-off that did not end the session the order is given again.
@@ -69,6 +71,10 @@ func (d *decider) begin(s Snapshot) {
 		d.hold("starts at %s", d.plan.EarliestStart.UTC().Format("2006-01-02 15:04 MST"))
 	default:
 		d.act(Action{Kind: Start})
+		return
+	}
+	if d.plan.State == Planned {
+		d.act(Action{Kind: Postpone})
 	}
 }
 
@@ -84,8 +90,9 @@ func (d *decider) run(hosts []Host) {
 	}
 	if failed-d.plan.Excused > d.plan.Budget {
 		// The failures are recorded, and nothing that was about to be done to other hosts is.
+		recorded := []ActionKind{Fail, BootHost, CheckHost, Return}
 		d.Actions = slices.DeleteFunc(d.Actions, func(a Action) bool {
-			return a.Kind != Fail && a.Kind != CheckHost && a.Kind != Return
+			return !slices.Contains(recorded, a.Kind)
 		})
 		d.act(Action{Kind: Pause, Why: fmt.Sprintf("%s failed; the failure budget is %d", count(failed-d.plan.Excused, "host"), d.plan.Budget)})
 		return
@@ -170,21 +177,21 @@ func (d *decider) empty(h *Host) bool {
 func vouched(h *Host) bool { return h.Vouched.After(h.Seen) }
 
 // rest is the state in which a host is let go of that keeps what it has.
-func (d *decider) rest(h *Host) HostState {
+func (d *decider) rest(h *Host) host.State {
 	switch {
 	case !h.Machine:
-		return HostOff
+		return host.Off
 	case h.Unserved || vouched(h) || d.silent(h):
-		return HostFaulty
+		return host.Faulty
 	}
-	return HostServing
+	return host.Serving
 }
 
-func whatItHas(rest HostState) string {
+func whatItHas(rest host.State) string {
 	switch rest {
-	case HostOff:
+	case host.Off:
 		return "it has no machine yet"
-	case HostFaulty:
+	case host.Faulty:
 		return "it is as faulty as it was"
 	}
 	return "back to service on its old disk"
@@ -197,10 +204,10 @@ func (d *decider) fail(h *Host, format string, args ...any) int {
 
 // wiped gives a host up whose old disk is gone.
 func (d *decider) wiped(h *Host, format string, args ...any) int {
-	return d.failAs(h, HostFaulty, format, args...)
+	return d.failAs(h, host.Faulty, format, args...)
 }
 
-func (d *decider) failAs(h *Host, rest HostState, format string, args ...any) int {
+func (d *decider) failAs(h *Host, rest host.State, format string, args ...any) int {
 	d.act(Action{Kind: Fail, Host: h.ID, Rest: rest, Why: fmt.Sprintf(format, args...)})
 	return 1
 }
@@ -272,6 +279,9 @@ func (d *decider) rebuild(h *Host) int {
 		return 0
 	}
 	switch {
+	case h.State != host.Emptied:
+		// It was silent and is heard again: it is emptied once more before its disk goes.
+		d.act(Action{Kind: EmptyHost, Host: h.ID, Batch: h.Batch})
 	case d.site.ClonesLeft <= 0:
 		d.clonesShort++
 	case d.site.StartsLeft <= 0:
@@ -287,7 +297,7 @@ func (d *decider) rebuild(h *Host) int {
 func (d *decider) rebuilding(h *Host) int {
 	switch {
 	case h.Rebuild.State == Succeeded:
-		d.act(Action{Kind: CheckHost, Host: h.ID})
+		d.act(Action{Kind: BootHost, Host: h.ID})
 	case h.Rebuild.State == Broken:
 		return d.wiped(h, "its new disk could not be made: %s", h.Rebuild.Why)
 	case d.now.Sub(h.Since) > d.plan.Limits.Rebuild:
@@ -302,6 +312,8 @@ func (d *decider) checking(h *Host) int {
 		return d.wiped(h, "it came back with another version than it was made from")
 	case h.Checks.State == Broken:
 		return d.wiped(h, "its checks failed: %s", h.Checks.Why)
+	case h.State == host.Starting && !h.Seen.IsZero():
+		d.act(Action{Kind: CheckHost, Host: h.ID})
 	case h.Checks.State == Succeeded && h.Stamp == d.plan.Target && d.fresh(h):
 		d.act(Action{Kind: Return, Host: h.ID})
 	case d.now.Sub(h.Since) <= d.plan.Limits.Check:
@@ -330,7 +342,7 @@ func (d *decider) take(hosts []Host) {
 	}
 	for i := range hosts {
 		h := &hosts[i]
-		if h.State == HostServing && d.fresh(h) {
+		if h.State == host.Serving && d.fresh(h) {
 			free += max(0, h.Seats-len(h.Sessions))
 		}
 		if warns && (h.Phase == Draining || h.Phase == Warned) {
@@ -352,11 +364,11 @@ func (d *decider) take(hosts []Host) {
 			continue
 		}
 		switch {
-		case h.Version == d.plan.Target && !d.plan.Forced && h.State == HostServing:
+		case h.Version == d.plan.Target && !d.plan.Forced && h.State == host.Serving:
 			d.act(Action{Kind: Leave, Host: h.ID, Why: "it runs the version already"})
-		case (h.State == HostOff || h.State == HostFaulty) && d.empty(h), h.State == HostServing && d.fresh(h):
+		case (h.State == host.Off || h.State == host.Faulty) && d.empty(h), h.State == host.Serving && d.fresh(h):
 			queue = append(queue, h)
-		case h.State == HostServing && !d.silent(h), h.State == HostStarting || h.State == HostChecking || h.State == HostRebuilding:
+		case h.State == host.Serving && !d.silent(h), h.State == host.Starting || h.State == host.Checking || h.State == host.Rebuilding:
 			waitingForOthers++
 		default:
 			blocked = append(blocked, h)
@@ -397,7 +409,7 @@ func (d *decider) take(hosts []Host) {
 		if taken >= room {
 			return
 		}
-		if h.State != HostServing {
+		if h.State != host.Serving {
 			// There is no machine, or nobody can be on it: nothing to drain and no seat to lose.
 			d.act(Action{Kind: EmptyHost, Host: h.ID, Batch: batch})
 			taken++
@@ -426,7 +438,7 @@ func (d *decider) whyBlocked(h *Host) string {
 	switch {
 	case h.DrainedBy != "":
 		return fmt.Sprintf("%s had drained it by hand; return it to service, then roll it over", h.DrainedBy)
-	case h.State == HostFaulty, h.State == HostServing:
+	case h.State == host.Faulty, h.State == host.Serving:
 		return fmt.Sprintf("its agent was silent (last heard %s), and silence proves nothing about its sessions", clock(h.Seen))
 	}
 	return fmt.Sprintf("it was %s when its turn came", h.State)

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"nimblepane/core/host"
 )
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -20,7 +22,7 @@ func plan(change func(*Plan)) Plan {
 }
 
 func serving(id int64, people int) Host {
-	h := Host{ID: id, Name: fmt.Sprintf("h-%d", id), State: HostServing, Version: 1, Machine: true, Seats: 4, Phase: Queued, Since: noon, Seen: noon}
+	h := Host{ID: id, Name: fmt.Sprintf("h-%d", id), State: host.Serving, Version: 1, Machine: true, Seats: 4, Phase: Queued, Since: noon, Seen: noon}
 	for i := range people {
 		h.Sessions = append(h.Sessions, Session{Key: fmt.Sprintf("s%d", i), Person: fmt.Sprintf("person-%d", i)})
 	}
@@ -29,7 +31,7 @@ func serving(id int64, people int) Host {
 
 func draining(people int) Host {
 	h := serving(1, people)
-	h.State, h.Phase, h.Batch, h.Confirmed = HostDraining, Draining, 1, true
+	h.State, h.Phase, h.Batch, h.Confirmed = host.Draining, Draining, 1, true
 	return h
 }
 
@@ -69,12 +71,12 @@ func TestLifeOfAHost(t *testing.T) {
 	}
 	rebuilding := func(w WorkState) Host {
 		h := draining(0)
-		h.State, h.Phase, h.Machine, h.Unserved, h.Rebuild = HostRebuilding, Rebuilding, false, true, Work{State: w, Why: "no space"}
+		h.State, h.Phase, h.Machine, h.Unserved, h.Rebuild = host.Rebuilding, Rebuilding, false, true, Work{State: w, Why: "no space"}
 		return h
 	}
 	checking := func(stamp int64, w WorkState) Host {
 		h := rebuilding(Succeeded)
-		h.State, h.Phase, h.Stamp, h.Checks = HostChecking, Checking, stamp, Work{State: w, Why: "printer"}
+		h.State, h.Phase, h.Stamp, h.Checks = host.Checking, Checking, stamp, Work{State: w, Why: "printer"}
 		return h
 	}
 	for _, tc := range []struct {
@@ -105,13 +107,17 @@ func TestLifeOfAHost(t *testing.T) {
 			h.Sessions[0].SignOffFirst, h.Sessions[0].SignOffLast = noon.Add(-11*time.Minute), noon.Add(-time.Second)
 			return h
 		}(), want: []ActionKind{Fail, Pause}, why: "could not be ended"},
-		{name: "an emptied host is rebuilt", host: func() Host { h := draining(0); h.Phase = Emptied; return h }(), want: []ActionKind{Rebuild}},
+		{name: "an emptied host is rebuilt", host: func() Host { h := draining(0); h.State, h.Phase = host.Emptied, Emptied; return h }(), want: []ActionKind{Rebuild}},
+		{name: "one that was silent meanwhile is emptied again first", host: func() Host { h := draining(0); h.Phase = Emptied; return h }(), want: []ActionKind{EmptyHost}},
 		{name: "unless somebody is there again", host: func() Host { h := draining(1); h.Phase = Emptied; return h }(), want: []ActionKind{Refill}},
 		{name: "or its agent fell silent", host: func() Host { h := draining(0); h.Phase = Emptied; return h }(), after: 4 * time.Minute, want: []ActionKind{Fail, Pause}, why: "before its disk"},
 		{name: "cloning takes its time", host: rebuilding(UnderWay), after: time.Hour},
 		{name: "but not for ever", host: rebuilding(UnderWay), after: 3 * time.Hour, want: []ActionKind{Fail, Pause}, why: "was not ready"},
 		{name: "a clone that fails says why", host: rebuilding(Broken), want: []ActionKind{Fail, Pause}, why: "no space"},
-		{name: "a clone that is there is checked", host: rebuilding(Succeeded), want: []ActionKind{CheckHost}},
+		{name: "a clone that is there is started", host: rebuilding(Succeeded), want: []ActionKind{BootHost}},
+		{name: "it is checked", host: func() Host { h := checking(2, UnderWay); h.State = host.Starting; return h }(), want: []ActionKind{CheckHost}},
+		{name: "when its agent speaks", host: func() Host { h := checking(0, UnderWay); h.State, h.Seen = host.Starting, time.Time{}; return h }()},
+		{name: "even if it passed already", host: func() Host { h := checking(2, Succeeded); h.State = host.Starting; return h }(), want: []ActionKind{CheckHost}},
 		{name: "checks that pass put it back", host: checking(2, Succeeded), want: []ActionKind{Return, Finish}},
 		{name: "checks that fail do not", host: checking(2, Broken), want: []ActionKind{Fail, Pause}, why: "printer"},
 		{name: "nor does another version", host: checking(1, Succeeded), want: []ActionKind{Fail, Pause}, why: "another version"},
@@ -158,7 +164,7 @@ func TestSiteLimitsCloningAndStarts(t *testing.T) {
 	var hosts []Host
 	for i := range 4 {
 		h := draining(0)
-		h.ID, h.Phase = int64(i+1), Emptied
+		h.ID, h.State, h.Phase = int64(i+1), host.Emptied, Emptied
 		hosts = append(hosts, h)
 	}
 	s := snapshot(hosts...)
@@ -189,9 +195,9 @@ func TestStoppingPutsBackWhatHasItsDisk(t *testing.T) {
 func TestWhatCannotBeTakenIsLeftWithItsReason(t *testing.T) {
 	t.Parallel()
 	byHand := serving(1, 0)
-	byHand.State, byHand.DrainedBy = HostEmptied, "Ida Strand"
+	byHand.State, byHand.DrainedBy = host.Emptied, "Ida Strand"
 	faulty := serving(2, 0)
-	faulty.State = HostFaulty
+	faulty.State = host.Faulty
 	there := serving(3, 0)
 	there.Version = 2
 	d := Decide(plan(nil), snapshot(byHand, faulty, there), noon)
@@ -204,7 +210,7 @@ func TestWhatCannotBeTakenIsLeftWithItsReason(t *testing.T) {
 
 func TestHostsWithoutAMachineAreJustBuilt(t *testing.T) {
 	t.Parallel()
-	off := Host{ID: 1, Name: "h-1", State: HostOff, Seats: 4, Phase: Queued}
+	off := Host{ID: 1, Name: "h-1", State: host.Off, Seats: 4, Phase: Queued}
 	d := Decide(plan(func(p *Plan) { p.Floor = 4 }), snapshot(off), noon)
 	require.Equal(t, []ActionKind{EmptyHost}, kinds(d))
 }
@@ -213,20 +219,20 @@ func TestAHostThatIsLetGoOfIsInServiceOnlyWithAMachineForPeople(t *testing.T) {
 	t.Parallel()
 	emptied := func(change func(*Host)) Host {
 		h := draining(0)
-		h.State, h.Phase = HostEmptied, Emptied
+		h.State, h.Phase = host.Emptied, Emptied
 		change(&h)
 		return h
 	}
 	for name, tc := range map[string]struct {
 		host Host
-		want HostState
+		want host.State
 	}{
-		"its old disk":             {emptied(func(*Host) {}), HostServing},
-		"no machine":               {emptied(func(h *Host) { h.Machine = false }), HostOff},
-		"a machine, never checked": {emptied(func(h *Host) { h.Unserved = true }), HostFaulty},
-		"silent, and vouched for":  {emptied(func(h *Host) { h.Seen, h.Vouched = noon.Add(-time.Hour), noon }), HostFaulty},
-		"silent":                   {emptied(func(h *Host) { h.Seen = noon.Add(-time.Hour) }), HostFaulty},
-		"vouched for, speaks":      {emptied(func(h *Host) { h.Vouched = noon.Add(-time.Minute) }), HostServing},
+		"its old disk":             {emptied(func(*Host) {}), host.Serving},
+		"no machine":               {emptied(func(h *Host) { h.Machine = false }), host.Off},
+		"a machine, never checked": {emptied(func(h *Host) { h.Unserved = true }), host.Faulty},
+		"silent, and vouched for":  {emptied(func(h *Host) { h.Seen, h.Vouched = noon.Add(-time.Hour), noon }), host.Faulty},
+		"silent":                   {emptied(func(h *Host) { h.Seen = noon.Add(-time.Hour) }), host.Faulty},
+		"vouched for, speaks":      {emptied(func(h *Host) { h.Vouched = noon.Add(-time.Minute) }), host.Serving},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -241,12 +247,12 @@ func TestAPersonsWordCountsUntilTheAgentSpeaks(t *testing.T) {
 	t.Parallel()
 	vouchedFor := func(seen time.Duration, people int) Host {
 		h := serving(1, people)
-		h.State, h.Seen, h.Vouched = HostFaulty, noon.Add(seen), noon.Add(-time.Minute)
+		h.State, h.Seen, h.Vouched = host.Faulty, noon.Add(seen), noon.Add(-time.Minute)
 		return h
 	}
 	require.Equal(t, []ActionKind{EmptyHost}, kinds(Decide(plan(nil), snapshot(vouchedFor(-time.Hour, 2)), noon)))
 	waiting := vouchedFor(-time.Hour, 2)
-	waiting.State, waiting.Phase = HostEmptied, Emptied
+	waiting.State, waiting.Phase = host.Emptied, Emptied
 	require.Equal(t, []ActionKind{Rebuild}, kinds(Decide(plan(nil), snapshot(waiting), noon)))
 	waiting.Seen = noon
 	require.Equal(t, []ActionKind{Refill}, kinds(Decide(plan(nil), snapshot(waiting), noon)), "people are on it after all")
@@ -287,7 +293,7 @@ func BenchmarkDecide(b *testing.B) {
 		case i < 3000:
 			h.Phase, h.Batch, h.Version = Done, 1+i/1000, 2
 		case i < 4000:
-			h.State, h.Phase, h.Batch, h.Confirmed = HostDraining, Draining, 4, true
+			h.State, h.Phase, h.Batch, h.Confirmed = host.Draining, Draining, 4, true
 		}
 		hosts = append(hosts, h)
 	}

@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"nimblepane/core/host"
 )
 
 func TestShares(t *testing.T) {
@@ -164,32 +166,33 @@ func TestPhasesAndWhatActionsDoToHosts(t *testing.T) {
 		require.Equal(t, want, [2]bool{phase.Settled(), phase.InFlight()}, phase)
 	}
 	type does struct {
-		state   HostState
+		state   host.State
 		changes bool
 		phase   Phase
 		moves   bool
 	}
 	for kind, want := range map[ActionKind]does{
-		Start: {}, Pause: {}, Finish: {}, Settle: {}, Remind: {}, SignOff: {},
-		DrainHost: {HostDraining, true, Draining, true},
+		Postpone: {}, Start: {}, Pause: {}, Finish: {}, Settle: {}, Remind: {}, SignOff: {},
+		DrainHost: {host.Draining, true, Draining, true},
 		WarnHost:  {"", false, Warned, true},
-		EmptyHost: {HostEmptied, true, Emptied, true},
-		Refill:    {HostDraining, true, Draining, true},
-		Rebuild:   {HostRebuilding, true, Rebuilding, true},
-		CheckHost: {HostChecking, true, Checking, true},
-		Return:    {HostServing, true, Done, true},
-		Release:   {HostOff, true, Left, true},
-		Fail:      {HostOff, true, Failed, true},
+		EmptyHost: {host.Emptied, true, Emptied, true},
+		Refill:    {host.Draining, true, Draining, true},
+		Rebuild:   {host.Rebuilding, true, Rebuilding, true},
+		BootHost:  {host.Starting, true, Checking, true},
+		CheckHost: {host.Checking, true, "", false},
+		Return:    {host.Serving, true, Done, true},
+		Release:   {host.Off, true, Left, true},
+		Fail:      {host.Off, true, Failed, true},
 		Leave:     {"", false, Left, true},
 	} {
 		var got does
-		a := Action{Kind: kind, Rest: HostOff}
+		a := Action{Kind: kind, Rest: host.Off}
 		got.state, got.changes = a.HostState()
 		got.phase, got.moves = a.Phase()
 		require.Equal(t, want, got, kind)
 	}
-	for _, h := range []Host{{State: HostServing, Version: 1}, {State: HostOff, Version: 2}, {State: HostFaulty, Version: 1}} {
+	for _, h := range []Host{{State: host.Serving, Version: 1}, {State: host.Off, Version: 2}, {State: host.Faulty, Version: 1}} {
 		require.True(t, h.Joins(2))
 	}
-	require.False(t, Host{State: HostServing, Version: 2}.Joins(2))
+	require.False(t, Host{State: host.Serving, Version: 2}.Joins(2))
 }

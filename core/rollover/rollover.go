@@ -17,14 +17,18 @@
 // into (Action.Phase), and asks again.
 package rollover
 
-import "time"
+import (
+	"time"
+
+	"nimblepane/core/host"
+)
 
 // State of a rollover.
 type State string
 
 const (
-	Planned  State = "planned"
-	Waiting  State = "waiting"
+	Planned  State = "planned" // it was not decided about yet
+	Waiting  State = "waiting" // for its time, or for another to end
 	Running  State = "running"
 	Paused   State = "paused"
 	Finished State = "finished"
@@ -32,6 +36,9 @@ const (
 	// finished, so a stopped rollover is asked about until Decide answers Settle.
 	Stopped State = "stopped"
 )
+
+// States are all that a rollover can be in.
+func States() []State { return []State{Planned, Waiting, Running, Paused, Finished, Stopped} }
 
 // Phase of a host within a rollover.
 type Phase string
@@ -49,6 +56,11 @@ const (
 	Left       Phase = "left" // deliberately not touched, with the reason
 )
 
+// Phases are all that a host of a rollover can be in.
+func Phases() []Phase {
+	return []Phase{Queued, Draining, Warned, Emptied, Rebuilding, Checking, Done, Failed, Left}
+}
+
 // Settled says that the rollover will do nothing more to the host.
 func (p Phase) Settled() bool { return p == Done || p == Failed || p == Left }
 
@@ -60,20 +72,6 @@ func (p Phase) InFlight() bool {
 	}
 	return false
 }
-
-// HostState is the state of a host, in a rollover or not.
-type HostState string
-
-const (
-	HostStarting   HostState = "starting"
-	HostChecking   HostState = "checking"
-	HostServing    HostState = "serving"
-	HostDraining   HostState = "draining"
-	HostEmptied    HostState = "emptied"
-	HostRebuilding HostState = "rebuilding"
-	HostFaulty     HostState = "faulty"
-	HostOff        HostState = "off"
-)
 
 // LogOff says what becomes of people on a draining host.
 type LogOff string
@@ -153,7 +151,7 @@ type Site struct {
 type Host struct {
 	ID      int64
 	Name    string
-	State   HostState
+	State   host.State
 	Version int64 // the version that its disk was made from, 0 if it has none
 	Seats   int
 
@@ -190,7 +188,7 @@ type Host struct {
 // Joins says whether a rollover to the target has something to do for the
 // host: all but what serves on the target already.
 func (h Host) Joins(target int64) bool {
-	return h.State != HostServing || h.Version != target
+	return h.State != host.Serving || h.Version != target
 }
 
 // Work is something asked of a platform or an agent.
@@ -225,6 +223,7 @@ type Session struct {
 type ActionKind string
 
 const (
+	Postpone  ActionKind = "postpone" // the rollover waits for its time
 	Start     ActionKind = "start"    // the rollover begins
 	DrainHost ActionKind = "drain"    // no new sessions on the host
 	WarnHost  ActionKind = "warn"     // first notice to the sessions
@@ -233,7 +232,8 @@ const (
 	EmptyHost ActionKind = "empty"    // nobody is left on the host
 	Refill    ActionKind = "refill"   // an emptied host has sessions again: it drains on
 	Rebuild   ActionKind = "rebuild"  // throw the disk away and make a new one of the target
-	CheckHost ActionKind = "check"    // the new disk is there: have the agent check it
+	BootHost  ActionKind = "boot"     // the new disk is there, and the machine starts from it
+	CheckHost ActionKind = "check"    // its agent speaks: it checks whether people can work on it
 	Return    ActionKind = "return"   // back to service on the target: done
 	Release   ActionKind = "release"  // let go of it with what it has (Rest); it is settled as left
 	Fail      ActionKind = "fail"     // settle as failed, and let go of it with what it has (Rest)
@@ -252,22 +252,24 @@ type Action struct {
 	Why      string
 	// Rest is the state in which Release and Fail leave the host: serving only
 	// if it has a machine that people can work on.
-	Rest HostState
+	Rest host.State
 }
 
-// HostState returns the state that the action puts its host into, and false if it leaves the state alone.
-func (a Action) HostState() (HostState, bool) {
+// host.State returns the state that the action puts its host into, and false if it leaves the state alone.
+func (a Action) HostState() (host.State, bool) {
 	switch a.Kind {
 	case DrainHost, Refill:
-		return HostDraining, true
+		return host.Draining, true
 	case EmptyHost:
-		return HostEmptied, true
+		return host.Emptied, true
 	case Rebuild:
-		return HostRebuilding, true
+		return host.Rebuilding, true
+	case BootHost:
+		return host.Starting, true
 	case CheckHost:
-		return HostChecking, true
+		return host.Checking, true
 	case Return:
-		return HostServing, true
+		return host.Serving, true
 	case Release, Fail:
 		return a.Rest, true
 	}
@@ -285,7 +287,7 @@ func (a Action) Phase() (Phase, bool) {
 		return Emptied, true
 	case Rebuild:
 		return Rebuilding, true
-	case CheckHost:
+	case BootHost:
 		return Checking, true
 	case Return:
 		return Done, true

@@ -13,6 +13,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/console"
+	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 	"nimblepane/platform"
 )
@@ -118,10 +119,10 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 	over := func(p platform.Platform) platform.Platform { return metal{p} }
 	s := serveConsole(t, servicetest.Options{Over: over, Scenario: servicetest.Scenario + "crowds:\n  - {hosts: bo-, people: 6, shifts: [\"00:00-23:59\"]}\n"})
 	number := s.Live("back-office")
-	_, err = s.As(client.Operator).DrainHost(t.Context(), "bo-001", "to be looked at")
+	_, err = s.As(role.Operator).DrainHost(t.Context(), "bo-001", "to be looked at")
 	require.NoError(t, err)
 	two := s.Captured("counter-desk", "bm-counter")
-	_, err = s.As(client.Operator).Stage(t.Context(), "counter-desk", two, client.Staging{})
+	_, err = s.As(role.Operator).Stage(t.Context(), "counter-desk", two, client.Staging{})
 	require.NoError(t, err)
 
 	b := open(t, s.URL)
@@ -133,7 +134,7 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 		require.Empty(t, found, "%s", page)
 	}
 	check("sign-in")
-	b.signIn(client.Administrator)
+	b.signIn(string(role.Administrator))
 	for _, shade := range []string{"light", "dark"} {
 		script[any](b, `localStorage.setItem("shade", "`+shade+`")`)
 		for path, shows := range map[string]string{
@@ -155,7 +156,7 @@ func TestAMonthsWorkInTheConsole(t *testing.T) {
 	s := serveConsole(t, servicetest.Options{})
 	one := s.Live("back-office")
 	b := open(t, s.URL)
-	b.signIn(client.Administrator)
+	b.signIn(string(role.Administrator))
 	b.sees("8 of 8 hosts of ticket-counters drift")
 
 	b.visit("/images/counter-desk")
@@ -204,7 +205,7 @@ func TestAViewerIsShownNothingThatChangesSomething(t *testing.T) {
 	t.Parallel()
 	s := serveConsole(t, servicetest.Options{})
 	b := open(t, s.URL)
-	b.signIn(client.Viewer)
+	b.signIn(string(role.Viewer))
 	for _, path := range []string{"/images/counter-desk", "/pools/back-office", "/rollovers"} {
 		b.visit(path)
 		labels := script[[]string](b, `[...document.querySelectorAll("main button, main a")].map(b => b.textContent.trim())`)
@@ -218,7 +219,7 @@ func TestTheKeyboardIsEnough(t *testing.T) {
 	t.Parallel()
 	s := serveConsole(t, servicetest.Options{})
 	b := open(t, s.URL)
-	b.signIn(client.Operator)
+	b.signIn(string(role.Operator))
 	b.visit("/pools/back-office")
 	focused := func() string {
 		return script[string](b, `document.activeElement.textContent`)

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/client"
+	"nimblepane/core/rollover"
 	"nimblepane/internal/servicetest"
 	"nimblepane/store/localpg"
 	"nimblepane/store/storetest"
@@ -182,8 +183,8 @@ func TestTwoServicesShareTheWorkAndEitherCanBeKilled(t *testing.T) {
 
 	r, err := c.Rollover(ctx, id)
 	require.NoError(t, err)
-	require.Equal(t, "finished", r.State)
-	require.Equal(t, map[string]int{"done": 8}, r.Phases)
+	require.Equal(t, rollover.Finished, r.State)
+	require.Equal(t, map[rollover.Phase]int{rollover.Done: 8}, r.Phases)
 	for _, verb := range []string{"host.drain", "host.rebuild", "host.return"} {
 		entries, err := c.Trail(ctx, client.TrailQuery{Scope: fmt.Sprintf("rollover %d", id), Verb: verb}, 100)
 		require.NoError(t, err)

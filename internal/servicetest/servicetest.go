@@ -17,7 +17,10 @@ import (
 	"nimblepane/api"
 	"nimblepane/client"
 	"nimblepane/core/estate"
+	"nimblepane/core/role"
+	"nimblepane/core/rollover"
 	"nimblepane/engine"
+	"nimblepane/engine/subjects"
 	"nimblepane/platform"
 	"nimblepane/platform/kinds"
 	"nimblepane/platform/practice/world"
@@ -33,12 +36,13 @@ type Service struct {
 	URL         string
 	Store       *store.Store
 	Engine      *engine.Engine
+	Subjects    *subjects.Subjects
 	World       *world.World
 	PlatformURL string
 	Log         *slog.Logger
 
 	t       testing.TB
-	clients map[string]*client.Client
+	clients map[role.Role]*client.Client
 }
 
 // Options of a test service.
@@ -86,7 +90,7 @@ pools:
 func Start(t testing.TB, o Options) *Service {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
-	s := &Service{t: t, clients: map[string]*client.Client{}}
+	s := &Service{t: t, clients: map[role.Role]*client.Client{}}
 	log := slog.New(slog.NewTextHandler(t.Output(), &slog.HandlerOptions{Level: slog.LevelWarn}))
 	s.Log = log
 
@@ -113,7 +117,8 @@ func Start(t testing.TB, o Options) *Service {
 	s.URL = "http://" + server.Listener.Addr().String()
 	s.Engine, err = engine.New(s.Store, clock, engine.Options{AgentURL: s.URL, Platforms: platforms(o), Log: log})
 	require.NoError(t, err)
-	handler, err := api.New(ctx, s.Engine, api.Options{Version: "test", Console: o.Console, BodyWithin: o.BodyWithin, Log: log})
+	s.Subjects = subjects.Add(s.Engine, 0)
+	handler, err := api.New(ctx, s.Engine, s.Subjects, api.Options{Version: "test", Console: o.Console, BodyWithin: o.BodyWithin, Log: log})
 	require.NoError(t, err)
 	server.Config.Handler = handler
 	server.Config.BaseContext = nil
@@ -130,15 +135,15 @@ func Start(t testing.TB, o Options) *Service {
 		s.Store.Close()
 	})
 
-	for _, role := range []string{client.Viewer, client.Operator, client.Approver, client.Administrator} {
-		_, err := api.AddAccount(ctx, s.Engine, "test", client.NewAccount{Name: role, Role: role, Password: Password})
+	for _, r := range role.Roles() {
+		_, err := api.AddAccount(ctx, s.Engine, "test", client.NewAccount{Name: string(r), Role: r, Password: Password})
 		require.NoError(t, err)
 	}
 	if o.Estate != "none" {
 		if o.Estate == "" {
 			o.Estate = Estate
 		}
-		_, err = s.As(client.Administrator).LoadEstate(ctx, s.EstateFile(o.Estate), false)
+		_, err = s.As(role.Administrator).LoadEstate(ctx, s.EstateFile(o.Estate), false)
 		require.NoError(t, err)
 	}
 	return s
@@ -162,19 +167,19 @@ func (s *Service) EstateFile(text string) []byte {
 }
 
 // As returns a client of the account that has the role as its name.
-func (s *Service) As(role string) *client.Client {
+func (s *Service) As(r role.Role) *client.Client {
 	s.t.Helper()
-	if c, ok := s.clients[role]; ok {
+	if c, ok := s.clients[r]; ok {
 		return c
 	}
-	s.clients[role] = client.New(s.URL, s.Token(role))
-	return s.clients[role]
+	s.clients[r] = client.New(s.URL, s.Token(r))
+	return s.clients[r]
 }
 
 // Token signs in as the account that has the role as its name.
-func (s *Service) Token(role string) string {
+func (s *Service) Token(r role.Role) string {
 	s.t.Helper()
-	in, err := client.New(s.URL, "").SignIn(context.Background(), role, Password, "test")
+	in, err := client.New(s.URL, "").SignIn(context.Background(), string(r), Password, "test")
 	require.NoError(s.t, err)
 	return in.Token
 }
@@ -197,7 +202,7 @@ func (s *Service) Until(what string, is func() bool) {
 func (s *Service) Captured(image, machine string) string {
 	s.t.Helper()
 	ctx := context.Background()
-	c := s.As(client.Operator)
+	c := s.As(role.Operator)
 	v, err := c.Capture(ctx, image, client.Capture{BuildMachine: machine, Notes: "made for a test"})
 	require.NoError(s.t, err)
 	s.Until("copies of "+v.Number, func() bool {
@@ -221,7 +226,7 @@ var Quick = client.Options{Batch: "100%", Floor: "0"}
 // Roll rolls pools over and returns when they are done.
 func (s *Service) Roll(o client.Options, pools ...string) {
 	s.t.Helper()
-	rows, err := s.As(client.Operator).StartRollovers(context.Background(), client.StartRollovers{Pools: pools, Options: o})
+	rows, err := s.As(role.Operator).StartRollovers(context.Background(), client.StartRollovers{Pools: pools, Options: o})
 	require.NoError(s.t, err)
 	for _, r := range rows {
 		s.Ended(r.ID)
@@ -233,9 +238,9 @@ func (s *Service) Ended(id int64) (r client.Rollover) {
 	s.t.Helper()
 	s.Until("the end of a rollover", func() bool {
 		var err error
-		r, err = s.As(client.Operator).Rollover(context.Background(), id)
+		r, err = s.As(role.Operator).Rollover(context.Background(), id)
 		require.NoError(s.t, err)
-		require.NotEqual(s.t, "paused", r.State, r.PausedWhy)
+		require.NotEqual(s.t, rollover.Paused, r.State, r.PausedWhy)
 		return r.Settled
 	})
 	return r
@@ -245,10 +250,10 @@ func (s *Service) Ended(id int64) (r client.Rollover) {
 func (s *Service) Tried(number string) {
 	s.t.Helper()
 	ctx := context.Background()
-	_, err := s.As(client.Operator).Stage(ctx, "counter-desk", number, client.Staging{})
+	_, err := s.As(role.Operator).Stage(ctx, "counter-desk", number, client.Staging{})
 	require.NoError(s.t, err)
 	s.Roll(Quick, "ticket-pilot")
-	_, err = s.As(client.Operator).Sign(ctx, "counter-desk", number, client.Sign{Yes: true})
+	_, err = s.As(role.Operator).Sign(ctx, "counter-desk", number, client.Sign{Yes: true})
 	require.NoError(s.t, err)
 }
 
@@ -267,7 +272,7 @@ func (s *Service) Live(pools ...string) string {
 // Activated activates a version that has clearance.
 func (s *Service) Activated(number string) {
 	s.t.Helper()
-	_, err := s.As(client.Approver).Activate(context.Background(), "counter-desk", number, client.Activation{})
+	_, err := s.As(role.Approver).Activate(context.Background(), "counter-desk", number, client.Activation{})
 	require.NoError(s.t, err)
 }
 

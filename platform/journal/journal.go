@@ -10,6 +10,7 @@ package journal
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"log/slog"
 	"sync"
@@ -27,9 +28,9 @@ const (
 )
 
 // Work does an operation. It tells how far it is by calling report, with a
-// percentage. A *platform.Refusal ends the operation as failed; after any other
+// percentage, and returns what it came to. A *platform.Refusal ends the operation as failed; after any other
 // error it is done again a little later.
-type Work func(ctx context.Context, key string, op platform.Operation, report func(percent int)) (platform.Progress, error)
+type Work func(ctx context.Context, key string, op platform.Operation, report func(percent int)) (json.RawMessage, error)
 
 // Runner runs the operations of one site in this process.
 type Runner struct {
@@ -127,16 +128,17 @@ func (r *Runner) attempt(key string, op platform.Operation) error {
 			return progress
 		})
 	}()
-	end, err := r.work(ctx, key, op, report)
+	output, err := r.work(ctx, key, op, report)
 	cancel()
 	<-renewed
 	mu.Lock()
 	reached := progress.Percent
 	mu.Unlock()
+	var end platform.Progress
 	var refusal *platform.Refusal
 	switch {
 	case err == nil:
-		end.State, end.Percent = platform.Succeeded, 100
+		end = platform.Progress{State: platform.Succeeded, Percent: 100, Output: output}
 	case errors.As(err, &refusal):
 		end = platform.Progress{State: platform.Failed, Percent: reached, Why: refusal.Why}
 	default:

@@ -2,6 +2,7 @@ package journal_test
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"log/slog"
 	"sync/atomic"
@@ -16,7 +17,7 @@ import (
 
 var (
 	quiet = slog.New(slog.DiscardHandler)
-	some  = platform.Operation{DeleteCopy: &platform.DeleteCopy{Copy: "c"}}
+	some  = platform.DeleteCopy.Of(platform.Named{Name: "c"})
 )
 
 func ended(t *testing.T, r *journal.Runner, key string) (p platform.Progress) {
@@ -33,10 +34,10 @@ func TestAnOperationIsDoneOnceHoweverOftenItIsStarted(t *testing.T) {
 	t.Parallel()
 	var done atomic.Int32
 	release := make(chan struct{})
-	r := journal.New(journal.NewMemory(), "s", time.Millisecond, quiet, func(context.Context, string, platform.Operation, func(int)) (platform.Progress, error) {
+	r := journal.New(journal.NewMemory(), "s", time.Millisecond, quiet, func(context.Context, string, platform.Operation, func(int)) (json.RawMessage, error) {
 		done.Add(1)
 		<-release
-		return platform.Progress{Digest: "d"}, nil
+		return json.RawMessage(`{"digest":"d"}`), nil
 	})
 	defer r.Close()
 	_, err := r.Ask(t.Context(), "k")
@@ -45,7 +46,7 @@ func TestAnOperationIsDoneOnceHoweverOftenItIsStarted(t *testing.T) {
 		require.NoError(t, r.Start(t.Context(), "k", some))
 	}
 	close(release)
-	require.Equal(t, platform.Progress{State: platform.Succeeded, Percent: 100, Digest: "d"}, ended(t, r, "k"))
+	require.Equal(t, platform.Progress{State: platform.Succeeded, Percent: 100, Output: json.RawMessage(`{"digest":"d"}`)}, ended(t, r, "k"))
 	require.NoError(t, r.Start(t.Context(), "k", some))
 	ended(t, r, "k")
 	require.EqualValues(t, 1, done.Load())
@@ -54,12 +55,12 @@ func TestAnOperationIsDoneOnceHoweverOftenItIsStarted(t *testing.T) {
 func TestWhatMayPassIsTriedAgainAndARefusalIsNot(t *testing.T) {
 	t.Parallel()
 	var tries atomic.Int32
-	r := journal.New(journal.NewMemory(), "s", time.Millisecond, quiet, func(_ context.Context, key string, _ platform.Operation, report func(int)) (platform.Progress, error) {
+	r := journal.New(journal.NewMemory(), "s", time.Millisecond, quiet, func(_ context.Context, key string, _ platform.Operation, report func(int)) (json.RawMessage, error) {
 		report(40)
 		if tries.Add(1) < 3 {
-			return platform.Progress{}, errors.New("the hypervisor does not answer")
+			return nil, errors.New("the hypervisor does not answer")
 		}
-		return platform.Progress{}, &platform.Refusal{Why: "there is no room"}
+		return nil, &platform.Refusal{Why: "there is no room"}
 	})
 	defer r.Close()
 	require.NoError(t, r.Start(t.Context(), "k", some))
@@ -73,18 +74,18 @@ func TestAnotherProcessTakesUpWhatOneLeft(t *testing.T) {
 	t.Parallel()
 	shared := journal.NewMemory()
 	begun := make(chan struct{})
-	first := journal.New(shared, "s", time.Millisecond, quiet, func(ctx context.Context, _ string, _ platform.Operation, _ func(int)) (platform.Progress, error) {
+	first := journal.New(shared, "s", time.Millisecond, quiet, func(ctx context.Context, _ string, _ platform.Operation, _ func(int)) (json.RawMessage, error) {
 		close(begun)
 		<-ctx.Done()
-		return platform.Progress{}, ctx.Err()
+		return nil, ctx.Err()
 	})
 	require.NoError(t, first.Start(t.Context(), "k", some))
 	<-begun
 	var others atomic.Int32
-	work := func(_ context.Context, _ string, op platform.Operation, _ func(int)) (platform.Progress, error) {
+	work := func(_ context.Context, _ string, op platform.Operation, _ func(int)) (json.RawMessage, error) {
 		require.Equal(t, some, op)
 		others.Add(1)
-		return platform.Progress{Digest: "d"}, nil
+		return json.RawMessage(`{"digest":"d"}`), nil
 	}
 	second, third := journal.New(shared, "s", time.Millisecond, quiet, work), journal.New(shared, "s", time.Millisecond, quiet, work)
 	defer second.Close()
@@ -95,7 +96,7 @@ func TestAnotherProcessTakesUpWhatOneLeft(t *testing.T) {
 	require.Zero(t, others.Load(), "the first one holds it")
 	first.Close()
 	for _, r := range []*journal.Runner{second, third} {
-		require.Equal(t, "d", ended(t, r, "k").Digest)
+		require.JSONEq(t, `{"digest":"d"}`, string(ended(t, r, "k").Output))
 	}
 	require.EqualValues(t, 1, others.Load())
 }

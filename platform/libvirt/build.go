@@ -285,7 +285,7 @@ func (s *Site) Get(ctx context.Context, name, path string, into io.Writer) error
 // capture shuts the build machine down, seals a clone of it, and turns the
 // clone's disk into a disk of its own. Where it stopped can be seen from the
 // clone: its tag names the operation, and what was done to seal it.
-func (s *Site) capture(ctx context.Context, key string, c platform.Capture, report func(int)) (p platform.Progress, err error) {
+func (s *Site) capture(ctx context.Context, key string, c platform.Capture, report func(int)) (p platform.Captured, err error) {
 	b, err := s.buildMachine(ctx, c.BuildMachine)
 	h := b.hypervisor
 	if err != nil {
@@ -321,8 +321,8 @@ func (s *Site) capture(ctx context.Context, key string, c platform.Capture, repo
 	})
 }
 
-func captured(n note) platform.Progress {
-	return platform.Progress{Digest: n.Digest, Size: n.Size, SizeBefore: n.SizeBefore, Sealing: n.Sealing}
+func captured(n note) platform.Captured {
+	return platform.Captured{Digest: n.Digest, Size: n.Size, SizeBefore: n.SizeBefore, Sealing: n.Sealing}
 }
 
 // abandon removes the clone if the capture can never succeed, so that the build machine is free again.

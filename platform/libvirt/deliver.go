@@ -16,18 +16,18 @@ const transferBlock = 1 << 20
 
 // deliver puts a copy on every hypervisor of the site. Hypervisors that share
 // their storage find it there already.
-func (s *Site) deliver(ctx context.Context, d platform.Deliver, report func(int)) (platform.Progress, error) {
+func (s *Site) deliver(ctx context.Context, _ string, d platform.Deliver, report func(int)) (platform.Made, error) {
 	source, err := s.source(ctx, d.Source)
 	if err != nil {
-		return platform.Progress{}, err
+		return platform.Made{}, err
 	}
 	for i, h := range s.hypervisors {
 		part := func(percent int) { report((100*i + percent) / len(s.hypervisors)) }
 		if err := s.deliverTo(ctx, h, source, d, part); err != nil {
-			return platform.Progress{}, err
+			return platform.Made{}, err
 		}
 	}
-	return platform.Progress{Digest: d.Digest}, nil
+	return platform.Made{Digest: d.Digest}, nil
 }
 
 // deliverTo transfers the disk, goes on where an earlier transfer stopped, and

@@ -64,7 +64,7 @@ func ended(t testing.TB, s *Site, key string) (p platform.Progress) {
 }
 
 func rebuildOf(host, copyName, digest string) platform.Operation {
-	return platform.Operation{Rebuild: &platform.Rebuild{Host: host, Copies: []string{copyName}, Digest: digest, MachineClass: "standard", Seats: 4, Seed: platform.Seed{Service: "http://10.0.2.2:9", Token: "t-" + host}}}
+	return platform.RebuildHost.Of(platform.Rebuild{Host: host, Copies: []string{copyName}, Digest: digest, MachineClass: "standard", Seats: 4, Seed: platform.Seed{Service: "http://10.0.2.2:9", Token: "t-" + host}})
 }
 
 func rebuilt(t testing.TB, s *Site, key, host, copyName, digest string) {
@@ -290,7 +290,7 @@ func TestACopyInUseStays(t *testing.T) {
 	hv := server(t)
 	s := small(t, hv)
 	rebuilt(t, s, "1", "h-1", "desk", captureOf(t, s, hv, "desk"))
-	require.NoError(t, s.Start(t.Context(), "delete", platform.Operation{DeleteCopy: &platform.DeleteCopy{Copy: "desk"}}))
+	require.NoError(t, s.Start(t.Context(), "delete", platform.DeleteCopy.Of(platform.Named{Name: "desk"})))
 	p := ended(t, s, "delete")
 	require.Equal(t, platform.Failed, p.State)
 	require.Contains(t, p.Why, "machine h-1 on hv-1 is made on disk desk")
@@ -364,7 +364,7 @@ func TestABrokenDeliveryGoesOnWhereItStopped(t *testing.T) {
 	})
 	require.NoError(t, err)
 	t.Cleanup(target.Close)
-	require.NoError(t, target.Start(t.Context(), "k", platform.Operation{Deliver: &platform.Deliver{Source: "real-quay", Disk: "desk", Digest: digest, Copy: "desk-copy-1", MachineClass: "standard"}}))
+	require.NoError(t, target.Start(t.Context(), "k", platform.DeliverCopy.Of(platform.Deliver{Source: "real-quay", Disk: "desk", Digest: digest, Copy: "desk-copy-1", MachineClass: "standard"})))
 	p := ended(t, target, "k")
 	require.Equal(t, platform.Succeeded, p.State, p.Why)
 	// How much of what was sent had come to the disk when the line was cut is libvirt's to say.
@@ -384,7 +384,7 @@ func TestCopiesGoToEveryHypervisorAndHostsWhereThereIsRoom(t *testing.T) {
 	one, two := server(t), server(t)
 	s := small(t, one, two)
 	digest := captureOf(t, s, one, "desk")
-	require.NoError(t, s.Start(t.Context(), "d", platform.Operation{Deliver: &platform.Deliver{Source: "real-quay", Disk: "desk", Digest: digest, Copy: "c", MachineClass: "standard"}}))
+	require.NoError(t, s.Start(t.Context(), "d", platform.DeliverCopy.Of(platform.Deliver{Source: "real-quay", Disk: "desk", Digest: digest, Copy: "c", MachineClass: "standard"})))
 	require.Equal(t, platform.Succeeded, ended(t, s, "d").State)
 	for _, hv := range []*locald.Server{one, two} {
 		require.FileExists(t, filepath.Join(hv.Pool, "c.qcow2"))
@@ -462,7 +462,7 @@ func TestAFullStorageIsSaid(t *testing.T) {
 	})
 	require.NoError(t, err)
 	t.Cleanup(target.Close)
-	require.NoError(t, target.Start(t.Context(), "k", platform.Operation{Deliver: &platform.Deliver{Source: "real-quay", Disk: "desk", Digest: digest, Copy: "c", MachineClass: "standard"}}))
+	require.NoError(t, target.Start(t.Context(), "k", platform.DeliverCopy.Of(platform.Deliver{Source: "real-quay", Disk: "desk", Digest: digest, Copy: "c", MachineClass: "standard"})))
 	p := ended(t, target, "k")
 	require.Equal(t, platform.Failed, p.State)
 	require.Contains(t, p.Why, "storage is full")
@@ -487,7 +487,7 @@ func TestAGuestThatNeverStartsIsExplained(t *testing.T) {
 	refusal(t, s.PowerOffBuild(ctx, "bm"), "did not shut down")
 	domain(t, s, "bm", func(l *libvirt.Libvirt, d libvirt.Domain) error { return l.DomainDestroyFlags(d, 0) })
 
-	capture := platform.Operation{Capture: &platform.Capture{BuildMachine: "bm", Disk: "d", Stamp: "desk d", MachineClass: "standard"}}
+	capture := platform.CaptureMachine.Of(platform.Capture{BuildMachine: "bm", Disk: "d", Stamp: "desk d", MachineClass: "standard"})
 	require.NoError(t, s.Start(ctx, "k", capture))
 	p := ended(t, s, "k")
 	require.Equal(t, platform.Failed, p.State)

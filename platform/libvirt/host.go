@@ -17,37 +17,37 @@ import (
 
 // rebuild throws a host's own disk away, makes it another and starts it. Done
 // again under its key it leaves alone what it made.
-func (s *Site) rebuild(ctx context.Context, key string, r platform.Rebuild, report func(int)) (platform.Progress, error) {
+func (s *Site) rebuild(ctx context.Context, key string, r platform.Rebuild, report func(int)) (platform.Made, error) {
 	k, err := s.class(r.MachineClass)
 	if err != nil {
-		return platform.Progress{}, err
+		return platform.Made{}, err
 	}
 	f, there, err := s.place(ctx, r.Host, k)
 	if err != nil {
-		return platform.Progress{}, err
+		return platform.Made{}, err
 	}
 	h := f.hypervisor
 	if there && !f.machine.ours(kindHost) {
-		return platform.Progress{}, notOurs(r.Host, h)
+		return platform.Made{}, notOurs(r.Host, h)
 	}
-	done := platform.Progress{Digest: r.Digest}
+	done := platform.Made{Digest: r.Digest}
 	if there && f.machine.tag.Key == key && f.machine.active() {
 		return done, nil
 	}
 	copyName, err := h.anyCopy(ctx, spread(r.Host, r.Copies), r.MachineClass)
 	if err != nil {
-		return platform.Progress{}, err
+		return platform.Made{}, err
 	}
 	if err := h.intact(ctx, copyName, r.Digest, report); err != nil {
-		return platform.Progress{}, err
+		return platform.Made{}, err
 	}
 	accelerator, err := h.probed(ctx, s)
 	if err != nil {
-		return platform.Progress{}, err
+		return platform.Made{}, err
 	}
 	disk, err := seed.Disk(seed.Seed{Name: r.Host, Service: r.Seed.Service, Token: r.Seed.Token})
 	if err != nil {
-		return platform.Progress{}, err
+		return platform.Made{}, err
 	}
 	start := func() error { return s.startAnew(ctx, key, r, f, there, k, copyName, accelerator, disk) }
 	if there {

@@ -18,6 +18,7 @@ package libvirt
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -40,6 +41,7 @@ type Site struct {
 	limiter     *rate.Limiter // nil: deliveries are not limited
 	peer        func(ctx context.Context, site string) (platform.Platform, error)
 	log         *slog.Logger
+	does        platform.Repertoire
 	operations  *journal.Runner
 	journal     platform.Journal
 	limits      limits
@@ -94,7 +96,11 @@ func open(site estate.Site, env platform.Environment) (*Site, error) {
 		}
 		s.hypervisors = append(s.hypervisors, hv)
 	}
-	s.operations = journal.New(env.Journal, site.Name, retryAfter, env.Log, s.work)
+	s.does = s.repertoire()
+	s.operations = journal.New(env.Journal, site.Name, retryAfter, env.Log, func(ctx context.Context, key string, op platform.Operation, report func(int)) (json.RawMessage, error) {
+		out, err := s.does.Do(ctx, key, op, report)
+		return out, explain(err)
+	})
 	return s, nil
 }
 
@@ -109,7 +115,7 @@ func (s *Site) Close() {
 // Start begins the operation, if it can succeed as far as can be seen now.
 func (s *Site) Start(ctx context.Context, key string, op platform.Operation) error {
 	if _, err := s.operations.Ask(ctx, key); errors.Is(err, platform.ErrUnknown) {
-		if err := s.check(ctx, op); err != nil {
+		if err := s.does.Check(ctx, op); err != nil {
 			return explain(err)
 		}
 	} else if err != nil {
@@ -123,70 +129,60 @@ func (s *Site) Ask(ctx context.Context, key string) (platform.Progress, error) {
 	return s.operations.Ask(ctx, key)
 }
 
-// check refuses what cannot succeed.
-func (s *Site) check(ctx context.Context, op platform.Operation) error {
-	switch {
-	case op.Capture != nil:
-		m, err := s.buildMachine(ctx, op.Capture.BuildMachine)
-		if err != nil {
-			return err
-		}
-		if m.tag.Class != op.Capture.MachineClass {
-			return refuse("build machine %s is of class %s, and the image of class %s", m.name, m.tag.Class, op.Capture.MachineClass)
-		}
-		if err := checkName(op.Capture.Disk); err != nil {
-			return err
-		}
-	case op.Deliver != nil:
-		source, err := s.source(ctx, op.Deliver.Source)
-		if err != nil {
-			return err
-		}
-		r, _, err := source.OpenDisk(ctx, op.Deliver.Disk, 0)
-		if err != nil {
-			return err
-		}
-		return r.Close()
-	case op.DeleteCopy != nil, op.DeleteDisk != nil:
-	case op.Rebuild != nil:
-		r := op.Rebuild
-		k, err := s.class(r.MachineClass)
-		if err != nil {
-			return err
-		}
-		if err := checkName(r.Host); err != nil {
-			return err
-		}
-		h, found, err := s.place(ctx, r.Host, k)
-		if err != nil {
-			return err
-		}
-		if found && !h.machine.ours(kindHost) {
-			return notOurs(r.Host, h.hypervisor)
-		}
-		_, err = h.hypervisor.anyCopy(ctx, r.Copies, r.MachineClass)
-		return err
-	default:
-		return refuse("the operation says nothing to do")
+// repertoire is what a site does, by kind of operation.
+func (s *Site) repertoire() platform.Repertoire {
+	r := platform.Repertoire{}
+	deletes := func(ctx context.Context, _ string, d platform.Named, _ func(int)) (platform.Nothing, error) {
+		return platform.Nothing{}, s.deleteDisk(ctx, d.Name)
 	}
-	return nil
+	platform.Perform(r, platform.CaptureMachine, s.checkCapture, s.capture)
+	platform.Perform(r, platform.DeliverCopy, s.checkDelivery, s.deliver)
+	platform.Perform(r, platform.DeleteCopy, nil, deletes)
+	platform.Perform(r, platform.DeleteDisk, nil, deletes)
+	platform.Perform(r, platform.RebuildHost, s.checkRebuild, s.rebuild)
+	return r
 }
 
-// work does an operation, or goes on with it.
-func (s *Site) work(ctx context.Context, key string, op platform.Operation, report func(int)) (p platform.Progress, err error) {
-	switch {
-	case op.Capture != nil:
-		p, err = s.capture(ctx, key, *op.Capture, report)
-	case op.Deliver != nil:
-		p, err = s.deliver(ctx, *op.Deliver, report)
-	case op.DeleteCopy != nil:
-		err = s.deleteDisk(ctx, op.DeleteCopy.Copy)
-	case op.DeleteDisk != nil:
-		err = s.deleteDisk(ctx, op.DeleteDisk.Disk)
-	case op.Rebuild != nil:
-		p, err = s.rebuild(ctx, key, *op.Rebuild, report)
+func (s *Site) checkCapture(ctx context.Context, c platform.Capture) error {
+	m, err := s.buildMachine(ctx, c.BuildMachine)
+	if err != nil {
+		return err
 	}
-	return p, explain(err)
+	if m.tag.Class != c.MachineClass {
+		return refuse("build machine %s is of class %s, and the image of class %s", m.name, m.tag.Class, c.MachineClass)
+	}
+	return checkName(c.Disk)
+}
+
+func (s *Site) checkDelivery(ctx context.Context, d platform.Deliver) error {
+	source, err := s.source(ctx, d.Source)
+	if err != nil {
+		return err
+	}
+	r, _, err := source.OpenDisk(ctx, d.Disk, 0)
+	if err != nil {
+		return err
+	}
+	return r.Close()
+}
+
+func (s *Site) checkRebuild(ctx context.Context, r platform.Rebuild) error {
+	k, err := s.class(r.MachineClass)
+	if err != nil {
+		return err
+	}
+	if err := checkName(r.Host); err != nil {
+		return err
+	}
+	h, found, err := s.place(ctx, r.Host, k)
+	if err != nil {
+		return err
+	}
+	if found && !h.machine.ours(kindHost) {
+		return notOurs(r.Host, h.hypervisor)
+	}
+	_, err = h.hypervisor.anyCopy(ctx, r.Copies, r.MachineClass)
+	return err
 }
 
 func (s *Site) class(name string) (class, error) {

@@ -128,7 +128,7 @@ type suite struct {
 	*testing.T
 	Bench
 	ctx      context.Context
-	one, two platform.Progress // captures of the disks "one" and "two"
+	one, two platform.Captured // the disks "one" and "two"
 }
 
 // end waits for the operation's end.
@@ -145,20 +145,28 @@ func (s *suite) end(key string) platform.Progress {
 	return p
 }
 
-func (s *suite) captured(disk string) platform.Progress {
+func (s *suite) captured(disk string) platform.Captured {
 	s.Helper()
-	op := platform.Operation{Capture: &platform.Capture{BuildMachine: s.BuildMachine, Disk: disk, Stamp: "desk " + disk, MachineClass: s.MachineClass}}
+	op := platform.CaptureMachine.Of(platform.Capture{BuildMachine: s.BuildMachine, Disk: disk, Stamp: "desk " + disk, MachineClass: s.MachineClass})
 	require.NoError(s, s.Platform.Start(s.ctx, "capture "+disk, op))
-	p := s.end("capture " + disk)
+	made := outcome(s, platform.CaptureMachine, s.end("capture "+disk))
+	require.Regexp(s, "^sha256:[0-9a-f]{64}$", made.Digest)
+	require.Positive(s, made.Size)
+	return made
+}
+
+// outcome asserts that an operation succeeded, and returns what it came to.
+func outcome[In, Out any](s *suite, k platform.Kind[In, Out], p platform.Progress) Out {
+	s.Helper()
 	require.Equal(s, platform.Succeeded, p.State, p.Why)
-	require.Regexp(s, "^sha256:[0-9a-f]{64}$", p.Digest)
-	require.Positive(s, p.Size)
-	return p
+	out, err := k.Outcome(p)
+	require.NoError(s, err)
+	return out
 }
 
 func (s *suite) delivered(disk, digest, name string) platform.Progress {
 	s.Helper()
-	op := platform.Operation{Deliver: &platform.Deliver{Source: s.Site, Disk: disk, Digest: digest, Copy: name, MachineClass: s.MachineClass}}
+	op := platform.DeliverCopy.Of(platform.Deliver{Source: s.Site, Disk: disk, Digest: digest, Copy: name, MachineClass: s.MachineClass})
 	require.NoError(s, s.Platform.Start(s.ctx, "deliver "+name, op))
 	return s.end("deliver " + name)
 }
@@ -192,23 +200,23 @@ func (s *suite) buildMachines() {
 
 func (s *suite) refusals() {
 	s.refused("a", platform.Operation{}, "nothing")
-	s.refused("b", platform.Operation{Capture: &platform.Capture{BuildMachine: "bm-none", Disk: "d", MachineClass: s.MachineClass}}, "bm-none")
-	s.refused("c", platform.Operation{Capture: &platform.Capture{BuildMachine: s.BuildMachine, Disk: "d", MachineClass: "toaster"}}, "toaster")
-	s.refused("d", platform.Operation{Deliver: &platform.Deliver{Source: s.Site, Disk: "no-disk", Copy: "c"}}, "no-disk")
-	s.refused("e", platform.Operation{Rebuild: &platform.Rebuild{Host: "h", Copies: []string{"no-copy"}, MachineClass: s.MachineClass}}, "no-copy")
+	s.refused("a", platform.Operation{Kind: "fly"}, "fly")
+	s.refused("b", platform.CaptureMachine.Of(platform.Capture{BuildMachine: "bm-none", Disk: "d", MachineClass: s.MachineClass}), "bm-none")
+	s.refused("c", platform.CaptureMachine.Of(platform.Capture{BuildMachine: s.BuildMachine, Disk: "d", MachineClass: "toaster"}), "toaster")
+	s.refused("d", platform.DeliverCopy.Of(platform.Deliver{Source: s.Site, Disk: "no-disk", Copy: "c"}), "no-disk")
+	s.refused("e", platform.RebuildHost.Of(platform.Rebuild{Host: "h", Copies: []string{"no-copy"}, MachineClass: s.MachineClass}), "no-copy")
 }
 
 // once starts a capture that has ended a second time.
 func (s *suite) once() {
-	op := platform.Operation{Capture: &platform.Capture{BuildMachine: s.BuildMachine, Disk: "one", Stamp: "desk one", MachineClass: s.MachineClass}}
+	op := platform.CaptureMachine.Of(platform.Capture{BuildMachine: s.BuildMachine, Disk: "one", Stamp: "desk one", MachineClass: s.MachineClass})
 	require.NoError(s, s.Platform.Start(s.ctx, "capture one", op))
-	require.Equal(s, s.one, s.end("capture one"), "it was captured a second time")
+	require.Equal(s, s.one, outcome(s, platform.CaptureMachine, s.end("capture one")), "it was captured a second time")
 }
 
 func (s *suite) deliver() {
 	p := s.delivered("one", s.one.Digest, "deliver-copy-1")
-	require.Equal(s, platform.Succeeded, p.State, p.Why)
-	require.Equal(s, s.one.Digest, p.Digest)
+	require.Equal(s, s.one.Digest, outcome(s, platform.DeliverCopy, p).Digest)
 }
 
 func (s *suite) wrongDigest() {
@@ -219,11 +227,15 @@ func (s *suite) wrongDigest() {
 }
 
 func (s *suite) rebuildOf(host, name, digest string, seed platform.Seed) platform.Operation {
-	return platform.Operation{Rebuild: &platform.Rebuild{Host: host, Copies: []string{name}, Digest: digest, MachineClass: s.MachineClass, Seats: 4, Seed: seed}}
+	return platform.RebuildHost.Of(s.rebuildInput(host, name, digest, seed))
+}
+
+func (s *suite) rebuildInput(host, name, digest string, seed platform.Seed) platform.Rebuild {
+	return platform.Rebuild{Host: host, Copies: []string{name}, Digest: digest, MachineClass: s.MachineClass, Seats: 4, Seed: seed}
 }
 
 // host delivers a disk and builds a host from it.
-func (s *suite) host(service *Service, disk string, captured platform.Progress, host string) {
+func (s *suite) host(service *Service, disk string, captured platform.Captured, host string) {
 	s.Helper()
 	name := host + "-" + disk + "-copy-1"
 	require.Equal(s, platform.Succeeded, s.delivered(disk, captured.Digest, name).State)
@@ -231,8 +243,7 @@ func (s *suite) host(service *Service, disk string, captured platform.Progress, 
 	seed.Service = s.Reach(seed.Service)
 	require.NoError(s, s.Platform.Start(s.ctx, "rebuild "+host+" from "+disk, s.rebuildOf(host, name, captured.Digest, seed)))
 	p := s.end("rebuild " + host + " from " + disk)
-	require.Equal(s, platform.Succeeded, p.State, p.Why)
-	require.Equal(s, captured.Digest, p.Digest)
+	require.Equal(s, captured.Digest, outcome(s, platform.RebuildHost, p).Digest)
 }
 
 func (s *suite) speaks(service *Service, host, stamp string) {
@@ -260,7 +271,7 @@ func (s *suite) rebuildAgain() {
 func (s *suite) deletedCopy() {
 	require.Equal(s, platform.Succeeded, s.delivered("two", s.two.Digest, "deleted-copy-1").State)
 	for _, key := range []string{"delete", "delete again"} {
-		require.NoError(s, s.Platform.Start(s.ctx, key, platform.Operation{DeleteCopy: &platform.DeleteCopy{Copy: "deleted-copy-1"}}))
+		require.NoError(s, s.Platform.Start(s.ctx, key, platform.DeleteCopy.Of(platform.Named{Name: "deleted-copy-1"})))
 		require.Equal(s, platform.Succeeded, s.end(key).State)
 	}
 	s.refused("late", s.rebuildOf("h-3", "deleted-copy-1", s.two.Digest, platform.Seed{}), "deleted-copy-1")
@@ -268,15 +279,15 @@ func (s *suite) deletedCopy() {
 
 func (s *suite) otherClass() {
 	require.Equal(s, platform.Succeeded, s.delivered("two", s.two.Digest, "other-copy-1").State)
-	op := s.rebuildOf("h-4", "other-copy-1", s.two.Digest, platform.Seed{})
-	op.Rebuild.MachineClass = "toaster"
-	s.refused("toast", op, "toaster")
+	r := s.rebuildInput("h-4", "other-copy-1", s.two.Digest, platform.Seed{})
+	r.MachineClass = "toaster"
+	s.refused("toast", platform.RebuildHost.Of(r), "toaster")
 }
 
 // deletedDisk comes last, when nobody needs the disk any more.
 func (s *suite) deletedDisk() {
 	s.ctx = context.Background()
-	require.NoError(s, s.Platform.Start(s.ctx, "delete two", platform.Operation{DeleteDisk: &platform.DeleteDisk{Disk: "two"}}))
+	require.NoError(s, s.Platform.Start(s.ctx, "delete two", platform.DeleteDisk.Of(platform.Named{Name: "two"})))
 	require.Equal(s, platform.Succeeded, s.end("delete two").State)
-	s.refused("deliver late", platform.Operation{Deliver: &platform.Deliver{Source: s.Site, Disk: "two", Copy: "late-copy-1"}}, "two")
+	s.refused("deliver late", platform.DeliverCopy.Of(platform.Deliver{Source: s.Site, Disk: "two", Copy: "late-copy-1"}), "two")
 }

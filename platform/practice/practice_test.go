@@ -66,7 +66,7 @@ func TestAWorldGoesOnWhereItWas(t *testing.T) {
 	t.Parallel()
 	file := filepath.Join(t.TempDir(), "world.json")
 	site, w, stop := play(t, file)
-	capture := platform.Operation{Capture: &platform.Capture{BuildMachine: "bm-counter", Disk: "d", Stamp: "desk d", MachineClass: "standard"}}
+	capture := platform.CaptureMachine.Of(platform.Capture{BuildMachine: "bm-counter", Disk: "d", Stamp: "desk d", MachineClass: "standard"})
 	require.NoError(t, site.Start(t.Context(), "k", capture))
 	stop()
 	before := w.Clock().Shows

@@ -428,7 +428,7 @@ function Edit({ version: v }: { version: Version }) {
       submit={() =>
         call(
           api.PATCH("/api/v1/images/{image}/versions/{number}", {
-            params: { path: { image: v.image, number: v.number }, header: { "If-Match": `"${v.edition}"` } },
+            params: { path: { image: v.image, number: v.number }, header: { "If-Match": `"${v.revision}"` } },
             body: {
               notes,
               tags: splitTags(tags),

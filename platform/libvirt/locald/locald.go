@@ -249,7 +249,7 @@ func (s *Server) Remove() { _ = os.RemoveAll(s.Dir) }
 // Site describes a site on these servers, whose machines find services on this
 // computer's loopback at 10.0.2.2, as QEMU's user network has it.
 func Site(name string, servers ...*Server) estate.Site {
-	site := estate.Site{Name: name, Title: name, Platform: estate.Libvirt, StartsPerMinute: 60, ClonesPerCopy: 8, Machinery: estate.Machinery{
+	site := estate.Site{Name: name, Title: name, Platform: estate.Libvirt, StartsPerMinute: 60, ClonesPerCopy: 8, MachineSettings: estate.MachineSettings{
 		Accelerator:    "tcg",
 		MachineClasses: map[string]estate.MachineClass{"standard": {Cores: 1, Memory: "384MiB", Firmware: "bios", Network: "user", Display: "none", Room: "256MiB"}},
 	}}

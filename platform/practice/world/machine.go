@@ -13,23 +13,23 @@ import (
 
 // machine is a host and the agent in it.
 type machine struct {
-	Name       string        `json:"name"`
-	Site       string        `json:"site"`
-	Boot       string        `json:"boot"` // key of the operation that made its disk
-	Stamp      string        `json:"stamp"`
-	Seats      int           `json:"seats"`
-	Seed       platform.Seed `json:"seed"`
-	UpAt       time.Time     `json:"up_at"`
-	Dead       bool          `json:"dead"` // it never starts
-	Credential string        `json:"credential"`
-	Drain      int64         `json:"drain"`
-	Check      int64         `json:"check"`
-	CheckEnds  time.Time     `json:"check_ends"`
-	CheckState string        `json:"check_state"`
-	CheckWhy   string        `json:"check_why"`
-	Done       []int64       `json:"done"`
-	Silent     time.Time     `json:"silent"`
-	Sessions   []*session    `json:"sessions"`
+	Name       string            `json:"name"`
+	Site       string            `json:"site"`
+	Boot       string            `json:"boot"` // key of the operation that made its disk
+	Stamp      string            `json:"stamp"`
+	Seats      int               `json:"seats"`
+	Seed       platform.Seed     `json:"seed"`
+	UpAt       time.Time         `json:"up_at"`
+	Dead       bool              `json:"dead"` // it never starts
+	Credential string            `json:"credential"`
+	Drain      int64             `json:"drain"`
+	Check      int64             `json:"check"`
+	CheckEnds  time.Time         `json:"check_ends"`
+	CheckState agent.ChecksState `json:"check_state"`
+	CheckWhy   string            `json:"check_why"`
+	Done       []int64           `json:"done"`
+	Silent     time.Time         `json:"silent"`
+	Sessions   []*session        `json:"sessions"`
 
 	nextBeat time.Time // real time
 	sending  bool
@@ -55,7 +55,7 @@ func (w *World) shutDown(name string) {
 }
 
 // boot makes a machine with a new disk and starts it.
-func (w *World) boot(siteName string, r *platform.Rebuild, d disk, key string, now time.Time) {
+func (w *World) boot(siteName string, r platform.Rebuild, d disk, key string, now time.Time) {
 	k := w.state.Sites[siteName].Spec.Knobs
 	w.state.Machines[r.Host] = &machine{
 		Name: r.Host, Site: siteName, Boot: key, Stamp: d.Stamp, Seats: r.Seats, Seed: r.Seed,
@@ -163,7 +163,7 @@ func (w *World) answered(b beat, answer agent.Answer, err error) {
 		m.Check, m.CheckState, m.CheckEnds = answer.Check, agent.ChecksUnderWay, now.Add(k.Check)
 	}
 	for _, o := range answer.Orders {
-		if o.Kind == "sign-off" {
+		if o.Kind == agent.EndSession {
 			w.signOff(m, o.Session, now)
 		}
 		m.Done = append(m.Done, o.ID)

@@ -3,19 +3,17 @@ package world
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"math/rand/v2"
 	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -68,19 +66,6 @@ type buildMachine struct {
 	Busy     bool `json:"busy"`
 }
 
-type operation struct {
-	Site     string             `json:"site"`
-	Op       platform.Operation `json:"op"`
-	Began    time.Time          `json:"began"`
-	Ends     time.Time          `json:"ends"`
-	Progress platform.Progress  `json:"progress"`
-	From     string             `json:"from,omitempty"` // the copy that a rebuild clones
-}
-
-// remembers is how long the key of an ended operation is known. Nobody asks
-// about one that ended weeks ago.
-const remembers = 30 * 24 * time.Hour
-
 // New makes a world from a scenario, or goes on with the one that the file
 // holds. An empty file name keeps nothing.
 func New(s Scenario, file string, log *slog.Logger) (*World, error) {
@@ -94,6 +79,8 @@ func New(s Scenario, file string, log *slog.Logger) (*World, error) {
 		if err := json.Unmarshal(old, &w.state); err != nil {
 			return nil, fmt.Errorf("%s does not hold a practice world: %w; remove it to begin anew", file, err)
 		}
+		// What an earlier program had under way in words of its own is asked for again.
+		maps.DeleteFunc(w.state.Operations, func(_ string, o *operation) bool { return o.Op.Kind == "" && o.Progress.State == platform.UnderWay })
 		// The clock stood still while nobody was here.
 		w.state.Clock.At = time.Now()
 	case file == "" || errors.Is(err, fs.ErrNotExist):
@@ -292,54 +279,6 @@ func (b *buildMachine) changes() string {
 	return b.Changes[b.Captures%len(b.Changes)]
 }
 
-// start begins an operation under the key.
-func (w *World) start(siteName, key string, op platform.Operation) error {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	s, ok := w.state.Sites[siteName]
-	if !ok {
-		return &platform.Refusal{Why: fmt.Sprintf("there is no site %q here", siteName)}
-	}
-	if _, ok := w.state.Operations[key]; ok {
-		return nil
-	}
-	now := w.now()
-	o := &operation{Site: siteName, Op: op, Began: now, Ends: now, Progress: platform.Progress{State: platform.UnderWay}}
-	k := s.Spec.Knobs
-	switch {
-	case op.Capture != nil:
-		b := w.buildMachine(siteName, op.Capture.BuildMachine)
-		switch {
-		case b == nil:
-			return &platform.Refusal{Why: fmt.Sprintf("there is no build machine %q at %s", op.Capture.BuildMachine, siteName)}
-		case b.MachineClass != op.Capture.MachineClass:
-			return &platform.Refusal{Why: fmt.Sprintf("build machine %s is of class %s, and the image of class %s", b.Name, b.MachineClass, op.Capture.MachineClass)}
-		case b.Busy:
-			return fmt.Errorf("build machine %s is being captured", b.Name)
-		}
-		b.Busy = true
-		o.Ends = now.Add(k.Capture)
-	case op.Deliver != nil:
-		if _, ok := w.state.Disks[op.Deliver.Disk]; !ok {
-			return &platform.Refusal{Why: fmt.Sprintf("there is no disk %q", op.Deliver.Disk)}
-		}
-		o.Ends = now.Add(w.vary(k.Deliver, k.Spread))
-	case op.DeleteCopy != nil:
-		delete(s.Copies, op.DeleteCopy.Copy)
-	case op.DeleteDisk != nil:
-		delete(w.state.Disks, op.DeleteDisk.Disk)
-	case op.Rebuild != nil:
-		if err := w.beginRebuild(s, o); err != nil {
-			return err
-		}
-	default:
-		return &platform.Refusal{Why: "the operation says nothing to do"}
-	}
-	w.state.Operations[key] = o
-	w.dirty = true
-	return nil
-}
-
 func (w *World) vary(d time.Duration, spread float64) time.Duration {
 	return time.Duration(float64(d) * (1 + spread*(2*w.rng.Float64()-1)))
 }
@@ -351,112 +290,4 @@ func (w *World) buildMachine(siteName, name string) *buildMachine {
 		}
 	}
 	return nil
-}
-
-// beginRebuild throws the host's disk away and picks the copy with the fewest clones under way.
-func (w *World) beginRebuild(s *site, o *operation) error {
-	r := o.Op.Rebuild
-	busy := map[string]int{}
-	for _, other := range w.state.Operations {
-		if other.Op.Rebuild == nil || other.Progress.State != platform.UnderWay {
-			continue
-		}
-		if other.Op.Rebuild.Host == r.Host {
-			return fmt.Errorf("host %s is being rebuilt under another key", r.Host)
-		}
-		if other.Site == o.Site {
-			busy[other.From]++
-		}
-	}
-	o.From = ""
-	for _, c := range r.Copies {
-		if _, ok := s.Copies[c]; ok && (o.From == "" || busy[c] < busy[o.From]) {
-			o.From = c
-		}
-	}
-	if o.From == "" {
-		return &platform.Refusal{Why: fmt.Sprintf("none of the copies %s is at %s", strings.Join(r.Copies, ", "), o.Site)}
-	}
-	if busy[o.From] >= s.Spec.ClonesPerCopy {
-		return &platform.Refusal{Why: fmt.Sprintf("storage is overrun: %d clones of %s at once, it allows %d", busy[o.From]+1, o.From, s.Spec.ClonesPerCopy)}
-	}
-	if c := s.Copies[o.From]; c.MachineClass != r.MachineClass {
-		return &platform.Refusal{Why: fmt.Sprintf("the disk is for machines of class %s, and %s is of class %s", c.MachineClass, r.Host, r.MachineClass)}
-	}
-	w.shutDown(r.Host)
-	o.Ends = w.now().Add(w.vary(s.Spec.Knobs.Clone, s.Spec.Knobs.Spread))
-	return nil
-}
-
-// proceed ends the operation if its time has come.
-func (w *World) proceed(key string, o *operation, now time.Time) {
-	if now.Before(o.Ends) {
-		if span := o.Ends.Sub(o.Began); span > 0 {
-			o.Progress.Percent = int(100 * now.Sub(o.Began) / span)
-		}
-		return
-	}
-	w.dirty = true
-	s := w.state.Sites[o.Site]
-	fail := func(format string, args ...any) {
-		o.Progress = platform.Progress{State: platform.Failed, Percent: o.Progress.Percent, Why: fmt.Sprintf(format, args...)}
-	}
-	done := func(d disk) {
-		o.Progress = platform.Progress{State: platform.Succeeded, Percent: 100, Digest: d.Digest, Size: d.Size}
-	}
-	switch {
-	case o.Op.Capture != nil:
-		c := o.Op.Capture
-		b := w.buildMachine(o.Site, c.BuildMachine)
-		sum := sha256.Sum256(fmt.Appendf(nil, "%d %s %d %s", w.state.Seed, b.Name, b.Captures, c.Stamp))
-		d := disk{
-			Digest: "sha256:" + hex.EncodeToString(sum[:]), Stamp: c.Stamp, MachineClass: b.MachineClass,
-			Size: 24<<30 + int64(b.Captures)*390<<20 + int64(sum[0])<<20,
-		}
-		w.state.Disks[c.Disk] = d
-		b.Captures++
-		b.Busy = false
-		if c.Discard {
-			w.state.BuildMachines = slices.DeleteFunc(w.state.BuildMachines, func(o *buildMachine) bool { return o == b })
-		}
-		done(d)
-	case o.Op.Deliver != nil:
-		d := w.state.Disks[o.Op.Deliver.Disk]
-		if d.Digest != o.Op.Deliver.Digest {
-			fail("what arrived has digest %s and not %s", d.Digest, o.Op.Deliver.Digest)
-			return
-		}
-		s.Copies[o.Op.Deliver.Copy] = d
-		done(d)
-	case o.Op.DeleteCopy != nil, o.Op.DeleteDisk != nil:
-		done(disk{})
-	case o.Op.Rebuild != nil:
-		r := o.Op.Rebuild
-		d, ok := s.Copies[o.From]
-		if w.happens(s.Spec.Knobs.chance(WrongDisk, r.Host)) {
-			d.Digest = "sha256:" + strings.Repeat("0", 64)
-		}
-		switch {
-		case !ok:
-			fail("copy %s was deleted while it was cloned", o.From)
-		case d.Digest != r.Digest:
-			fail("the clone has digest %s and not %s", d.Digest, r.Digest)
-		case w.happens(s.Spec.Knobs.chance(CloneFails, r.Host)):
-			fail("the storage gave up: write error on the clone of %s", o.From)
-		default:
-			w.boot(o.Site, r, d, key, now)
-			done(d)
-		}
-	}
-}
-
-// ask returns how an operation stands.
-func (w *World) ask(key string) (platform.Progress, bool) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	o, ok := w.state.Operations[key]
-	if !ok {
-		return platform.Progress{}, false
-	}
-	return o.Progress, true
 }

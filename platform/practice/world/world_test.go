@@ -22,13 +22,15 @@ func quay(t *testing.T, crowds string) *World {
 	return w
 }
 
-func rebuild(host string) platform.Operation {
-	return platform.Operation{Rebuild: &platform.Rebuild{Host: host, Copies: []string{"c"}, Digest: "sha256:1", MachineClass: "standard", Seats: 2}}
+func rebuild(host string) platform.Operation { return platform.RebuildHost.Of(made(host)) }
+
+func made(host string) platform.Rebuild {
+	return platform.Rebuild{Host: host, Copies: []string{"c"}, Digest: "sha256:1", MachineClass: "standard", Seats: 2}
 }
 
 // built makes a machine that has enrolled and takes sessions.
 func built(w *World, name string) *machine {
-	w.boot("a", rebuild(name).Rebuild, w.state.Sites["a"].Copies["c"], "k-"+name, w.now())
+	w.boot("a", made(name), w.state.Sites["a"].Copies["c"], "k-"+name, w.now())
 	m := w.state.Machines[name]
 	m.Credential, m.Drain = "x", 0
 	return m

@@ -1,0 +1,22 @@
+// Package matter names what can wait for a person: the kinds of what Today tells.
+package matter
+
+// Kind of a matter.
+type Kind string
+
+const (
+	Site      Kind = "site"        // a site does not answer
+	Rollover  Kind = "rollover"    // a rollover is open
+	Faulty    Kind = "faulty"      // hosts are faulty
+	Drained   Kind = "drained"     // hosts were drained by hand, and not returned
+	Drift     Kind = "drift"       // hosts run another version than they should
+	Trial     Kind = "trial"       // a trial waits for sign-offs
+	Cleared   Kind = "cleared"     // a version could go live
+	Copy      Kind = "copy"        // a copy did not arrive
+	EndOfLife Kind = "end-of-life" // a version in use reaches its end-of-life
+)
+
+// Kinds are all of them.
+func Kinds() []Kind {
+	return []Kind{Site, Rollover, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife}
+}

@@ -1,0 +1,136 @@
+package rollovers_test
+
+import (
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"nimblepane/core/host"
+	"nimblepane/core/image"
+	"nimblepane/core/rollover"
+	"nimblepane/engine/rollovers"
+	"nimblepane/engine/versions"
+	"nimblepane/internal/enginetest"
+	"nimblepane/store"
+	"nimblepane/store/storetest"
+)
+
+func TestAfterARollbackEveryHostIsOnItsWayToWhatItShouldRun(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	rapid.Check(t, func(rt *rapid.T) {
+		require.NoError(rt, st.DB.Exec("truncate sites, images, trail, events restart identity cascade").Error)
+		p := enginetest.On(rt, st)
+		require.NoError(rt, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[0], versions.Activation{Overrule: true, Reason: "first"}))
+		require.NoError(rt, p.Versions.Stage(t.Context(), "tove", "desk", p.Numbers[0], versions.Staging{}))
+		for range rapid.IntRange(5, 30).Draw(rt, "acts") {
+			what, err := p.Act(rt)
+			if err == nil && strings.HasPrefix(what, "rollback") {
+				require.Empty(rt, p.Lost(), "after a rollback")
+			}
+		}
+		for _, pool := range p.Pools {
+			_ = p.Fleet.Unpin(t.Context(), "tove", pool, "")
+		}
+		for _, host := range []string{"pi-001", "co-001", "of-001"} {
+			_ = p.Fleet.Return(t.Context(), "jonas", host, "")
+		}
+		p.Settle()
+		if _, err := p.Rollovers.Rollback(t.Context(), "tove", rollovers.RollbackRequest{Image: "desk", Leaves: p.Names(image.Live), Reason: "bad"}); err != nil {
+			return // nothing to go back to
+		}
+		p.Settle()
+		require.Empty(rt, p.Lost())
+		var ghosts int64
+		require.NoError(rt, p.Store.DB.Model(&store.Host{}).Where("state not in ('serving', 'off')").Count(&ghosts).Error)
+		require.Zero(rt, ghosts)
+	})
+}
+
+func TestTwoWhoRollBackAtOnceGoBackOneStep(t *testing.T) {
+	t.Parallel()
+	p := enginetest.Open(t)
+	for _, v := range p.Numbers[:3] {
+		require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", v, versions.Activation{Overrule: true, Reason: "next"}))
+	}
+	errs := make(chan error, 2)
+	for range 2 {
+		go func() {
+			_, err := p.Rollovers.Rollback(t.Context(), "tove", rollovers.RollbackRequest{Image: "desk", Leaves: p.Numbers[2], Reason: "bad"})
+			errs <- err
+		}()
+	}
+	first, second := <-errs, <-errs
+	require.True(t, (first == nil) != (second == nil), "%v, %v", first, second)
+	require.ErrorContains(t, errors.Join(first, second), "track live of desk names 2026.11.2, and not 2026.11.3: somebody moved it since you looked")
+	require.Equal(t, p.Numbers[1], p.Names(image.Live))
+	moved := p.Numbers[0]
+	err := p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[3], versions.Activation{Overrule: true, Reason: "r", Leaves: &moved})
+	require.ErrorContains(t, err, "names 2026.11.2, and not 2026.11.1")
+}
+
+func TestAStoppedRolloverOfAGrownPoolLeavesNoGhosts(t *testing.T) {
+	t.Parallel()
+	p := enginetest.Open(t)
+	require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[0], versions.Activation{Overrule: true, Reason: "first"}))
+	o := rollover.DefaultOptions
+	o.Batch, o.Floor = rollover.Share{Value: 100, Percent: true}, rollover.Share{}
+	start := func() int64 {
+		rows, err := p.Rollovers.Start(t.Context(), "jonas", rollovers.StartRequest{Pools: []string{"counters"}, Options: o})
+		require.NoError(t, err)
+		return rows[0].ID
+	}
+	start()
+	p.Settle()
+	_, err := p.Fleet.LoadEstate(t.Context(), "tove", []byte(strings.Replace(enginetest.Estate, "hosts: 5", "hosts: 29", 1)), false)
+	require.NoError(t, err)
+	id := start()
+	require.NoError(t, p.Tick(t.Context(), store.RolloverTicks, id))
+	require.NoError(t, p.Tick(t.Context(), store.RolloverTicks, id))
+	require.NoError(t, p.Rollovers.Stop(t.Context(), "jonas", id, "not now"))
+	p.Settle()
+	var states []string
+	require.NoError(t, p.Store.DB.Raw("select distinct state || ' ' || machine from hosts where pool_id = (select id from pools where name = 'counters') order by 1").Scan(&states).Error)
+	require.Equal(t, []string{"off false", "serving true"}, states)
+}
+
+func TestAWordThatAHostIsEmptyEndsWithItsRollover(t *testing.T) {
+	t.Parallel()
+	p := enginetest.Open(t)
+	require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[0], versions.Activation{Overrule: true, Reason: "first"}))
+	o := rollover.DefaultOptions
+	o.Batch, o.Floor = rollover.Share{Value: 100, Percent: true}, rollover.Share{}
+	_, err := p.Rollovers.Start(t.Context(), "jonas", rollovers.StartRequest{Pools: []string{"counters"}, Options: o})
+	require.NoError(t, err)
+	p.Settle()
+	p.Fleet.Listening = p.Time.At
+	p.Time.At = p.Time.At.Add(10 * time.Minute)
+	require.NoError(t, p.Sweep(t.Context()))
+	now := func() store.Host {
+		h, err := store.HostNamed(p.Store.DB, "co-001")
+		require.NoError(t, err)
+		return h
+	}
+	require.Equal(t, host.Faulty, now().State)
+	require.NoError(t, p.Store.DB.Exec("update copies set state = 'failed'").Error) // it has to wait for a clone
+	r, err := p.Rollovers.Rebuild(t.Context(), "jonas", rollovers.RebuildRequest{Host: "co-001", Vouched: true, Reason: "I stood before it"})
+	require.NoError(t, err)
+	require.NoError(t, p.Tick(t.Context(), store.RolloverTicks, r.ID))
+	require.NoError(t, p.Tick(t.Context(), store.RolloverTicks, r.ID))
+	require.Equal(t, host.Emptied, now().State)
+	require.NoError(t, p.Sweep(t.Context()))
+	require.Equal(t, host.Emptied, now().State, "that it is silent is known")
+	require.NoError(t, p.Rollovers.Stop(t.Context(), "jonas", r.ID, "not now"))
+	require.NoError(t, p.Tick(t.Context(), store.RolloverTicks, r.ID))
+	h := now()
+	require.Equal(t, host.Faulty, h.State)
+	require.True(t, h.Silent, "it comes back when it is heard")
+	require.Nil(t, h.VouchedAt)
+	p.Step()
+	require.Equal(t, host.Serving, now().State)
+	require.EqualValues(t, 0, now().DrainOrder)
+}

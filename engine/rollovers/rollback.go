@@ -1,0 +1,213 @@
+package rollovers
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"nimblepane/core/image"
+	"nimblepane/core/rollover"
+	"nimblepane/engine"
+	"nimblepane/engine/versions"
+	"nimblepane/store"
+)
+
+// RollbackRequest says how an image goes back.
+type RollbackRequest struct {
+	Image  string
+	Leaves string // the number of the version that live names, as the person saw it
+	To     string // "" for the fallback
+	Reason string
+	// KeepUsable leaves the version that is rolled back unbarred.
+	KeepUsable bool
+	// TrackOnly moves the track and starts no rollover.
+	TrackOnly bool
+}
+
+// RollbackResult is what a rollback set going.
+type RollbackResult struct {
+	From, To  string
+	Tracks    []string // tracks that were pointed back
+	Rollovers []store.Rollover
+	Stopped   []store.Rollover // those that took hosts elsewhere, or only some of them back
+}
+
+// Rollback points an image's live track back at an earlier version, bars the
+// version that it named, and rolls every pool that follows the track back:
+// hosts that run the earlier version stay as they are. Other tracks that name
+// the barred version go back too.
+func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackRequest) (result RollbackResult, err error) {
+	if strings.TrimSpace(r.Reason) == "" {
+		return result, engine.Invalidf("rolling back needs a reason: it stands on the barred version and in the trail")
+	}
+	err = rs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		result = RollbackResult{}
+		img, err := store.LockImage(tx.DB, r.Image)
+		if err != nil {
+			return err
+		}
+		live, err := store.TrackNamed(tx.DB, img, image.Live)
+		if err != nil {
+			return err
+		}
+		if live.VersionID == nil {
+			return engine.Conflictf("image %s was never live: there is nothing to roll back", img.Name)
+		}
+		bad, err := store.VersionByID(tx.DB, *live.VersionID)
+		if err != nil {
+			return err
+		}
+		if err := versions.CheckLeaves(img, image.Live, bad.Number, r.Leaves); err != nil {
+			return err
+		}
+		good, err := rs.goBackTo(tx, img, live, bad, r.To)
+		if err != nil {
+			return err
+		}
+		tracks, err := store.Tracks(tx.DB, img.ID)
+		if err != nil {
+			return err
+		}
+		for i := range tracks {
+			t := &tracks[i]
+			if t.VersionID == nil || *t.VersionID != bad.ID || t.Name != image.Live && r.KeepUsable {
+				continue
+			}
+			if err := tx.MoveTrack(t, store.TrackMove{Kind: image.Return, VersionID: good.ID, Reason: r.Reason}); err != nil {
+				return err
+			}
+			result.Tracks = append(result.Tracks, t.Name)
+		}
+		result.From, result.To = bad.Number, good.Number
+		tx.Record(store.Entry{Verb: "image.rollback", Subject: versions.Subject(img, bad), Reason: r.Reason, Detail: map[string]any{"to": good.Number, "tracks": result.Tracks}})
+		if !r.TrackOnly {
+			if result.Rollovers, result.Stopped, err = rs.rollPoolsBack(tx, img, result.Tracks, r.Reason); err != nil {
+				return err
+			}
+		}
+		if r.KeepUsable {
+			return nil
+		}
+		if pinned, err := store.PinnedTo(tx.DB, bad.ID); err != nil {
+			return err
+		} else if len(pinned) > 0 {
+			return engine.Conflictf("pool %s is pinned to %s, which rolling back bars: unpin it first, or keep the version usable", strings.Join(pinned, ", "), versions.Label(img, bad))
+		}
+		if err := versions.BarIn(tx, img, &bad, r.Reason); err != nil {
+			return err
+		}
+		return tx.Save(&bad).Error
+	})
+	return result, err
+}
+
+func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, bad store.Version, number string) (store.Version, error) {
+	if number == "" {
+		if live.FallbackID == nil {
+			return store.Version{}, engine.Conflictf("image %s has no fallback: it was let go, or this is its first version; name the version to go back to", img.Name)
+		}
+		good, err := store.VersionByID(tx.DB, *live.FallbackID)
+		if err != nil {
+			return good, err
+		}
+		return good, versions.Usable(img, good)
+	}
+	good, err := store.VersionNumbered(tx.DB, img, number)
+	if err != nil {
+		return good, err
+	}
+	if good.ID == bad.ID {
+		return good, engine.Invalidf("%s is what live names now: name an earlier version", versions.Label(img, good))
+	}
+	moves, err := store.TrackMoves(tx.DB, live.ID)
+	if err != nil {
+		return good, err
+	}
+	if !slices.ContainsFunc(moves, func(m store.TrackMove) bool { return m.VersionID == good.ID }) {
+		return good, engine.Conflictf("%s was never live: rolling back goes to a version that was; to go on to another one, activate it", versions.Label(img, good))
+	}
+	return good, versions.Usable(img, good)
+}
+
+// rollPoolsBack gives each pool that follows one of the tracks a rollover that
+// takes every host of it to what it should run now. What takes hosts of the
+// pool elsewhere, or takes only some of them back, is stopped for it.
+func (rs *Rollovers) rollPoolsBack(tx *store.Tx, img store.Image, tracks []string, reason string) (started, stopped []store.Rollover, err error) {
+	pools, err := store.LockFollowers(tx.DB, img, tracks)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, p := range pools {
+		open, err := store.LockOpenRollovers(tx.DB, p.ID)
+		if err != nil {
+			return nil, nil, err
+		}
+		if o := store.NotStopped(open); o != nil {
+			if covered, err := takesAll(tx, *o, p); err != nil {
+				return nil, nil, err
+			} else if covered {
+				continue
+			}
+			stop(tx, o, reason)
+			if err := tx.Save(o).Error; err != nil {
+				return nil, nil, err
+			}
+			stopped = append(stopped, *o)
+		}
+		o, err := lastOptions(tx, p)
+		if err != nil {
+			return nil, nil, err
+		}
+		if err := fit(o, p); err != nil {
+			return nil, nil, err
+		}
+		r, err := rs.startOne(tx, p, StartRequest{Options: o, Reason: reason})
+		var nothing *nothingToDo
+		if asNothing(err, &nothing) {
+			continue
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		started = append(started, r)
+	}
+	return started, stopped, nil
+}
+
+// takesAll says whether a rollover takes every host of the pool that needs it
+// to what the pool should run.
+func takesAll(tx *store.Tx, r store.Rollover, p store.Pool) (bool, error) {
+	target, err := store.PoolTarget(tx.DB, p.ID)
+	if err != nil || r.TargetID != target {
+		return false, err
+	}
+	members, err := store.RolloverHosts(tx.DB, r.ID)
+	if err != nil {
+		return false, err
+	}
+	coming := map[int64]bool{}
+	for _, m := range members {
+		coming[m.HostID] = !m.Phase.Settled()
+	}
+	hosts, err := store.Hosts(tx.DB, p.ID)
+	if err != nil {
+		return false, err
+	}
+	return !slices.ContainsFunc(hosts, func(h store.Host) bool { return decided(h).Joins(target) && !coming[h.ID] }), nil
+}
+
+// lastOptions are those of the pool's last rollover, other than of single
+// hosts: its people are used to them.
+func lastOptions(tx *store.Tx, p store.Pool) (rollover.Options, error) {
+	last, was, err := store.LastRollover(tx.DB, p.ID)
+	if err != nil || !was {
+		return rollover.DefaultOptions, err
+	}
+	o := last.Options.V
+	o.EarliestStart = time.Time{}
+	if fit(o, p) != nil {
+		return rollover.DefaultOptions, nil // the pool is another by now
+	}
+	return o, nil
+}

@@ -1,0 +1,229 @@
+package rollovers
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/dustin/go-humanize/english"
+
+	"nimblepane/core/host"
+	"nimblepane/core/rollover"
+	"nimblepane/engine"
+	"nimblepane/engine/versions"
+	"nimblepane/platform"
+	"nimblepane/store"
+)
+
+// StartRequest asks for rollovers.
+type StartRequest struct {
+	Pools   []string
+	Options rollover.Options
+	Reason  string
+	// Hosts limits the rollover to these hosts of its one pool, and rebuilds
+	// them even if they run the version already.
+	Hosts []string
+}
+
+// nothingToDo is the problem that every host runs the version already.
+type nothingToDo struct{ engine.Problem }
+
+func (n *nothingToDo) Unwrap() error { return &n.Problem }
+
+func asNothing(err error, n **nothingToDo) bool { return errors.As(err, n) }
+
+// Start plans a rollover for each pool, for all of them or for none.
+func (rs *Rollovers) Start(ctx context.Context, actor string, r StartRequest) (started []store.Rollover, err error) {
+	if len(r.Pools) == 0 {
+		return nil, engine.Invalidf("name at least one pool to roll over")
+	}
+	for i, name := range r.Pools {
+		if slices.Contains(r.Pools[:i], name) {
+			return nil, engine.Invalidf("pool %s is named twice", name)
+		}
+	}
+	for _, name := range r.Pools {
+		if err := rs.checkRoom(ctx, name); err != nil {
+			return nil, err
+		}
+	}
+	err = rs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		started = nil
+		pools, err := store.LockPools(tx.DB, r.Pools...)
+		if err != nil {
+			return err
+		}
+		var nothing *nothingToDo
+		for _, p := range pools {
+			one, err := rs.startOne(tx, p, r)
+			if err != nil && !asNothing(err, &nothing) {
+				return err
+			}
+			started = append(started, one)
+		}
+		if err := fit(r.Options, pools...); err != nil {
+			return err
+		}
+		if nothing != nil {
+			return nothing
+		}
+		return nil
+	})
+	return started, err
+}
+
+// poolTarget returns the version that the pool should run, if hosts may be made from it.
+func poolTarget(tx *store.Tx, p store.Pool) (store.Image, store.Version, error) {
+	img, err := store.ImageByID(tx.DB, p.ImageID)
+	if err != nil {
+		return img, store.Version{}, err
+	}
+	id, err := store.PoolTarget(tx.DB, p.ID)
+	if err != nil {
+		return img, store.Version{}, err
+	}
+	if id == 0 {
+		return img, store.Version{}, engine.Conflictf("track %s of %s names no version yet, so pool %s has nothing to roll to: stage or activate a version first", p.Track, img.Name, p.Name)
+	}
+	v, err := store.VersionByID(tx.DB, id)
+	if err != nil {
+		return img, v, err
+	}
+	return img, v, versions.Usable(img, v)
+}
+
+// checkRoom asks a pool's site whether its hosts can all have a machine there. A site that does not answer now does not keep a rollover
+// from being planned: its works wait for the site.
+func (rs *Rollovers) checkRoom(ctx context.Context, pool string) error {
+	db := rs.engine.Store.DB.WithContext(ctx)
+	p, err := store.PoolNamed(db, pool)
+	if err != nil {
+		return err
+	}
+	all, err := store.Hosts(db, p.ID)
+	if err != nil {
+		return err
+	}
+	hosts := make([]string, len(all))
+	for i, h := range all {
+		hosts[i] = h.Name
+	}
+	site, err := store.SiteByID(db, p.SiteID)
+	if err != nil {
+		return err
+	}
+	err = rs.engine.Tell(ctx, site, func(ctx context.Context, on platform.Platform) error { return on.CheckRoom(ctx, hosts, p.MachineClass) })
+	var refusal *platform.Refusal
+	if errors.As(err, &refusal) {
+		return engine.Conflictf("pool %s cannot be rolled over: %s", p.Name, refusal.Why)
+	}
+	if err != nil {
+		rs.engine.Log.Warn("whether a pool fits could not be asked", "pool", p.Name, "err", err)
+	}
+	return nil
+}
+
+func sizeOf(p store.Pool) rollover.Pool {
+	return rollover.Pool{Hosts: p.HostCount, SeatsPerHost: p.SeatsPerHost}
+}
+
+// fit returns nil if the options can be carried out on all of the pools, or
+// all that is wrong: with the pool's name what is wrong with some of them only.
+func fit(o rollover.Options, pools ...store.Pool) error {
+	var names, reasons []string
+	where := map[string][]string{} // the pools, by reason
+	for _, p := range pools {
+		err := o.Check(sizeOf(p))
+		if err == nil {
+			continue
+		}
+		names = append(names, p.Name)
+		for _, why := range strings.Split(err.Error(), "\n") {
+			if where[why] == nil {
+				reasons = append(reasons, why)
+			}
+			where[why] = append(where[why], p.Name)
+		}
+	}
+	if names == nil {
+		return nil
+	}
+	for i, why := range reasons {
+		if len(where[why]) < len(pools) {
+			reasons[i] = "pool " + strings.Join(where[why], " and ") + ": " + why
+		}
+	}
+	return &engine.Problem{Kind: engine.Invalid, Text: "the options do not fit " + english.PluralWord(len(names), "pool ", "pools ") + strings.Join(names, " and "), Reasons: reasons}
+}
+
+func (rs *Rollovers) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store.Rollover, error) {
+	var row store.Rollover
+	open, err := store.LockOpenRollovers(tx.DB, p.ID)
+	if err != nil {
+		return row, err
+	}
+	if o := store.NotStopped(open); o != nil {
+		return row, engine.Conflictf("pool %s is being rolled by %s (%s): let it finish, or stop it", p.Name, o.Name(), o.State)
+	}
+	img, v, err := poolTarget(tx, p)
+	if err != nil {
+		return row, err
+	}
+	if p.MachineClass != img.MachineClass {
+		return row, engine.Conflictf("pool %s has machines of class %s, and image %s is for class %s", p.Name, p.MachineClass, img.Name, img.MachineClass)
+	}
+	hosts, err := store.Hosts(tx.DB, p.ID)
+	if err != nil {
+		return row, err
+	}
+	var members []store.RolloverHost
+	for _, h := range hosts {
+		if len(r.Hosts) > 0 && !slices.Contains(r.Hosts, h.Name) {
+			continue
+		}
+		if len(r.Hosts) == 0 && !decided(h).Joins(v.ID) {
+			continue
+		}
+		m := store.RolloverHost{HostID: h.ID, Phase: rollover.Queued, Since: tx.Now, FromID: h.VersionID}
+		if len(r.Hosts) > 0 && h.DrainOrder != 0 && (h.State == host.Draining || h.State == host.Emptied) {
+			// Somebody drained it in order to rebuild it: the rollover takes over from there.
+			m.Phase, m.Batch = rollover.Draining, 1
+			if err := tx.TakeOver(h.ID); err != nil {
+				return row, err
+			}
+		}
+		members = append(members, m)
+	}
+	if len(members) == 0 {
+		return row, &nothingToDo{engine.Problem{Kind: engine.Conflict, Text: fmt.Sprintf("all hosts of pool %s run %s already: there is nothing to roll over", p.Name, versions.Label(img, v))}}
+	}
+	plan := r.Options.Plan(sizeOf(p))
+	plan.State, plan.Target, plan.Forced = rollover.Planned, v.ID, len(r.Hosts) > 0
+	return createRollover(tx, p, img, v, store.Rollover{
+		Options: store.JSON[rollover.Options]{V: r.Options}, Plan: store.JSON[rollover.Plan]{V: plan}, Reason: r.Reason,
+	}, members)
+}
+
+// decided is what of a host's record the core decides by.
+func decided(h store.Host) rollover.Host {
+	d := rollover.Host{ID: h.ID, Name: h.Name, State: h.State}
+	if h.VersionID != nil {
+		d.Version = *h.VersionID
+	}
+	return d
+}
+
+func createRollover(tx *store.Tx, p store.Pool, img store.Image, v store.Version, row store.Rollover, members []store.RolloverHost) (store.Rollover, error) {
+	row.PoolID, row.TargetID, row.State, row.CreatedBy, row.CreatedAt = p.ID, v.ID, rollover.Planned, tx.Actor, tx.Now
+	if err := tx.AddRollover(&row, members); err != nil {
+		return row, err
+	}
+	detail := map[string]any{"pool": p.Name, "version": versions.Label(img, v), "hosts": len(members), "batch": row.Options.V.Batch.String(), "floor": row.Options.V.Floor.String(), "log_off": row.Options.V.LogOff}
+	if row.Reverses != nil {
+		detail["reverses"] = *row.Reverses
+	}
+	tx.Record(store.Entry{Verb: "rollover.plan", Subject: row.Name(), Scope: row.Name(), Reason: row.Reason, Detail: detail})
+	return row, nil
+}

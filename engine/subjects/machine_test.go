@@ -1,0 +1,325 @@
+package subjects_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nimblepane/client"
+	"nimblepane/core/image"
+	"nimblepane/core/role"
+	"nimblepane/internal/servicetest"
+	"nimblepane/platform"
+	"nimblepane/platform/practice/world"
+)
+
+// ground stands before the practice sites of a test as a platform with machines
+// of its own, of which the test says how they are.
+type ground struct {
+	mu       sync.Mutex
+	machines map[string]platform.Machine
+	noRoom   string
+	full     bool // deliveries are refused
+	said     []string
+	files    map[string][]byte
+}
+
+func (g *ground) say(format string, args ...any) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.said = append(g.said, fmt.Sprintf(format, args...))
+}
+
+func (g *ground) heard(what string) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return slices.Contains(g.said, what)
+}
+
+func (g *ground) set(fn func()) { g.mu.Lock(); defer g.mu.Unlock(); fn() }
+
+type grounded struct {
+	platform.Platform
+	*ground
+}
+
+func (g *ground) over(p platform.Platform) platform.Platform { return grounded{p, g} }
+
+func (g grounded) Start(ctx context.Context, key string, op platform.Operation) error {
+	g.mu.Lock()
+	full := g.full
+	g.mu.Unlock()
+	if op.Kind == string(platform.DeliverCopy) && full {
+		return &platform.Refusal{Why: "its storage is full"}
+	}
+	if op.Kind == string(platform.DeleteDisk) {
+		d, err := platform.DeleteDisk.Input(op)
+		if err != nil {
+			return err
+		}
+		g.say("delete disk %s", d.Name)
+	}
+	return g.Platform.Start(ctx, key, op)
+}
+
+func (g grounded) CheckRoom(_ context.Context, hosts []string, class string) error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.noRoom != "" {
+		return &platform.Refusal{Why: fmt.Sprintf("%s for %d of class %s", g.noRoom, len(hosts), class)}
+	}
+	return nil
+}
+
+func (g grounded) Machine(_ context.Context, host string) (platform.Machine, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	m, ok := g.machines[host]
+	if !ok {
+		return m, platform.ErrUnknown
+	}
+	return m, nil
+}
+
+func (g grounded) PowerOn(_ context.Context, host string) error {
+	g.say("power on %s", host)
+	g.set(func() { g.machines[host] = platform.Machine{State: platform.MachineRunning, Node: "hv-1"} })
+	return nil
+}
+
+func (g grounded) Nodes(context.Context) ([]platform.Node, error) {
+	return []platform.Node{{Name: "hv-1", Cores: 8, Memory: 1 << 34}, {Name: "hv-2", Unreachable: "hypervisor hv-2 does not answer"}}, nil
+}
+
+func (g grounded) Create(_ context.Context, s platform.BuildSpec) error {
+	g.say("create %s of %s from %v%s", s.Name, s.MachineClass, s.Copies, s.BaseDisk)
+	return nil
+}
+
+func (g grounded) PowerOnBuild(_ context.Context, name string) error {
+	g.say("start %s", name)
+	return nil
+}
+
+func (g grounded) PowerOffBuild(_ context.Context, name string) error {
+	return &platform.Refusal{Why: name + " did not shut down within 5m0s"}
+}
+
+func (g grounded) Discard(_ context.Context, name string) error {
+	g.say("discard %s", name)
+	return nil
+}
+
+func (g grounded) Exec(ctx context.Context, name string, c platform.Command) (platform.Outcome, error) {
+	if c.Path == "/bin/sleep" {
+		<-ctx.Done()
+		return platform.Outcome{}, ctx.Err()
+	}
+	return platform.Outcome{ExitCode: 3, Output: append([]byte(c.Path+" says "), c.Input...), Errors: []byte("but")}, nil
+}
+
+func (g grounded) Put(_ context.Context, name, path string, content io.Reader) error {
+	b, err := io.ReadAll(content)
+	g.set(func() { g.files[path] = b })
+	return err
+}
+
+func (g grounded) Get(_ context.Context, name, path string, into io.Writer) error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	b, ok := g.files[path]
+	if !ok {
+		return &platform.Refusal{Why: "No such file or directory"}
+	}
+	_, err := io.Copy(into, bytes.NewReader(b))
+	return err
+}
+
+func onGround(t *testing.T) (*servicetest.Service, *ground) {
+	g := &ground{machines: map[string]platform.Machine{}, files: map[string][]byte{}}
+	return servicetest.Start(t, servicetest.Options{Over: g.over}), g
+}
+
+func TestAMachineThatWasSwitchedOffIsStartedAgain(t *testing.T) {
+	t.Parallel()
+	s, g := onGround(t)
+	s.Live("back-office")
+	g.set(func() {
+		g.machines["bo-002"] = platform.Machine{State: platform.MachineOff}
+		g.machines["bo-003"] = platform.Machine{State: platform.MachineGone, Why: "somebody deleted it"}
+	})
+	s.Fault("south-quay", world.FallsSilent, "bo-00[23]")
+	why := func(host, want string) {
+		s.Until(host+" to say "+want, func() bool {
+			h, err := s.As(role.Viewer).Host(t.Context(), host)
+			require.NoError(t, err)
+			return h.State == "faulty" && bytes.Contains([]byte(h.Why), []byte(want))
+		})
+	}
+	why("bo-002", "; its machine was off and was started again")
+	why("bo-003", "; somebody deleted it")
+	require.True(t, g.heard("power on bo-002"))
+	require.False(t, g.heard("power on bo-003"))
+	h, err := s.As(role.Viewer).Host(t.Context(), "bo-002")
+	require.NoError(t, err)
+	require.Equal(t, platform.MachineRunning, h.Machine.State)
+	entries, err := s.As(role.Viewer).Trail(t.Context(), client.TrailQuery{Verb: "host.power-on"}, 10)
+	require.NoError(t, err)
+	require.Len(t, entries, 1)
+	require.Equal(t, "host bo-002", entries[0].Subject)
+	s.Fault("south-quay", "", "")
+	s.Until("both to come back", func() bool { return len(hosts(t, s, client.HostQuery{Pool: "back-office", State: "serving"})) == 4 })
+}
+
+func TestARolloverThatDoesNotFitIsNotBegun(t *testing.T) {
+	t.Parallel()
+	s, g := onGround(t)
+	number := s.Captured("counter-desk", "bm-counter")
+	_, err := s.As(role.Operator).Stage(t.Context(), "counter-desk", number, client.Staging{})
+	require.NoError(t, err)
+	g.set(func() { g.noRoom = "there is no room" })
+	_, err = s.As(role.Operator).StartRollovers(t.Context(), client.StartRollovers{Pools: []string{"ticket-pilot"}, Options: client.Options{Floor: "0"}})
+	require.ErrorContains(t, err, "pool ticket-pilot cannot be rolled over: there is no room for 2 of class standard")
+	_, err = s.As(role.Administrator).LoadEstate(t.Context(), s.EstateFile(servicetest.Estate), false)
+	require.ErrorContains(t, err, "there is no room for 10 of class standard")
+	rows, err := s.As(role.Operator).Rollovers(t.Context(), "", "", false, 10)
+	require.NoError(t, err)
+	require.Empty(t, rows)
+}
+
+func TestADeliveryThatFailedIsDoneAgainAndRetiringGivesTheDiskUp(t *testing.T) {
+	t.Parallel()
+	s, g := onGround(t)
+	ctx, c := t.Context(), s.As(role.Operator)
+	g.set(func() { g.full = true })
+	v, err := c.Capture(ctx, "counter-desk", client.Capture{BuildMachine: "bm-counter", Discard: true})
+	require.NoError(t, err)
+	number := v.Number
+	state := func(want image.CopyState) func() bool {
+		return func() bool {
+			v, err = c.Version(ctx, "counter-desk", number)
+			require.NoError(t, err)
+			return len(v.Copies) == 4 && !slices.ContainsFunc(v.Copies, func(x client.Copy) bool { return x.State != want })
+		}
+	}
+	s.Until("the deliveries to fail", state("failed"))
+	require.Equal(t, "its storage is full", v.Copies[0].Failure)
+	g.set(func() { g.full = false })
+	d, err := c.Deliver(ctx, "counter-desk", number)
+	require.NoError(t, err)
+	require.Equal(t, 4, d.Copies)
+	_, err = c.Retire(ctx, "counter-desk", number, "")
+	require.ErrorContains(t, err, "is being delivered: wait")
+	s.Until("the deliveries to arrive", state("present"))
+	_, err = c.Deliver(ctx, "counter-desk", number)
+	require.ErrorContains(t, err, "nothing to deliver again")
+	site, err := c.Site(ctx, "north-quay")
+	require.NoError(t, err)
+	require.Empty(t, site.BuildMachines, "it was discarded after its capture")
+	_, err = c.Retire(ctx, "counter-desk", number, "")
+	require.NoError(t, err)
+	s.Until("the disk to be deleted", func() bool { return g.heard("delete disk counter-desk-" + number) })
+}
+
+func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
+	t.Parallel()
+	s, g := onGround(t)
+	ctx, c := t.Context(), s.As(role.Operator)
+	number := s.Captured("counter-desk", "bm-counter")
+	for _, bad := range []struct {
+		in   client.NewBuildMachine
+		want string
+	}{
+		{client.NewBuildMachine{Name: "bm-new"}, "say what the build machine is made from"},
+		{client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: number, BaseDisk: "x.qcow2"}, "say what the build machine is made from"},
+		{client.NewBuildMachine{Name: "bm-new", BaseDisk: "x.qcow2"}, "needs a machine class"},
+		{client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: "1999.01.1"}, "1999.01.1"},
+		{client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: number, MachineClass: "graphics"}, "leave the class out"},
+		{client.NewBuildMachine{Name: "tc-001", BaseDisk: "x.qcow2", MachineClass: "standard"}, "is the name of a host"},
+		{client.NewBuildMachine{Name: "Not A Name", BaseDisk: "x.qcow2", MachineClass: "standard"}, "name"},
+	} {
+		_, err := c.CreateBuildMachine(ctx, "north-quay", bad.in)
+		require.ErrorContains(t, err, bad.want)
+	}
+	_, err := c.CreateBuildMachine(ctx, "no-quay", client.NewBuildMachine{Name: "bm-new", BaseDisk: "x.qcow2", MachineClass: "standard"})
+	require.ErrorContains(t, err, "no-quay")
+	_, err = s.As(role.Viewer).CreateBuildMachine(ctx, "north-quay", client.NewBuildMachine{Name: "bm-new", BaseDisk: "x.qcow2", MachineClass: "standard"})
+	require.True(t, client.IsStatus(err, 403), "%v", err)
+	require.False(t, g.heard("create bm-new of standard from []x.qcow2"))
+
+	site, err := c.CreateBuildMachine(ctx, "north-quay", client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: number})
+	require.NoError(t, err)
+	require.True(t, g.heard(fmt.Sprintf("create bm-new of standard from [counter-desk-%[1]s-copy-1 counter-desk-%[1]s-copy-2]", number)), "%v", g.said)
+	require.Equal(t, "hypervisor hv-2 does not answer", site.Hypervisors[1].Unreachable)
+	_, err = c.StartBuildMachine(ctx, "north-quay", "bm-new")
+	require.NoError(t, err)
+	_, err = c.StopBuildMachine(ctx, "north-quay", "bm-new")
+	require.ErrorContains(t, err, "did not shut down")
+	ended, err := c.RunOnBuildMachine(ctx, "north-quay", "bm-new", client.RunProgram{Path: "/bin/cat", Input: []byte("tides")})
+	require.NoError(t, err)
+	require.Equal(t, client.ProgramEnded{ExitCode: 3, Output: []byte("/bin/cat says tides"), Errors: []byte("but")}, ended)
+	_, err = c.RunOnBuildMachine(ctx, "north-quay", "bm-new", client.RunProgram{Path: "/bin/sleep", Seconds: 1})
+	require.ErrorContains(t, err, "did not end in time")
+	content := bytes.Repeat([]byte{0, 255, 10}, 700_000) // more than other requests may have
+	require.NoError(t, c.PutOnBuildMachine(ctx, "north-quay", "bm-new", "/root/a file", content))
+	got, err := c.GetFromBuildMachine(ctx, "north-quay", "bm-new", "/root/a file")
+	require.NoError(t, err)
+	require.Equal(t, content, got)
+	_, err = c.GetFromBuildMachine(ctx, "north-quay", "bm-new", "/root/none")
+	require.ErrorContains(t, err, "No such file")
+	_, err = c.DiscardBuildMachine(ctx, "north-quay", "bm-new")
+	require.NoError(t, err)
+	entries, err := c.Trail(ctx, client.TrailQuery{Subject: "build machine bm-new"}, 20)
+	require.NoError(t, err)
+	var verbs []string
+	for _, e := range entries {
+		verbs = append(verbs, e.Verb)
+	}
+	require.ElementsMatch(t, []string{
+		"build-machine.create", "build-machine.start", "build-machine.stop", "build-machine.stop-failed", "build-machine.run", "build-machine.run-ended",
+		"build-machine.run", "build-machine.run-failed", "build-machine.put", "build-machine.get", "build-machine.get", "build-machine.get-failed", "build-machine.discard",
+	}, verbs)
+}
+
+func TestAProgramNobodyWaitsForStandsInTheTrail(t *testing.T) {
+	t.Parallel()
+	s, _ := onGround(t)
+	operator, viewer := s.As(role.Operator), s.As(role.Viewer)
+	told := func(verb string) func() bool {
+		return func() bool {
+			entries, err := viewer.Trail(t.Context(), client.TrailQuery{Verb: verb}, 10)
+			require.NoError(t, err)
+			return len(entries) == 1 && entries[0].Actor == string(role.Operator)
+		}
+	}
+	waiting, leave := context.WithCancel(t.Context())
+	defer leave()
+	left := make(chan error, 1)
+	go func() {
+		_, err := operator.RunOnBuildMachine(waiting, "north-quay", "bm-new", client.RunProgram{Path: "/bin/sleep", Args: []string{"600"}, Seconds: 300})
+		left <- err
+	}()
+	s.Until("the run to be told before it ends", told("build-machine.run"))
+	leave()
+	require.ErrorIs(t, <-left, context.Canceled)
+	s.Until("its end to be told, though nobody waits for it", told("build-machine.run-failed"))
+	entries, err := viewer.Trail(t.Context(), client.TrailQuery{Verb: "build-machine.run-failed"}, 1)
+	require.NoError(t, err)
+	require.Contains(t, entries[0].Reason, "nobody waited for the end of /bin/sleep, which may still run")
+}
+
+func TestPracticeSitesMakeNoBuildMachines(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	_, err := s.As(role.Operator).StartBuildMachine(t.Context(), "north-quay", "bm-counter")
+	require.ErrorContains(t, err, "site north-quay is on platform practice")
+	site, err := s.As(role.Operator).Site(t.Context(), "north-quay")
+	require.NoError(t, err)
+	require.Empty(t, site.Hypervisors)
+}

@@ -1,0 +1,33 @@
+// Package subjects puts the engine's subjects together, for the service and
+// for the tests that run one.
+package subjects
+
+import (
+	"time"
+
+	"nimblepane/engine"
+	"nimblepane/engine/builds"
+	"nimblepane/engine/fleet"
+	"nimblepane/engine/rollovers"
+	"nimblepane/engine/versions"
+)
+
+// Subjects are what the API calls.
+type Subjects struct {
+	Versions  *versions.Versions
+	Fleet     *fleet.Fleet
+	Rollovers *rollovers.Rollovers
+	Builds    *builds.Builds
+}
+
+// Add adds all subjects to the engine. Agents wait for the interval between
+// heartbeats, the usual one if it is 0. What Today tells comes in this order.
+func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
+	f := fleet.New(e, heartbeat)
+	return &Subjects{
+		Fleet:     f,
+		Rollovers: rollovers.New(e, f),
+		Versions:  versions.New(e),
+		Builds:    builds.New(e),
+	}
+}

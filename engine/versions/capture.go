@@ -1,0 +1,184 @@
+package versions
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"gorm.io/gorm"
+
+	"nimblepane/core/image"
+	"nimblepane/engine"
+	"nimblepane/platform"
+	"nimblepane/store"
+)
+
+// CaptureRequest says what a new version is made from.
+type CaptureRequest struct {
+	Image        string
+	Site         string // of the build machine; may be left out if only one site has it
+	BuildMachine string
+	Number       string // "" for the next one
+	Notes        string
+	Tags         []string
+	EndOfLife    *time.Time
+	Discard      bool // the build machine, afterwards
+}
+
+// Capture begins to make a new version from a build machine.
+func (vs *Versions) Capture(ctx context.Context, actor string, r CaptureRequest) (v store.Version, err error) {
+	img, err := store.ImageNamed(vs.engine.Store.DB.WithContext(ctx), r.Image)
+	if err != nil {
+		return v, err
+	}
+	site, machine, err := vs.findBuildMachine(ctx, r.Site, r.BuildMachine)
+	if err != nil {
+		return v, err
+	}
+	if machine.MachineClass != img.MachineClass {
+		return v, engine.Invalidf("build machine %s is of class %s, and image %s is for class %s", machine.Name, machine.MachineClass, img.Name, img.MachineClass)
+	}
+	if machine.State == "capturing" {
+		return v, engine.Conflictf("build machine %s is being captured: wait until that is done", machine.Name)
+	}
+	now := vs.engine.Clock.Now()
+	if r.EndOfLife != nil && !r.EndOfLife.After(now) {
+		return v, engine.Invalidf("end-of-life %s is not in the future", r.EndOfLife.Format(time.DateOnly))
+	}
+	err = vs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		number := r.Number
+		if img, err = store.LockImage(tx.DB, r.Image); err != nil {
+			return err
+		}
+		versions, err := store.Versions(tx.DB, img.ID)
+		if err != nil {
+			return err
+		}
+		var numbers []string
+		for _, o := range versions {
+			numbers = append(numbers, o.Number)
+		}
+		// Whatever the image: two captures of one machine would take each other's clone away.
+		if busy, err := tx.LockCapture(site.Name + "/" + machine.Name); err != nil {
+			return err
+		} else if busy != "" {
+			return engine.Conflictf("build machine %s is being captured as %s: wait until that is done", machine.Name, busy)
+		}
+		scheme := image.Scheme(img.Numbering)
+		if number == "" {
+			number = scheme.Next(numbers, now)
+		} else if err := scheme.CheckNew(number, numbers, now); err != nil {
+			return engine.Invalidf("%s", err)
+		}
+		v = store.Version{
+			ImageID: img.ID, Number: number, State: image.Capturing, Source: site.Name + "/" + machine.Name,
+			Notes: strings.TrimSpace(r.Notes), Tags: r.Tags, EndOfLife: r.EndOfLife, Discards: r.Discard, CapturedBy: actor, CreatedAt: now, Revision: 1,
+		}
+		if err := tx.Create(&v).Error; err != nil {
+			return err
+		}
+		tx.Record(store.Entry{Verb: "version.capture", Subject: Subject(img, v), Reason: v.Notes, Detail: map[string]any{"from": v.Source}})
+		return tx.Ask(vs.captures.Of(site.ID, store.VersionSubject(v.ID), 1, ofVersion{v.ID}))
+	})
+	return v, err
+}
+
+func (vs *Versions) findBuildMachine(ctx context.Context, siteName, name string) (store.Site, platform.BuildMachine, error) {
+	sites, err := store.Sites(vs.engine.Store.DB.WithContext(ctx))
+	if err != nil {
+		return store.Site{}, platform.BuildMachine{}, err
+	}
+	type place struct {
+		site    store.Site
+		machine platform.BuildMachine
+	}
+	sites = slices.DeleteFunc(sites, func(s store.Site) bool { return siteName != "" && s.Name != siteName })
+	lists, errs := make([][]platform.BuildMachine, len(sites)), make([]error, len(sites))
+	var asking sync.WaitGroup
+	for i, s := range sites {
+		asking.Go(func() { lists[i], errs[i] = vs.engine.BuildMachines(ctx, s) })
+	}
+	asking.Wait()
+	var found []place
+	var known, silent []string
+	for i, s := range sites {
+		if errs[i] != nil {
+			silent = append(silent, fmt.Sprintf("site %s could not be asked: %s", s.Name, errs[i]))
+		}
+		for _, m := range lists[i] {
+			known = append(known, m.Name+" at "+s.Name)
+			if m.Name == name {
+				found = append(found, place{s, m})
+			}
+		}
+	}
+	if len(found) == 0 && len(silent) > 0 {
+		return store.Site{}, platform.BuildMachine{}, engine.Conflictf("build machine %q was not found; there are: %s; %s", name, orNone(known), strings.Join(silent, "; "))
+	}
+	switch len(found) {
+	case 1:
+		return found[0].site, found[0].machine, nil
+	case 0:
+		return store.Site{}, platform.BuildMachine{}, engine.Invalidf("there is no build machine %q; there are: %s", name, orNone(known))
+	}
+	return store.Site{}, platform.BuildMachine{}, engine.Invalidf("build machine %q is at several sites: say which site is meant", name)
+}
+
+func orNone(list []string) string {
+	if len(list) == 0 {
+		return "none"
+	}
+	return strings.Join(list, ", ")
+}
+
+// sourceOf takes apart what a version was captured from.
+func sourceOf(v store.Version) (site, machine string) {
+	site, machine, _ = strings.Cut(v.Source, "/")
+	return site, machine
+}
+
+func askCapture(_ context.Context, db *gorm.DB, _ store.Work, in ofVersion) (platform.Capture, error) {
+	img, v, err := Of(db, in.Version)
+	_, machine := sourceOf(v)
+	return platform.Capture{BuildMachine: machine, Disk: diskName(img, v), Stamp: Label(img, v), MachineClass: img.MachineClass, Discard: v.Discards}, err
+}
+
+// captureEnded seals the version, and has copies of it delivered to every site with a pool of its image.
+func (vs *Versions) captureEnded(tx *store.Tx, in ofVersion, end *engine.Ending[platform.Captured]) error {
+	img, v, err := Of(tx.DB, in.Version)
+	if err != nil {
+		return err
+	}
+	v.Revision++
+	if end.Failure != "" {
+		v.State, v.Failure = image.Failed, end.Failure
+		tx.Record(store.Entry{Verb: "version.fail", Subject: Subject(img, v), Reason: end.Failure})
+		return tx.Save(&v).Error
+	}
+	made := end.Output
+	v.State, v.Digest, v.SizeBytes, v.SealedAt = image.Sealed, made.Digest, made.Size, &tx.Now
+	v.SizeBefore, v.Sealing = made.SizeBefore, append(store.Strings{}, made.Sealing...)
+	detail := map[string]any{"digest": made.Digest, "size_bytes": made.Size}
+	if len(made.Sealing) > 0 {
+		detail["sealing"], detail["size_before_bytes"] = made.Sealing, made.SizeBefore
+	}
+	tx.Record(store.Entry{Verb: "version.seal", Subject: Subject(img, v), Detail: detail})
+	if err := tx.Save(&v).Error; err != nil {
+		return err
+	}
+	sites, err := store.SitesOf(tx.DB, img.ID)
+	if err != nil {
+		return err
+	}
+	for _, site := range sites {
+		for n := 1; n <= img.Copies; n++ {
+			if err := vs.deliver(tx, v, site, n); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

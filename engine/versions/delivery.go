@@ -1,0 +1,164 @@
+package versions
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"nimblepane/core/image"
+	"nimblepane/engine"
+	"nimblepane/platform"
+	"nimblepane/store"
+)
+
+// deliver has a new copy of a version delivered to a site.
+func (vs *Versions) deliver(tx *store.Tx, v store.Version, siteID int64, ordinal int) error {
+	c := store.Copy{VersionID: v.ID, SiteID: siteID, Ordinal: ordinal, State: image.CopyDelivering}
+	if err := tx.Create(&c).Error; err != nil {
+		return err
+	}
+	return tx.Ask(vs.deliveries.Of(siteID, store.CopySubject(c.ID), 1, ofCopy{v.ID, c.ID}))
+}
+
+func askDelivery(_ context.Context, db *gorm.DB, _ store.Work, in ofCopy) (platform.Deliver, error) {
+	img, v, name, err := copyOf(db, in)
+	source, _ := sourceOf(v)
+	return platform.Deliver{Source: source, Disk: diskName(img, v), Digest: v.Digest, Copy: name, MachineClass: img.MachineClass}, err
+}
+
+// copyOf returns the version of a copy, and what the copy is called on its platform.
+func copyOf(db *gorm.DB, in ofCopy) (img store.Image, v store.Version, name string, err error) {
+	if img, v, err = Of(db, in.Version); err != nil {
+		return img, v, "", err
+	}
+	c, err := store.CopyByID(db, in.Copy)
+	return img, v, CopyName(img, v, c.Ordinal), err
+}
+
+func deliveryEnded(tx *store.Tx, in ofCopy, end *engine.Ending[platform.Made]) error {
+	img, v, err := Of(tx.DB, in.Version)
+	if err != nil {
+		return err
+	}
+	site, err := store.SiteByID(tx.DB, end.Work.SiteID)
+	if err != nil {
+		return err
+	}
+	end.Failure = cmp.Or(end.Failure, WrongDigest(img, v, end.Output))
+	entry := store.Entry{Verb: "copy.deliver", Subject: Subject(img, v), Reason: end.Failure, Detail: map[string]any{"site": site.Name}}
+	if end.Failure != "" {
+		entry.Verb = "copy.fail"
+		tx.Record(entry)
+		return tx.CopyDidNotArrive(in.Copy, end.Failure)
+	}
+	tx.Record(entry)
+	return tx.CopyArrived(in.Copy)
+}
+
+// WrongDigest says what is wrong with a disk that was made of a version, "" if nothing is.
+func WrongDigest(img store.Image, v store.Version, made platform.Made) string {
+	if made.Digest == v.Digest {
+		return ""
+	}
+	return fmt.Sprintf("the disk has digest %s, and %s has %s", made.Digest, Label(img, v), v.Digest)
+}
+
+// Redeliver delivers copies of a version again that failed to arrive, and
+// those that a site lacks by now.
+func (vs *Versions) Redeliver(ctx context.Context, actor, imageName, number string) (n int, err error) {
+	err = vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
+		n = 0
+		if err := Usable(img, *v); err != nil {
+			return err
+		}
+		copies, err := store.Copies(tx.DB, v.ID)
+		if err != nil {
+			return err
+		}
+		have := map[int64]int{}
+		for _, c := range copies {
+			have[c.SiteID] = max(have[c.SiteID], c.Ordinal)
+			if c.State != image.CopyFailed {
+				continue
+			}
+			last, err := store.LastAttempt(tx.DB, store.WorkDeliver, store.CopySubject(c.ID))
+			if err != nil {
+				return err
+			}
+			if err := tx.CopyIsComing(c.ID); err != nil {
+				return err
+			}
+			if err := tx.Ask(vs.deliveries.Of(c.SiteID, store.CopySubject(c.ID), last+1, ofCopy{v.ID, c.ID})); err != nil {
+				return err
+			}
+			n++
+		}
+		sites, err := store.SitesOf(tx.DB, img.ID)
+		if err != nil {
+			return err
+		}
+		for _, site := range sites {
+			for o := have[site] + 1; o <= img.Copies; o++ {
+				if err := vs.deliver(tx, *v, site, o); err != nil {
+					return err
+				}
+				n++
+			}
+		}
+		if n == 0 {
+			return engine.Conflictf("every copy of %s is there or on its way: there is nothing to deliver again", Label(img, *v))
+		}
+		tx.Record(store.Entry{Verb: "version.deliver", Subject: Subject(img, *v), Detail: map[string]any{"copies": n}})
+		return nil
+	})
+	return n, err
+}
+
+func askCopyDeletion(_ context.Context, db *gorm.DB, _ store.Work, in ofCopy) (platform.Named, error) {
+	_, _, name, err := copyOf(db, in)
+	return platform.Named{Name: name}, err
+}
+
+func (vs *Versions) copyDeletionEnded(tx *store.Tx, in ofCopy, end *engine.Ending[platform.Nothing]) error {
+	if end.Failure != "" {
+		// It is there still, and the failure says why.
+		return errors.Join(tx.CopyStays(in.Copy, end.Failure), deleteAgain(tx, end.Work, vs.copyDeletions.Of, in))
+	}
+	img, v, err := Of(tx.DB, in.Version)
+	if err != nil {
+		return err
+	}
+	tx.Record(store.Entry{Verb: "copy.delete", Subject: Subject(img, v)})
+	return tx.CopyIsGone(in.Copy)
+}
+
+func askDiskDeletion(_ context.Context, db *gorm.DB, _ store.Work, in ofVersion) (platform.Named, error) {
+	img, v, err := Of(db, in.Version)
+	return platform.Named{Name: diskName(img, v)}, err
+}
+
+func (vs *Versions) diskDeletionEnded(tx *store.Tx, in ofVersion, end *engine.Ending[platform.Nothing]) error {
+	if end.Failure != "" {
+		return deleteAgain(tx, end.Work, vs.diskDeletions.Of, in)
+	}
+	img, v, err := Of(tx.DB, in.Version)
+	if err != nil {
+		return err
+	}
+	tx.Record(store.Entry{Verb: "disk.delete", Subject: Subject(img, v)})
+	return nil
+}
+
+// deleteAgain asks for a deletion anew that failed: later each time, up to an
+// hour of the database's clock. What nobody needs would fill the storage for ever.
+func deleteAgain[In any](tx *store.Tx, failed store.Work, of func(site int64, subject string, attempt int, in In) store.Work, in In) error {
+	next := []store.Work{of(failed.SiteID, failed.Subject, failed.Attempt+1, in)}
+	if err := tx.Ask(next...); err != nil {
+		return err
+	}
+	return store.WorkIsLater(tx.DB, next[0].Key, "", min(time.Hour, 5*time.Second<<min(failed.Attempt-1, 10)))
+}

@@ -1,0 +1,94 @@
+package versions
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+
+	"github.com/dustin/go-humanize/english"
+	"gorm.io/gorm"
+
+	"nimblepane/core/clearance"
+	"nimblepane/core/image"
+	"nimblepane/engine"
+	"nimblepane/store"
+)
+
+func (vs *Versions) previewTrack(ctx context.Context, r engine.PreviewRequest, trackName string) (p engine.Preview, err error) {
+	db := vs.engine.Store.DB.WithContext(ctx)
+	img, v, err := versionOf(db, r)
+	if err != nil {
+		return p, err
+	}
+	if p.Leaves, err = store.TrackNames(db, img, trackName); err != nil {
+		return p, err
+	}
+	hosts, pools, err := store.Followers(db, img, trackName, v.ID)
+	if err != nil {
+		return p, err
+	}
+	p.Will = []string{
+		fmt.Sprintf("Track %s of %s goes from %s to %s.", trackName, img.Name, cmp.Or(p.Leaves, "nothing"), v.Number),
+		fmt.Sprintf("%s in %s that follow %s run another version: they drift until they are rolled over. Nobody's session changes now.", english.Plural(hosts, "host", ""), english.Plural(pools, "pool", ""), trackName),
+	}
+	if trackName == image.Pilot {
+		p.Will = append(p.Will, "Production does not change.")
+		return p, nil
+	}
+	switch {
+	case p.Leaves != "" && r.LetGo:
+		p.Will = append(p.Will, p.Leaves+" is let go: there will be nothing to fall back to.")
+	case p.Leaves != "":
+		p.Will = append(p.Will, p.Leaves+" is kept as the fallback.")
+	}
+	if r.Overrule {
+		answers, err := Clearance(db, img, v, vs.engine.Clock.Now())
+		if err != nil {
+			return p, err
+		}
+		for _, u := range clearance.Unmet(answers) {
+			p.Will = append(p.Will, fmt.Sprintf("Clearance is overruled: %s: %s.", u.Rule, u.Why))
+		}
+	}
+	return p, nil
+}
+
+func (vs *Versions) previewStage(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview, err error) {
+	if p, err = vs.previewTrack(ctx, r, image.Pilot); err != nil {
+		return p, err
+	}
+	return p, vs.Stage(ctx, actor, r.Image, r.Number, Staging{Reason: engine.PreviewReason})
+}
+
+func (vs *Versions) previewActivate(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview, err error) {
+	if p, err = vs.previewTrack(ctx, r, image.Live); err != nil {
+		return p, err
+	}
+	return p, vs.Activate(ctx, actor, r.Image, r.Number, Activation{Reason: engine.PreviewReason, LetGo: r.LetGo, Overrule: r.Overrule})
+}
+
+func (vs *Versions) previewRetire(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview, err error) {
+	db := vs.engine.Store.DB.WithContext(ctx)
+	img, v, err := versionOf(db, r)
+	if err != nil {
+		return p, err
+	}
+	copies, err := store.Copies(db, v.ID)
+	if err != nil {
+		return p, err
+	}
+	p.Will = []string{
+		fmt.Sprintf("Copies of %s are deleted: %d, and the disk that its capture made.", Label(img, v), len(copies)),
+		"Its record is kept. It cannot be used again; this cannot be undone.",
+	}
+	return p, vs.Retire(ctx, actor, r.Image, r.Number, engine.PreviewReason)
+}
+
+// versionOf is the version that a preview is about.
+func versionOf(db *gorm.DB, r engine.PreviewRequest) (img store.Image, v store.Version, err error) {
+	if img, err = store.ImageNamed(db, r.Image); err != nil {
+		return img, v, err
+	}
+	v, err = store.VersionNumbered(db, img, r.Number)
+	return img, v, err
+}

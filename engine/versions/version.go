@@ -1,0 +1,176 @@
+package versions
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"nimblepane/core/image"
+	"nimblepane/engine"
+	"nimblepane/store"
+)
+
+// VersionEdit changes what people write about a version; nil leaves a field as it is.
+type VersionEdit struct {
+	Notes     *string
+	Tags      *[]string
+	EndOfLife **time.Time
+	Revision  int // that the editor saw
+}
+
+// EditVersion changes notes, tags or end-of-life.
+func (vs *Versions) EditVersion(ctx context.Context, actor, imageName, number string, edit VersionEdit) error {
+	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
+		if v.Revision != edit.Revision {
+			return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf("%s was changed since you read it (revision %d, now %d): read it again and repeat the change", Label(img, *v), edit.Revision, v.Revision)}
+		}
+		detail := map[string]any{}
+		if edit.Notes != nil {
+			v.Notes, detail["notes"] = *edit.Notes, *edit.Notes
+		}
+		if edit.Tags != nil {
+			v.Tags, detail["tags"] = *edit.Tags, *edit.Tags
+		}
+		if edit.EndOfLife != nil {
+			v.EndOfLife, detail["end_of_life"] = *edit.EndOfLife, *edit.EndOfLife
+		}
+		v.Revision++
+		tx.Record(store.Entry{Verb: "version.edit", Subject: Subject(img, *v), Detail: detail})
+		return nil
+	})
+}
+
+// onVersion changes a version under the lock of its image.
+func (vs *Versions) onVersion(ctx context.Context, actor, imageName, number string, fn func(*store.Tx, store.Image, *store.Version) error) error {
+	return vs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		img, err := store.LockImage(tx.DB, imageName)
+		if err != nil {
+			return err
+		}
+		v, err := store.VersionNumbered(tx.DB, img, number)
+		if err != nil {
+			return err
+		}
+		if err := fn(tx, img, &v); err != nil {
+			return err
+		}
+		return tx.Save(&v).Error
+	})
+}
+
+// Bar marks a version as never to be used again.
+func (vs *Versions) Bar(ctx context.Context, actor, imageName, number, reason string) error {
+	if strings.TrimSpace(reason) == "" {
+		return engine.Invalidf("barring needs a reason: whoever meets the version later has to know why")
+	}
+	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
+		tracks, err := store.Tracks(tx.DB, img.ID)
+		if err != nil {
+			return err
+		}
+		for _, t := range tracks {
+			if t.VersionID != nil && *t.VersionID == v.ID {
+				return engine.Conflictf("track %s of %s names %s: roll back first, or stage another version", t.Name, img.Name, v.Number)
+			}
+		}
+		if pinned, err := store.PinnedTo(tx.DB, v.ID); err != nil {
+			return err
+		} else if len(pinned) > 0 {
+			return engine.Conflictf("pool %s is pinned to %s: unpin it first", strings.Join(pinned, ", "), Label(img, *v))
+		}
+		return BarIn(tx, img, v, reason)
+	})
+}
+
+// BarIn bars a version within a change. The image has to be locked.
+func BarIn(tx *store.Tx, img store.Image, v *store.Version, reason string) error {
+	if v.State != image.Sealed {
+		return engine.Conflictf("%s is %s: only a sealed version can be barred", Label(img, *v), v.State)
+	}
+	if v.Barred != "" {
+		return engine.Conflictf("%s is barred already: %s", Label(img, *v), v.Barred)
+	}
+	open, err := store.RolloversTo(tx.DB, v.ID)
+	if err != nil {
+		return err
+	}
+	if r := store.NotStopped(open); r != nil {
+		return engine.Conflictf("%s takes hosts to %s: reverse or stop it first", r.Name(), Label(img, *v))
+	}
+	v.Barred, v.BarredBy, v.BarredAt = reason, tx.Actor, &tx.Now
+	v.Revision++
+	tx.Record(store.Entry{Verb: "version.bar", Subject: Subject(img, *v), Reason: reason})
+	return nil
+}
+
+// Uses tells who needs a version.
+func Uses(tx *store.Tx, img store.Image, v store.Version) (image.Use, error) {
+	u := image.Use{Sealed: v.State == image.Sealed}
+	tracks, err := store.Tracks(tx.DB, img.ID)
+	if err != nil {
+		return u, err
+	}
+	for _, t := range tracks {
+		if t.VersionID != nil && *t.VersionID == v.ID {
+			u.Tracks = append(u.Tracks, t.Name)
+		}
+		if t.Name == image.Live && t.FallbackID != nil && *t.FallbackID == v.ID {
+			u.Fallback = true
+		}
+	}
+	if u.Pools, err = store.PinnedTo(tx.DB, v.ID); err != nil {
+		return u, err
+	}
+	if u.Hosts, err = store.HostsOn(tx.DB, v.ID); err != nil {
+		return u, err
+	}
+	open, err := store.RolloversTo(tx.DB, v.ID)
+	if err != nil {
+		return u, err
+	}
+	if len(open) > 0 {
+		u.Rollover = open[0].Name()
+	}
+	return u, nil
+}
+
+// Retire deletes a version's copies and keeps its record.
+func (vs *Versions) Retire(ctx context.Context, actor, imageName, number, reason string) error {
+	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
+		u, err := Uses(tx, img, *v)
+		if err != nil {
+			return err
+		}
+		if why := u.WhyKeep(); len(why) > 0 {
+			return &engine.Problem{Kind: engine.Conflict, Text: Label(img, *v) + " cannot be retired", Reasons: why}
+		}
+		copies, err := store.Copies(tx.DB, v.ID)
+		if err != nil {
+			return err
+		}
+		for _, c := range copies {
+			if c.State == image.CopyDelivering {
+				return engine.Conflictf("%s is being delivered: wait until that is done", Label(img, *v))
+			}
+		}
+		for _, c := range copies {
+			if err := tx.Ask(vs.copyDeletions.Of(c.SiteID, store.CopySubject(c.ID), 1, ofCopy{v.ID, c.ID})); err != nil {
+				return err
+			}
+		}
+		if name, _ := sourceOf(*v); v.Digest != "" {
+			site, err := store.SiteNamed(tx.DB, name)
+			if err != nil {
+				return err
+			}
+			if err := tx.Ask(vs.diskDeletions.Of(site.ID, store.VersionSubject(v.ID), 1, ofVersion{v.ID})); err != nil {
+				return err
+			}
+		}
+		v.State = image.Retired
+		v.Revision++
+		tx.Record(store.Entry{Verb: "version.retire", Subject: Subject(img, *v), Reason: reason, Detail: map[string]any{"copies": len(copies)}})
+		return nil
+	})
+}

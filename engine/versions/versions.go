@@ -1,0 +1,101 @@
+// Package versions makes versions of images, delivers their copies to the
+// sites, and moves the tracks that name them: capturing, staging, trying,
+// activating, barring and retiring.
+package versions
+
+import (
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"nimblepane/core/act"
+	"nimblepane/core/image"
+	"nimblepane/engine"
+	"nimblepane/platform"
+	"nimblepane/store"
+)
+
+// Versions are the acts on versions and tracks. They are safe for concurrent use.
+type Versions struct {
+	engine *engine.Engine
+
+	captures      engine.Work[ofVersion, platform.Capture, platform.Captured]
+	diskDeletions engine.Work[ofVersion, platform.Named, platform.Nothing]
+	deliveries    engine.Work[ofCopy, platform.Deliver, platform.Made]
+	copyDeletions engine.Work[ofCopy, platform.Named, platform.Nothing]
+}
+
+// The inputs of works.
+type (
+	ofVersion struct {
+		Version int64 `json:"version"`
+	}
+	ofCopy struct {
+		Version int64 `json:"version"`
+		Copy    int64 `json:"copy"`
+	}
+)
+
+// New adds versions and tracks to the engine.
+func New(e *engine.Engine) *Versions {
+	vs := &Versions{engine: e}
+	vs.captures = engine.Work[ofVersion, platform.Capture, platform.Captured]{
+		Kind: store.WorkCapture, Operation: platform.CaptureMachine, Ask: askCapture, Ended: vs.captureEnded,
+	}
+	vs.diskDeletions = engine.Work[ofVersion, platform.Named, platform.Nothing]{
+		Kind: store.WorkDeleteDisk, Operation: platform.DeleteDisk, Ask: askDiskDeletion, Ended: vs.diskDeletionEnded,
+	}
+	vs.deliveries = engine.Work[ofCopy, platform.Deliver, platform.Made]{
+		Kind: store.WorkDeliver, Operation: platform.DeliverCopy, Ask: askDelivery, Ended: deliveryEnded,
+		Progressed: func(tx *store.Tx, in ofCopy, percent int) error { return tx.CopyProgressed(in.Copy, percent) },
+	}
+	vs.copyDeletions = engine.Work[ofCopy, platform.Named, platform.Nothing]{
+		Kind: store.WorkDeleteCopy, Operation: platform.DeleteCopy, Ask: askCopyDeletion, Ended: vs.copyDeletionEnded,
+	}
+	engine.AddWork(e, vs.captures)
+	engine.AddWork(e, vs.diskDeletions)
+	engine.AddWork(e, vs.deliveries)
+	engine.AddWork(e, vs.copyDeletions)
+	e.Add(engine.Subject{
+		Matters:  []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
+		Previews: map[act.Name]engine.Previewer{act.Stage: vs.previewStage, act.Activate: vs.previewActivate, act.Retire: vs.previewRetire},
+	})
+	return vs
+}
+
+// Label is how a version is called: "counter-desk 2026.11.1". It is also the
+// stamp that is written into its disk.
+func Label(img store.Image, v store.Version) string { return img.Name + " " + v.Number }
+
+// Subject is what a version is called in the trail.
+func Subject(img store.Image, v store.Version) string { return "version " + Label(img, v) }
+
+// diskName is what a version's disk is called on a platform.
+func diskName(img store.Image, v store.Version) string { return img.Name + "-" + v.Number }
+
+// CopyName is what a version's copy is called on a platform.
+func CopyName(img store.Image, v store.Version, ordinal int) string {
+	return fmt.Sprintf("%s-%s-copy-%d", img.Name, v.Number, ordinal)
+}
+
+// Usable returns nil if hosts may be made from the version.
+func Usable(img store.Image, v store.Version) error {
+	switch {
+	case v.State != image.Sealed:
+		return engine.Conflictf("%s is %s: only a sealed version can be used", Label(img, v), v.State)
+	case v.Barred != "":
+		return engine.Conflictf("%s is barred: %s", Label(img, v), v.Barred)
+	}
+	return nil
+}
+
+// Of returns a version with its image.
+func Of(db *gorm.DB, id int64) (store.Image, store.Version, error) {
+	v, err := store.VersionByID(db, id)
+	if err != nil {
+		return store.Image{}, v, err
+	}
+	img, err := store.ImageByID(db, v.ImageID)
+	return img, v, err
+}

@@ -1,0 +1,210 @@
+package platform
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+)
+
+// Operation is what a platform is asked to do. Kinds make them, with Of.
+type Operation struct {
+	Kind  string          `json:"kind"`
+	Input json.RawMessage `json:"input"`
+}
+
+// Progress is how an operation stands.
+type Progress struct {
+	State   State  `json:"state"`
+	Percent int    `json:"percent"`
+	Why     string `json:"why"` // when failed; when under way: what it waits for, if anything
+	// Output is what it came to, when it succeeded. Its kind reads it, with Outcome.
+	Output json.RawMessage `json:"output,omitempty"`
+}
+
+// State of an operation.
+type State string
+
+const (
+	UnderWay  State = "under way"
+	Succeeded State = "succeeded"
+	Failed    State = "failed"
+)
+
+// Kind is a kind of operation, by its name: what it is asked with, and what it comes to.
+type Kind[In, Out any] string
+
+// The kinds of operations that the service asks for.
+const (
+	// CaptureMachine makes a disk of a build machine: it shuts the machine down,
+	// seals it and turns what is then on its disk into a disk of its own. A
+	// machine that is kept is not sealed itself but a clone of it is, so that it
+	// can be worked on and captured again.
+	CaptureMachine Kind[Capture, Captured] = "capture"
+	// DeliverCopy puts a copy of a captured disk at the site.
+	DeliverCopy Kind[Deliver, Made] = "deliver"
+	// DeleteCopy and DeleteDisk delete a copy and a captured disk. What is not there is deleted.
+	DeleteCopy Kind[Named, Nothing] = "delete-copy"
+	DeleteDisk Kind[Named, Nothing] = "delete-disk"
+	// RebuildHost gives a host a new disk, cloned from one of the copies, and
+	// starts it. A host that is not there is made; a disk that is there is thrown away.
+	RebuildHost Kind[Rebuild, Made] = "rebuild"
+)
+
+// Of is the operation of the kind with the input.
+func (k Kind[In, Out]) Of(in In) Operation {
+	return Operation{Kind: string(k), Input: encode(in)}
+}
+
+// Input reads what an operation of the kind is asked with. A *Refusal says that it cannot be read.
+func (k Kind[In, Out]) Input(op Operation) (in In, err error) {
+	if err := decode(op.Input, &in); err != nil {
+		return in, &Refusal{Why: fmt.Sprintf("operation %q: %s", k, err)}
+	}
+	return in, nil
+}
+
+// Output writes what an operation of the kind comes to.
+func (k Kind[In, Out]) Output(out Out) json.RawMessage { return encode(out) }
+
+// Outcome reads what an operation of the kind came to.
+func (k Kind[In, Out]) Outcome(p Progress) (out Out, err error) {
+	if err := decode(p.Output, &out); err != nil {
+		return out, fmt.Errorf("what operation %q came to: %w", k, err)
+	}
+	return out, nil
+}
+
+// Capture says which build machine becomes which disk.
+type Capture struct {
+	BuildMachine string `json:"build_machine"`
+	Disk         string `json:"disk"`  // what the disk will be called
+	Stamp        string `json:"stamp"` // the version stamp that is written into it
+	MachineClass string `json:"machine_class"`
+	Discard      bool   `json:"discard,omitempty"` // delete the machine afterwards
+}
+
+// Captured is a disk that was made of a build machine.
+type Captured struct {
+	Digest     string   `json:"digest"`                // of its content, "sha256:..."
+	Size       int64    `json:"size"`                  // in bytes
+	SizeBefore int64    `json:"size_before,omitempty"` // in bytes before it was compacted; 0 if that is not known
+	Sealing    []string `json:"sealing,omitempty"`     // what was done to seal it
+}
+
+// Deliver says which disk is to be copied.
+type Deliver struct {
+	Source       string `json:"source"` // the site that captured it
+	Disk         string `json:"disk"`
+	Digest       string `json:"digest"` // what the disk's content must have
+	Copy         string `json:"copy"`   // what the copy will be called
+	MachineClass string `json:"machine_class"`
+}
+
+// Made is a copy or a host's disk that was made.
+type Made struct {
+	Digest string `json:"digest"` // of its content, "sha256:..."
+}
+
+// Named names a copy or a captured disk.
+type Named struct {
+	Name string `json:"name"`
+}
+
+// Nothing is what an operation comes to that leaves nothing behind.
+type Nothing struct{}
+
+// Rebuild says which host is made anew, from what.
+type Rebuild struct {
+	Host         string   `json:"host"`
+	Copies       []string `json:"copies"`
+	Digest       string   `json:"digest"` // what the copy's content must have
+	MachineClass string   `json:"machine_class"`
+	Seats        int      `json:"seats"`
+	Seed         Seed     `json:"seed"`
+}
+
+// Seed is what a machine needs at its first start.
+type Seed struct {
+	Service string `json:"service"` // address of the service
+	Token   string `json:"token"`   // one-time enrolment token
+}
+
+// Repertoire is the kinds of operations that a platform can do, each registered with Perform.
+type Repertoire map[string]performance
+
+type performance struct {
+	check func(ctx context.Context, op Operation) error
+	do    func(ctx context.Context, key string, op Operation, report func(percent int)) (json.RawMessage, error)
+}
+
+// Perform registers how a platform does a kind of operation: check refuses
+// what cannot succeed as far as can be seen before it begins, nil if nothing
+// can be seen; do does it, and tells how far it is by calling report.
+func Perform[In, Out any](r Repertoire, k Kind[In, Out], check func(context.Context, In) error, do func(ctx context.Context, key string, in In, report func(percent int)) (Out, error)) {
+	r[string(k)] = performance{
+		check: func(ctx context.Context, op Operation) error {
+			in, err := k.Input(op)
+			if err != nil || check == nil {
+				return err
+			}
+			return check(ctx, in)
+		},
+		do: func(ctx context.Context, key string, op Operation, report func(int)) (json.RawMessage, error) {
+			in, err := k.Input(op)
+			if err != nil {
+				return nil, err
+			}
+			out, err := do(ctx, key, in, report)
+			if err != nil {
+				return nil, err
+			}
+			return k.Output(out), nil
+		},
+	}
+}
+
+// Check returns a *Refusal if the operation cannot succeed as far as can be seen now.
+func (r Repertoire) Check(ctx context.Context, op Operation) error {
+	p, err := r.of(op)
+	if err != nil {
+		return err
+	}
+	return p.check(ctx, op)
+}
+
+// Do does the operation and returns what it came to.
+func (r Repertoire) Do(ctx context.Context, key string, op Operation, report func(percent int)) (json.RawMessage, error) {
+	p, err := r.of(op)
+	if err != nil {
+		return nil, err
+	}
+	return p.do(ctx, key, op, report)
+}
+
+func (r Repertoire) of(op Operation) (performance, error) {
+	p, known := r[op.Kind]
+	if !known {
+		return p, NotDoneHere(op)
+	}
+	return p, nil
+}
+
+// NotDoneHere is the *Refusal of an operation of a kind that a platform does not do.
+func NotDoneHere(op Operation) error {
+	if op.Kind == "" {
+		return &Refusal{Why: "the operation says nothing to do"}
+	}
+	return &Refusal{Why: fmt.Sprintf("operations of kind %q are not done on this platform", op.Kind)}
+}
+
+func encode(v any) json.RawMessage {
+	b, _ := json.Marshal(v) // plain values of our own: cannot fail
+	return b
+}
+
+func decode(raw json.RawMessage, into any) error {
+	d := json.NewDecoder(bytes.NewReader(raw))
+	d.DisallowUnknownFields()
+	return d.Decode(into)
+}
