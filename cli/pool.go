@@ -177,9 +177,10 @@ func (a *app) host() *cobra.Command {
 	f.StringVar(&q.Pool, "pool", "", "only hosts of this pool")
 	f.StringVar(&q.Site, "site", "", "only hosts at this site")
 	f.StringVar(&q.Image, "image", "", "only hosts of this image")
-	f.StringVar(&q.State, "state", "", "only hosts in this state")
+	f.StringVar((*string)(&q.State), "state", "", "only hosts in this state")
 	f.StringVar(&q.Version, "version", "", "only hosts that run this version")
 	f.BoolVar(&q.Drifts, "drifts", false, "only hosts that run another version than they should")
+	f.StringVar(&q.Find, "find", "", "only hosts with this in their name")
 	_ = listing.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"starting", "checking", "serving", "draining", "emptied", "rebuilding", "faulty", "off"}, cobra.ShellCompDirectiveNoFileComp))
 
 	act := func(verb, short string, do func(*client.Client, context.Context, string, string) (client.Host, error)) *cobra.Command {
@@ -270,7 +271,9 @@ func (a *app) session() *cobra.Command {
 	f.StringVar(&q.Pool, "pool", "", "only sessions in this pool")
 	f.StringVar(&q.Host, "host", "", "only sessions on this host")
 	f.StringVar(&q.Person, "person", "", "only sessions of this person")
-	f.StringVar(&q.State, "state", "", "active, idle or disconnected")
+	f.StringVar((*string)(&q.State), "state", "", "active, idle or disconnected")
+	f.StringVar((*string)(&q.HostState), "host-state", "", "only sessions on hosts in this state")
+	f.StringVar(&q.Find, "find", "", "only sessions with this in the name of their person or host")
 	var reason string
 	signOff := &cobra.Command{
 		Use: "sign-off HOST SESSION", Short: "End a session; what is not saved is lost", Args: named, ValidArgsFunction: a.complete(hostNames, sessionKeys),

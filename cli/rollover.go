@@ -101,7 +101,7 @@ func (a *app) listRollovers() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "list", Short: "Rollovers, newest first", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
-			rows, err := c.Rollovers(ctx, pool, state, open, limit)
+			rows, err := c.Rollovers(ctx, pool, rollover.State(state), open, limit)
 			if err != nil {
 				return err
 			}

@@ -165,7 +165,6 @@ func (e *Engine) work(ctx context.Context, key string) error {
 		return nil
 	}
 	return e.Change(ctx, ServiceActor, func(tx *store.Tx) error {
-		tx.Emit("work.progress", "work "+w.Key, map[string]any{"kind": w.Kind, "subject": w.Subject, "percent": progress.Percent})
 		return errors.Join(tx.WorkProgressed(w.Key, progress.Percent), kind.progressed(tx, w, progress.Percent))
 	})
 }

@@ -86,6 +86,7 @@ type HostFilter struct {
 	Pool, Site, Image, Version string
 	State                      host.State
 	Drifts                     bool
+	Find                       string // in the name
 	After                      string // only hosts with a greater name
 	Limit                      int
 }
@@ -96,6 +97,9 @@ func HostRows(db *gorm.DB, f HostFilter) (rows []HostRow, err error) {
 		if value != "" {
 			db = db.Where(column+" = ?", value)
 		}
+	}
+	if f.Find != "" {
+		db = db.Where("name ilike ?", containing(f.Find))
 	}
 	if f.Drifts {
 		db = db.Where("drifts")

@@ -30,6 +30,7 @@ type Beat struct {
 type Reply struct {
 	Known      bool // the credential belongs to a host
 	HostID     int64
+	Host       string
 	PoolID     int64
 	DrainOrder int64
 	CheckOrder int64
@@ -125,7 +126,7 @@ func (s *Store) saveBeats(ctx context.Context, now time.Time, beats []Beat) ([]R
 		  from beat b where u.host_id = b.host_id
 		  returning b.i, u.host_id
 		)
-		select saved.i, h.id, h.pool_id, h.drain_order, h.check_order,
+		select saved.i, h.id, h.name, h.pool_id, h.drain_order, h.check_order,
 		  (select json_agg(json_build_object('ID', o.id, 'HostID', o.host_id, 'Kind', o.kind, 'SessionKey', o.session_key, 'Text', o.text) order by o.id)
 		   from orders o where o.host_id = h.id and o.done_at is null)
 		from saved join hosts h on h.id = saved.host_id`,
@@ -133,7 +134,7 @@ func (s *Store) saveBeats(ctx context.Context, now time.Time, beats []Beat) ([]R
 		for rows.Next() {
 			var i int32
 			r := Reply{Known: true}
-			if err := rows.Scan(&i, &r.HostID, &r.PoolID, &r.DrainOrder, &r.CheckOrder, &r.Orders); err != nil {
+			if err := rows.Scan(&i, &r.HostID, &r.Host, &r.PoolID, &r.DrainOrder, &r.CheckOrder, &r.Orders); err != nil {
 				return err
 			}
 			replies[i] = r

@@ -27,16 +27,21 @@ type SessionRow struct {
 type SessionFilter struct {
 	Pool, Host, Person string
 	State              agent.SessionState
-	After              string // cursor: host and key with a slash between
+	HostState          host.State // of the host that it is on
+	Find               string     // in the names of person and host
+	After              string     // cursor: host and key with a slash between
 	Limit              int
 }
 
 // SessionRows returns a page of sessions by host and key.
 func SessionRows(db *gorm.DB, f SessionFilter) (rows []SessionRow, err error) {
-	for column, value := range map[string]string{"pool": f.Pool, "host": f.Host, "person": f.Person, "state": string(f.State)} {
+	for column, value := range map[string]string{"pool": f.Pool, "host": f.Host, "person": f.Person, "state": string(f.State), "host_state": string(f.HostState)} {
 		if value != "" {
 			db = db.Where(column+" = ?", value)
 		}
+	}
+	if f.Find != "" {
+		db = db.Where("person ilike ? or host ilike ?", containing(f.Find), containing(f.Find))
 	}
 	if host, key, ok := strings.Cut(f.After, "/"); ok {
 		db = db.Where("(host, key) > (?, ?)", host, key)

@@ -32,6 +32,8 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
 
+	"nimblepane/core/host"
+	"nimblepane/core/rollover"
 	"nimblepane/core/trail"
 )
 
@@ -184,6 +186,22 @@ func again(ctx context.Context, fn func() error) error {
 type Entry struct {
 	Verb, Subject, Scope, Reason string
 	Detail                       any // marshalled to JSON; nil for nothing
+	// Change is told to watchers only: what has changed of what they show, so
+	// that they need not ask for it. Nil if they are to look again.
+	Change any
+}
+
+// HostChange is what has changed of a host. What is left out is as it was.
+type HostChange struct {
+	Host     string         `json:"host"`
+	Pool     string         `json:"pool,omitempty"`
+	Rollover int64          `json:"rollover,omitempty"` // that has it in hand, with what follows
+	Phase    rollover.Phase `json:"phase,omitempty"`
+	Batch    int            `json:"batch,omitempty"`
+	Progress int            `json:"progress,omitempty"` // of its new disk, in per cent
+	State    host.State     `json:"state,omitempty"`
+	Version  string         `json:"version,omitempty"` // that its disk is made from
+	Why      string         `json:"why,omitempty"`
 }
 
 // Record adds an entry to the trail, and the event that tells the watchers of it.
@@ -195,7 +213,11 @@ func (tx *Tx) Record(e Entry) {
 	tx.entries = append(tx.entries, trail.Entry{
 		At: tx.Now, Actor: tx.Actor, Verb: e.Verb, Subject: e.Subject, Scope: e.Scope, Reason: e.Reason, Detail: detail,
 	})
-	tx.Emit(e.Verb, e.Subject, map[string]string{"scope": e.Scope, "reason": e.Reason, "actor": tx.Actor})
+	told := map[string]any{"scope": e.Scope, "reason": e.Reason, "actor": tx.Actor}
+	if e.Change != nil {
+		told["change"] = e.Change
+	}
+	tx.Emit(e.Verb, e.Subject, told)
 }
 
 // Emit adds an event without a trail entry, for what is seen but not accounted for.
@@ -297,4 +319,9 @@ func first[T any](db *gorm.DB, what string, where string, args ...any) (T, error
 		return row, fmt.Errorf("%s: %w", what, ErrNotFound)
 	}
 	return row, err
+}
+
+// containing is the pattern of texts that contain another, whatever signs that has.
+func containing(part string) string {
+	return "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(part) + "%"
 }

@@ -18,6 +18,7 @@ export type RolloverHost = Schemas["RolloverHost"];
 export type TrailEntry = Schemas["TrailEntry"];
 export type Matter = Schemas["Matter"];
 export type Options = Schemas["Options"];
+export type MadeToken = Schemas["MadeToken"];
 export type PreviewRequest = Schemas["PreviewRequest"];
 
 /** What the service answered when it would not do something. */
@@ -31,7 +32,10 @@ export class Refusal extends Error {
   }
 }
 
-export const api = createClient<paths>({ baseUrl: "/" });
+export const api = createClient<paths>({
+  baseUrl: globalThis.location?.origin,
+  fetch: (request) => fetch(request),
+});
 
 let csrf = "";
 

@@ -14,29 +14,39 @@ import {
 import { useQuery } from "@tanstack/react-query";
 import {
   CalendarCheck,
+  FileText,
   HardDrive,
+  KeyRound,
   LayoutGrid,
   type LucideIcon,
+  Monitor,
   Moon,
   RefreshCw,
   ScrollText,
   Server,
   Sun,
+  UserCog,
+  Users,
 } from "lucide-react";
 import { useEffect, useState } from "react";
 import { NavLink, Outlet } from "react-router";
-import { api, call } from "./api";
+import { type Account, api, call } from "./api";
 import { useLive } from "./live";
 import { useSigned } from "./session";
 import { FormDialog, toaster } from "./ui";
 
-const pages: { to: string; label: string; icon: LucideIcon }[] = [
+const pages: { to: string; label: string; icon: LucideIcon; role?: Account["role"] }[] = [
   { to: "/", label: "Today", icon: CalendarCheck },
   { to: "/images", label: "Images", icon: HardDrive },
   { to: "/pools", label: "Pools", icon: LayoutGrid },
+  { to: "/hosts", label: "Hosts", icon: Monitor },
+  { to: "/people", label: "People", icon: Users },
   { to: "/rollovers", label: "Rollovers", icon: RefreshCw },
   { to: "/sites", label: "Sites", icon: Server },
   { to: "/trail", label: "Trail", icon: ScrollText },
+  { to: "/estate", label: "Estate file", icon: FileText },
+  { to: "/accounts", label: "Accounts", icon: UserCog, role: "administrator" },
+  { to: "/tokens", label: "Tokens", icon: KeyRound },
 ];
 
 /** Light or dark: what was chosen here, else what the system prefers. */
@@ -134,7 +144,7 @@ function ChangePassword() {
 }
 
 export function Layout() {
-  const { account, signOut } = useSigned();
+  const { account, may, signOut } = useSigned();
   const connected = useLive();
   const [dark, turn] = useShade();
   return (
@@ -163,29 +173,31 @@ export function Layout() {
           </Text>
         </HStack>
         <VStack as="nav" align="stretch" gap="1" aria-label="Pages">
-          {pages.map((p) => (
-            <Box
-              key={p.to}
-              asChild
-              rounded="sm"
-              px="2"
-              py="1.5"
-              _hover={{ bg: "deep.muted" }}
-              css={{
-                "&[aria-current=page]": {
-                  bg: "deep.muted",
-                  fontWeight: 600,
-                  boxShadow: "inset 3px 0 0 var(--chakra-colors-deep-solid)",
-                },
-              }}
-            >
-              <NavLink to={p.to} end={p.to === "/"}>
-                <HStack>
-                  <p.icon size={16} aria-hidden /> <span>{p.label}</span>
-                </HStack>
-              </NavLink>
-            </Box>
-          ))}
+          {pages
+            .filter((p) => !p.role || may(p.role))
+            .map((p) => (
+              <Box
+                key={p.to}
+                asChild
+                rounded="sm"
+                px="2"
+                py="1.5"
+                _hover={{ bg: "deep.muted" }}
+                css={{
+                  "&[aria-current=page]": {
+                    bg: "deep.muted",
+                    fontWeight: 600,
+                    boxShadow: "inset 3px 0 0 var(--chakra-colors-deep-solid)",
+                  },
+                }}
+              >
+                <NavLink to={p.to} end={p.to === "/"}>
+                  <HStack>
+                    <p.icon size={16} aria-hidden /> <span>{p.label}</span>
+                  </HStack>
+                </NavLink>
+              </Box>
+            ))}
         </VStack>
         <Box flex="1" />
         {!connected && (

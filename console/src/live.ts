@@ -1,20 +1,178 @@
-import { useQueryClient } from "@tanstack/react-query";
+import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import type { Host, RolloverHost } from "./api";
+import type { HostState, Phase } from "./panes";
 
-/** What is looked at again when an event of a kind comes; of every other kind, all of it. */
-const concerns: Record<string, string[]> = {
-  sessions: ["pools", "hosts", "sessions"],
-  "work.progress": ["versions", "rollovers"],
-  "work.end": ["rollovers"],
+/** What an event says has changed of a host. What is left out is as it was. */
+type HostChange = {
+  host: string;
+  pool?: string;
+  rollover?: number;
+  phase?: Phase;
+  batch?: number;
+  progress?: number;
+  state?: HostState;
+  version?: string;
+  why?: string;
 };
+
+export type Change = {
+  kind: string;
+  subject: string;
+  at?: string;
+  data?: {
+    change?: HostChange;
+    pool?: string;
+    sessions?: Record<string, number> | null;
+  } | null;
+};
+
+type Listed<T> = { items: T[] };
+
+/**
+ * Gathers what events say, and brings what is shown to it: what they carry is
+ * written into the lists that are there, and only what they do not carry is
+ * fetched again.
+ */
+export class Gathered {
+  private readonly hosts = new Map<string, HostChange[]>(); // by host
+  private readonly sessions = new Map<string, Map<string, number>>(); // by pool and host
+  private readonly due = new Set<string>(); // what is fetched again, by the beginning of its key; "all" for everything
+
+  constructor(private readonly queries: QueryClient) {}
+
+  add({ kind, data }: Change) {
+    const change = data?.change;
+    if (change) {
+      const before = this.hosts.get(change.host);
+      if (before) before.push(change);
+      else this.hosts.set(change.host, [change]);
+      // Their counts, and what stands in the trail.
+      if (kind !== "host.progress")
+        for (const key of ["pools", "rollover", "trail", "today"]) this.due.add(key);
+      return;
+    }
+    switch (kind) {
+      case "sessions":
+        if (data?.pool && data.sessions) {
+          const counts = this.sessions.get(data.pool) ?? new Map<string, number>();
+          for (const [host, n] of Object.entries(data.sessions)) counts.set(host, n);
+          this.sessions.set(data.pool, counts);
+        } else {
+          this.due.add("hosts");
+          this.due.add("rollovers");
+        }
+        this.due.add("pools");
+        this.due.add("sessions");
+        break;
+      case "version.progress":
+        this.due.add("versions");
+        break;
+      case "work.end":
+        break; // the rollover's next event says what follows
+      case "rollover.holds":
+        this.due.add("rollover");
+        break;
+      default:
+        this.due.add("all");
+    }
+  }
+
+  /** Brings what is shown to what was gathered. */
+  flush() {
+    this.patch();
+    const due = new Set(this.due);
+    this.due.clear();
+    if (due.size === 0) return;
+    void this.queries.invalidateQueries({
+      predicate: ({ queryKey: [first, second, third] }) => {
+        if (first === "session") return false;
+        if (due.has("all")) return true;
+        // One rollover is small; the list of its hosts is not.
+        if (first === "rollovers" && typeof second === "number" && third === undefined)
+          return due.has("rollover") || due.has("rollovers");
+        if (first === "hosts" && second === "one") return due.has("pools");
+        return due.has(String(first));
+      },
+    });
+  }
+
+  private patch() {
+    if (this.hosts.size === 0 && this.sessions.size === 0) return;
+    const now = new Date().toISOString();
+    const sessions = new Map([...this.sessions.values()].flatMap((m) => [...m]));
+    const lists = this.queries.getQueryCache();
+    for (const q of [
+      ...lists.findAll({ queryKey: ["hosts"] }),
+      ...lists.findAll({ queryKey: ["host-pages"] }),
+    ]) {
+      if (q.queryKey[1] === "one") continue;
+      this.write<Host>(q.queryKey, (h) => {
+        let out = h;
+        for (const c of this.hosts.get(h.name) ?? []) {
+          if (!c.state && !c.version) continue;
+          out = {
+            ...out,
+            state: c.state ?? out.state,
+            version: c.version ?? out.version,
+            why: c.state === "faulty" ? (c.why ?? "") : c.state ? "" : out.why,
+            since: c.state ? now : out.since,
+          };
+          out.drifts = out.version !== out.target && out.target !== "";
+        }
+        const n = sessions.get(h.name);
+        return n === undefined || n === out.sessions ? out : { ...out, sessions: n };
+      });
+    }
+    for (const q of lists.findAll({ queryKey: ["rollovers"] })) {
+      if (q.queryKey[2] !== "hosts") continue;
+      this.write<RolloverHost>(q.queryKey, (h) => {
+        let out = h;
+        for (const c of this.hosts.get(h.host) ?? []) {
+          const mine = c.rollover === q.queryKey[1];
+          out = {
+            ...out,
+            state: c.state ?? out.state,
+            version: c.version ?? out.version,
+            phase: (mine && c.phase) || out.phase,
+            batch: (mine && c.batch) || out.batch,
+            progress: mine && c.progress !== undefined ? c.progress : out.progress,
+            why: mine && c.phase ? (c.why ?? "") : out.why,
+          };
+        }
+        const n = sessions.get(h.host);
+        return n === undefined || n === out.sessions ? out : { ...out, sessions: n };
+      });
+    }
+    this.hosts.clear();
+    this.sessions.clear();
+  }
+
+  /** Writes a list anew, or its pages, if something of it has changed: what has not stays the very same. */
+  private write<T>(key: readonly unknown[], change: (item: T) => T) {
+    const renewed = (list: Listed<T>): Listed<T> => {
+      let changed = false;
+      const items = list.items.map((item) => {
+        const next = change(item);
+        changed ||= next !== item;
+        return next;
+      });
+      return changed ? { ...list, items } : list;
+    };
+    this.queries.setQueryData<Listed<T> | { pages: Listed<T>[] }>(key, (data) => {
+      if (!data || "items" in data) return data && renewed(data);
+      const pages = data.pages.map(renewed);
+      return pages.some((p, i) => p !== data.pages[i]) ? { ...data, pages } : data;
+    });
+  }
+}
 
 const retry = 5_000; // milliseconds until a stream that was refused is asked for again
 const gather = 700; // milliseconds between two looks
 
 /**
- * Keeps what is shown as it is: listens to the event stream, and has what an
- * event concerns fetched again. The browser takes a lost connection up again
- * by itself, from the last event that it saw.
+ * Keeps what is shown as it is: listens to the event stream. The browser takes
+ * a lost connection up again by itself, from the last event that it saw.
  *
  * @returns whether the stream is connected
  */
@@ -22,29 +180,24 @@ export function useLive(): boolean {
   const queries = useQueryClient();
   const [connected, setConnected] = useState(true);
   useEffect(() => {
-    let due = new Set<string>();
+    const gathered = new Gathered(queries);
     let timer: ReturnType<typeof setTimeout> | undefined;
     let again: ReturnType<typeof setTimeout> | undefined;
-    const look = () => {
-      timer = undefined;
-      const keys = due;
-      due = new Set();
-      void queries.invalidateQueries({
-        predicate: (q) => q.queryKey[0] !== "session" && (keys.has("all") || keys.has(String(q.queryKey[0]))),
-      });
+    const add = (change: Change) => {
+      gathered.add(change);
+      timer ??= setTimeout(() => {
+        timer = undefined;
+        gathered.flush();
+      }, gather);
     };
     let stream: EventSource | undefined;
     const listen = () => {
       stream = new EventSource("/api/v1/events");
-      stream.addEventListener("change", (message) => {
-        const { kind } = JSON.parse(message.data) as { kind: string };
-        for (const key of concerns[kind] ?? ["all"]) due.add(key);
-        timer ??= setTimeout(look, gather);
-      });
+      stream.addEventListener("change", (message) => add(JSON.parse(message.data) as Change));
       stream.onopen = () => {
         setConnected(true);
-        due.add("all");
-        timer ??= setTimeout(look, gather);
+        // What happened before somebody listened was not heard.
+        add({ kind: "all", subject: "" });
       };
       stream.onerror = () => {
         setConnected(false);

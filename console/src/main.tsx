@@ -1,25 +1,14 @@
 import { ChakraProvider } from "@chakra-ui/react";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { type ComponentType, StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
 import { Refusal } from "./api";
 import { Layout } from "./layout";
-import { HostPage } from "./pages/host";
-import { ImagePage } from "./pages/image";
-import { ImagesPage } from "./pages/images";
-import { PoolPage } from "./pages/pool";
-import { PoolsPage } from "./pages/pools";
-import { RolloverPage } from "./pages/rollover";
-import { RolloversPage } from "./pages/rollovers";
 import { SignInPage } from "./pages/sign-in";
-import { SitePage, SitesPage } from "./pages/site";
-import { StartPage } from "./pages/start";
-import { TodayPage } from "./pages/today";
-import { TrailPage } from "./pages/trail";
 import { Signed } from "./session";
 import { system } from "./theme";
-import { Empty, Page } from "./ui";
+import { Empty, Loading, Page } from "./ui";
 
 const queries = new QueryClient({
   defaultOptions: {
@@ -32,6 +21,11 @@ const queries = new QueryClient({
   },
 });
 
+/** A page that is loaded when somebody goes there. */
+function page(path: string, load: () => Promise<ComponentType>) {
+  return { path, lazy: async () => ({ Component: await load() }) };
+}
+
 const router = createBrowserRouter([
   {
     element: (
@@ -39,19 +33,26 @@ const router = createBrowserRouter([
         <Layout />
       </Signed>
     ),
+    hydrateFallbackElement: <Loading />,
     children: [
-      { path: "/", element: <TodayPage /> },
-      { path: "/images", element: <ImagesPage /> },
-      { path: "/images/:image", element: <ImagePage /> },
-      { path: "/sites", element: <SitesPage /> },
-      { path: "/sites/:site", element: <SitePage /> },
-      { path: "/hosts/:host", element: <HostPage /> },
-      { path: "/pools", element: <PoolsPage /> },
-      { path: "/pools/:pool", element: <PoolPage /> },
-      { path: "/rollovers", element: <RolloversPage /> },
-      { path: "/rollovers/new", element: <StartPage /> },
-      { path: "/rollovers/:id", element: <RolloverPage /> },
-      { path: "/trail", element: <TrailPage /> },
+      page("/", async () => (await import("./pages/today")).TodayPage),
+      page("/images", async () => (await import("./pages/images")).ImagesPage),
+      page("/images/:image", async () => (await import("./pages/image")).ImagePage),
+      page("/images/:image/versions/:number", async () => (await import("./pages/version")).VersionPage),
+      page("/sites", async () => (await import("./pages/sites")).SitesPage),
+      page("/sites/:site", async () => (await import("./pages/site")).SitePage),
+      page("/hosts", async () => (await import("./pages/hosts")).HostsPage),
+      page("/hosts/:host", async () => (await import("./pages/host")).HostPage),
+      page("/people", async () => (await import("./pages/people")).PeoplePage),
+      page("/pools", async () => (await import("./pages/pools")).PoolsPage),
+      page("/pools/:pool", async () => (await import("./pages/pool")).PoolPage),
+      page("/rollovers", async () => (await import("./pages/rollovers")).RolloversPage),
+      page("/rollovers/new", async () => (await import("./pages/start")).StartPage),
+      page("/rollovers/:id", async () => (await import("./pages/rollover")).RolloverPage),
+      page("/trail", async () => (await import("./pages/trail")).TrailPage),
+      page("/estate", async () => (await import("./pages/estate")).EstatePage),
+      page("/accounts", async () => (await import("./pages/accounts")).AccountsPage),
+      page("/tokens", async () => (await import("./pages/tokens")).TokensPage),
       {
         path: "*",
         element: (

@@ -2665,6 +2665,8 @@ export interface operations {
                 version?: string;
                 /** @description Only hosts that run another version than they should */
                 drifts?: boolean;
+                /** @description Only hosts with this in their name */
+                find?: string;
             };
             header?: never;
             path?: never;
@@ -5635,6 +5637,10 @@ export interface operations {
                 host?: string;
                 person?: string;
                 state?: components["schemas"]["SessionState"];
+                /** @description Only sessions on hosts in this state */
+                host_state?: components["schemas"]["HostState"];
+                /** @description Only sessions with this in the name of their person or host */
+                find?: string;
             };
             header?: never;
             path?: never;

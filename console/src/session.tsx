@@ -3,9 +3,10 @@ import { createContext, type ReactNode, useContext } from "react";
 import { type Account, api, call, Refusal, setCsrf } from "./api";
 import { Loading, Problem } from "./ui";
 
-const roles = ["viewer", "operator", "approver", "administrator"];
+/** Each has the rights of those before it. */
+export const roles: Account["role"][] = ["viewer", "operator", "approver", "administrator"];
 
-type Signed = { account: Account; may: (role: string) => boolean; signOut: () => Promise<void> };
+type Signed = { account: Account; may: (role: Account["role"]) => boolean; signOut: () => Promise<void> };
 
 const Context = createContext<Signed | null>(null);
 

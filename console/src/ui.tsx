@@ -24,6 +24,7 @@ import { type ReactNode, useEffect, useState } from "react";
 import { Link as RouterLink } from "react-router";
 import { Refusal } from "./api";
 import { pieces } from "./format";
+import { type Stated, tints } from "./panes";
 
 export const toaster = createToaster({ placement: "bottom-end", pauseOnPageIdle: true });
 
@@ -161,34 +162,11 @@ export function To({ to, children }: { to: string; children: ReactNode }) {
   );
 }
 
-const palettes: Record<string, string> = {
-  serving: "green",
-  done: "green",
-  finished: "green",
-  sealed: "green",
-  met: "green",
-  draining: "orange",
-  warned: "orange",
-  emptied: "orange",
-  paused: "orange",
-  "not met": "orange",
-  rebuilding: "teal",
-  checking: "teal",
-  running: "teal",
-  capturing: "teal",
-  starting: "teal",
-  delivering: "teal",
-  faulty: "red",
-  failed: "red",
-  barred: "red",
-  stopped: "red",
-};
-
 /** A state, in words on a tint. */
-export function State({ children }: { children: string }) {
+export function State({ of }: { of: Stated }) {
   return (
-    <Badge colorPalette={palettes[children] ?? "gray"} variant="surface" size="sm">
-      {children}
+    <Badge colorPalette={tints[of]} variant="surface" size="sm">
+      {of}
     </Badge>
   );
 }

@@ -33,12 +33,13 @@ type ingest struct {
 	in    chan waiting
 	seed  maphash.Seed
 	// seen is a digest of the sessions last reported by each host, and touched
-	// the pools in which that changed since watchers were told.
-	seen map[int64]uint64
+	// is how many there are where that changed since watchers were told, by
+	// pool and host.
+	seen    map[int64]uint64
+	touched map[int64]map[string]int
 	// speakers remembers whose credentials are. That one is no good any more
 	// is seen when its heartbeat is written down.
 	speakers  *ttlcache.Cache[string, store.Speaker]
-	touched   map[int64]bool
 	announced time.Time
 }
 
@@ -62,7 +63,7 @@ const (
 )
 
 func newIngest(f *Fleet) *ingest {
-	return &ingest{fleet: f, in: make(chan waiting, 2*beatsAtOnce), seed: maphash.MakeSeed(), seen: map[int64]uint64{}, touched: map[int64]bool{}, speakers: ttlcache.New(ttlcache.WithTTL[string, store.Speaker](speakersFor), ttlcache.WithCapacity[string, store.Speaker](speakersKept), ttlcache.WithDisableTouchOnHit[string, store.Speaker]())}
+	return &ingest{fleet: f, in: make(chan waiting, 2*beatsAtOnce), seed: maphash.MakeSeed(), seen: map[int64]uint64{}, touched: map[int64]map[string]int{}, speakers: ttlcache.New(ttlcache.WithTTL[string, store.Speaker](speakersFor), ttlcache.WithCapacity[string, store.Speaker](speakersKept), ttlcache.WithDisableTouchOnHit[string, store.Speaker]())}
 }
 
 func (i *ingest) run(ctx context.Context) {
@@ -189,26 +190,36 @@ func (i *ingest) write(ctx context.Context, batch []waiting) {
 		digest := maphash.Bytes(i.seed, w.beat.Sessions)
 		if i.seen[r.HostID] != digest {
 			i.seen[r.HostID] = digest
-			i.touched[r.PoolID] = true
+			if i.touched[r.PoolID] == nil {
+				i.touched[r.PoolID] = map[string]int{}
+			}
+			i.touched[r.PoolID][r.Host] = w.sessions
 		}
 	}
 	beatsTaken.Add(float64(len(batch)))
 	beatsBatch.Observe(float64(len(batch)))
 }
 
-// announce lets watchers know in which pools sessions changed.
+// announcedEach is how many hosts of a pool are told of one by one. Where more
+// changed, watchers look again.
+const announcedEach = 300
+
+// announce lets watchers know on which hosts sessions changed.
 func (i *ingest) announce(ctx context.Context) {
 	i.announced = time.Now()
 	if len(i.touched) == 0 {
 		return
 	}
 	err := i.fleet.engine.Change(ctx, engine.ServiceActor, func(tx *store.Tx) error {
-		for id := range i.touched {
+		for id, sessions := range i.touched {
 			pool, err := store.PoolByID(tx.DB, id)
 			if err != nil {
 				return err
 			}
-			tx.Emit("sessions", "pool "+pool.Name, nil)
+			if len(sessions) > announcedEach {
+				sessions = nil
+			}
+			tx.Emit("sessions", "pool "+pool.Name, map[string]any{"pool": pool.Name, "sessions": sessions})
 		}
 		return nil
 	})

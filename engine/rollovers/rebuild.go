@@ -97,6 +97,16 @@ func (rs *Rollovers) askRebuild(_ context.Context, db *gorm.DB, w store.Work, in
 	return out, store.AddEnrolment(db, h.ID, out.Seed.Token, rs.engine.Clock.Now())
 }
 
+// rebuildProgressed tells watchers how far a host's new disk is.
+func rebuildProgressed(tx *store.Tx, in ofHost, percent int) error {
+	h, err := store.HostByID(tx.DB, in.Host)
+	if err != nil {
+		return err
+	}
+	tx.Emit("host.progress", "host "+h.Name, map[string]any{"change": store.HostChange{Host: h.Name, Rollover: in.Rollover, Progress: percent}})
+	return nil
+}
+
 // rebuildEnded leaves it to the tick of the rollover to decide what follows.
 func rebuildEnded(tx *store.Tx, in ofHost, end *engine.Ending[platform.Made]) error {
 	if end.Failure == "" {

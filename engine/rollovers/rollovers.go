@@ -36,7 +36,7 @@ type Rollovers struct {
 func New(e *engine.Engine, f *fleet.Fleet) *Rollovers {
 	rs := &Rollovers{engine: e, fleet: f}
 	rs.rebuilds = engine.Work[ofHost, platform.Rebuild, platform.Made]{
-		Kind: store.WorkRebuild, Operation: platform.RebuildHost, Ask: rs.askRebuild, Ended: rebuildEnded,
+		Kind: store.WorkRebuild, Operation: platform.RebuildHost, Ask: rs.askRebuild, Progressed: rebuildProgressed, Ended: rebuildEnded,
 	}
 	engine.AddWork(e, rs.rebuilds)
 	e.Add(engine.Subject{

@@ -44,7 +44,7 @@ func (rs *Rollovers) tick(ctx context.Context, id int64) error {
 		if len(d.Actions) == 0 && strings.Join(d.Holds, "\n") == strings.Join(r.Holds, "\n") {
 			return nil
 		}
-		if err := rs.carryOut(tx, &r, site, s.Hosts, d); err != nil {
+		if err := rs.carryOut(tx, &r, pool, s.Hosts, d); err != nil {
 			return err
 		}
 		return tx.Save(&r).Error
@@ -55,11 +55,15 @@ func (rs *Rollovers) tick(ctx context.Context, id int64) error {
 	return err
 }
 
-// carryOut carries out a decision.
-func (rs *Rollovers) carryOut(tx *store.Tx, r *store.Rollover, site store.Site, hosts []rollover.Host, d rollover.Decision) error {
+// carryOut carries out a decision about a pool's hosts.
+func (rs *Rollovers) carryOut(tx *store.Tx, r *store.Rollover, pool store.Pool, hosts []rollover.Host, d rollover.Decision) error {
 	at := make(map[int64]*rollover.Host, len(hosts))
 	for i := range hosts {
 		at[hosts[i].ID] = &hosts[i]
+	}
+	target, err := store.VersionByID(tx.DB, r.TargetID)
+	if err != nil {
+		return err
 	}
 	var (
 		steps  []store.Step
@@ -73,18 +77,22 @@ func (rs *Rollovers) carryOut(tx *store.Tx, r *store.Rollover, site store.Site, 
 			continue
 		}
 		h := at[a.Host]
-		if verb, ok := hostVerbs[a.Kind]; ok {
-			tx.Record(store.Entry{Verb: verb, Subject: "host " + h.Name, Scope: r.Name(), Reason: a.Why})
-		}
 		step := store.Step{Host: h.ID, Kind: a.Kind, From: h.State, Batch: a.Batch, Why: a.Why}
 		step.Phase, _ = a.Phase()
 		step.To, _ = a.HostState()
 		steps = append(steps, step)
+		change := store.HostChange{Host: h.Name, Pool: pool.Name, Rollover: r.ID, Phase: step.Phase, Batch: a.Batch, State: step.To, Why: a.Why}
+		if a.Kind == rollover.Rebuild {
+			change.Version = target.Number
+		}
+		if verb, ok := hostVerbs[a.Kind]; ok {
+			tx.Record(store.Entry{Verb: verb, Subject: "host " + h.Name, Scope: r.Name(), Reason: a.Why, Change: change})
+		}
 		switch a.Kind {
 		case rollover.WarnHost, rollover.Remind, rollover.SignOff:
-			orders = append(orders, ordersFor(tx, r, h, a)...)
+			orders = append(orders, ordersFor(tx, r, h, a, change)...)
 		case rollover.Rebuild:
-			works = append(works, rs.rebuilds.Of(site.ID, store.RebuildSubject(r.ID, h.ID), 1, ofHost{r.TargetID, h.ID, r.ID}))
+			works = append(works, rs.rebuilds.Of(pool.SiteID, store.RebuildSubject(r.ID, h.ID), 1, ofHost{r.TargetID, h.ID, r.ID}))
 		}
 	}
 	if len(steps) > 0 {
@@ -140,7 +148,7 @@ var hostVerbs = map[rollover.ActionKind]string{
 }
 
 // ordersFor are the notices or sign-offs of an action, one for each of its sessions.
-func ordersFor(tx *store.Tx, r *store.Rollover, h *rollover.Host, a rollover.Action) []store.Order {
+func ordersFor(tx *store.Tx, r *store.Rollover, h *rollover.Host, a rollover.Action, change store.HostChange) []store.Order {
 	o := r.Options.V
 	order := store.Order{HostID: h.ID, Kind: agent.ShowText, RolloverID: &r.ID, CreatedAt: tx.Now}
 	verb := "session.warn"
@@ -165,6 +173,6 @@ func ordersFor(tx *store.Tx, r *store.Rollover, h *rollover.Host, a rollover.Act
 			}
 		}
 	}
-	tx.Record(store.Entry{Verb: verb, Subject: "host " + h.Name, Scope: r.Name(), Detail: map[string]any{"people": people}})
+	tx.Record(store.Entry{Verb: verb, Subject: "host " + h.Name, Scope: r.Name(), Detail: map[string]any{"people": people}, Change: change})
 	return orders
 }

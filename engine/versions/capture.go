@@ -146,6 +146,15 @@ func askCapture(_ context.Context, db *gorm.DB, _ store.Work, in ofVersion) (pla
 	return platform.Capture{BuildMachine: machine, Disk: diskName(img, v), Stamp: Label(img, v), MachineClass: img.MachineClass, Discard: v.Discards}, err
 }
 
+// captureProgressed tells watchers that a capture gets on.
+func captureProgressed(tx *store.Tx, in ofVersion, _ int) error {
+	img, v, err := Of(tx.DB, in.Version)
+	if err == nil {
+		tx.Emit("version.progress", Subject(img, v), nil)
+	}
+	return err
+}
+
 // captureEnded seals the version, and has copies of it delivered to every site with a pool of its image.
 func (vs *Versions) captureEnded(tx *store.Tx, in ofVersion, end *engine.Ending[platform.Captured]) error {
 	img, v, err := Of(tx.DB, in.Version)

@@ -39,6 +39,16 @@ func copyOf(db *gorm.DB, in ofCopy) (img store.Image, v store.Version, name stri
 	return img, v, CopyName(img, v, c.Ordinal), err
 }
 
+// deliveryProgressed writes down how far a copy is, and tells watchers.
+func deliveryProgressed(tx *store.Tx, in ofCopy, percent int) error {
+	img, v, err := Of(tx.DB, in.Version)
+	if err != nil {
+		return err
+	}
+	tx.Emit("version.progress", Subject(img, v), nil)
+	return tx.CopyProgressed(in.Copy, percent)
+}
+
 func deliveryEnded(tx *store.Tx, in ofCopy, end *engine.Ending[platform.Made]) error {
 	img, v, err := Of(tx.DB, in.Version)
 	if err != nil {

@@ -41,14 +41,14 @@ type (
 func New(e *engine.Engine) *Versions {
 	vs := &Versions{engine: e}
 	vs.captures = engine.Work[ofVersion, platform.Capture, platform.Captured]{
-		Kind: store.WorkCapture, Operation: platform.CaptureMachine, Ask: askCapture, Ended: vs.captureEnded,
+		Kind: store.WorkCapture, Operation: platform.CaptureMachine, Ask: askCapture, Progressed: captureProgressed, Ended: vs.captureEnded,
 	}
 	vs.diskDeletions = engine.Work[ofVersion, platform.Named, platform.Nothing]{
 		Kind: store.WorkDeleteDisk, Operation: platform.DeleteDisk, Ask: askDiskDeletion, Ended: vs.diskDeletionEnded,
 	}
 	vs.deliveries = engine.Work[ofCopy, platform.Deliver, platform.Made]{
 		Kind: store.WorkDeliver, Operation: platform.DeliverCopy, Ask: askDelivery, Ended: deliveryEnded,
-		Progressed: func(tx *store.Tx, in ofCopy, percent int) error { return tx.CopyProgressed(in.Copy, percent) },
+		Progressed: deliveryProgressed,
 	}
 	vs.copyDeletions = engine.Work[ofCopy, platform.Named, platform.Nothing]{
 		Kind: store.WorkDeleteCopy, Operation: platform.DeleteCopy, Ask: askCopyDeletion, Ended: vs.copyDeletionEnded,

@@ -5,13 +5,13 @@ import { Link, useParams, useSearchParams } from "react-router";
 import { api, call, everyPage, type Host, type Pool } from "../api";
 import { count, counts } from "../format";
 import { lookOfHost } from "../panes";
+import { Batches } from "../parts/batches";
+import { HostActs, HostFacts, HostSessions } from "../parts/host-parts";
+import { type PaneOf, PaneWindow } from "../parts/pane-window";
+import { SomeSessions } from "../parts/session-list";
 import { Preview } from "../preview";
 import { useSigned } from "../session";
-import { Act, Empty, Facts, Page, Panel, Shown, State, To } from "../ui";
-import { Pane, Window } from "../window";
-import { HostActs, HostFacts, HostSessions } from "./host";
-import { Batches } from "./rollover";
-import { SessionList } from "./sessions";
+import { Act, Facts, Page, Panel, Shown, State, To } from "../ui";
 
 export function PoolPage() {
   const name = useParams().pool ?? "";
@@ -128,29 +128,34 @@ export function PoolPage() {
         aside="A pane is a host: its state, its version, its people. Choose one to see more."
       >
         <Shown query={hosts}>
-          {({ items }) => (
-            <Window label={`Hosts of ${name}`}>
-              {items.map((h) => {
-                const look = lookOfHost(h.state, h.drifts);
-                return (
-                  <Pane
-                    key={h.name}
-                    name={h.name}
-                    look={look}
-                    line={`${h.version.slice(2) || "no disk"} · ${h.sessions}/${h.seats}`}
-                    hint={`${h.name}, ${look.word}, version ${h.version || "none"}, ${h.sessions} of ${count(h.seats, "seat")} taken`}
-                    onOpen={() => open(h.name)}
-                  />
-                );
-              })}
-            </Window>
-          )}
+          {({ items }) => <PaneWindow label={`Hosts of ${name}`} panes={panesOf(items)} onOpen={open} />}
         </Shown>
       </Panel>
-      <Sessions pool={name} />
+      <SomeSessions title="People" pool={name} none="Nobody is signed in." />
       {chosen && <HostDialog host={chosen} onClose={() => setSearch({})} />}
     </Page>
   );
+}
+
+const made = new WeakMap<Host, PaneOf>();
+
+/** Makes panes of hosts, and the same one again of a host that is as it was. */
+function panesOf(hosts: Host[]): PaneOf[] {
+  return hosts.map((h) => {
+    const pane = made.get(h) ?? paneOf(h);
+    made.set(h, pane);
+    return pane;
+  });
+}
+
+function paneOf(h: Host): PaneOf {
+  const look = lookOfHost(h.state, h.drifts);
+  return {
+    name: h.name,
+    look,
+    line: `${h.version.slice(2) || "no disk"} · ${h.sessions}/${h.seats}`,
+    hint: `${h.name}, ${look.word}, version ${h.version || "none"}, ${h.sessions} of ${count(h.seats, "seat")} taken`,
+  };
 }
 
 /** The hosts that a rollover under way has, by batch. */
@@ -206,39 +211,6 @@ function PinPool({ pool }: { pool: Pool }) {
   );
 }
 
-const shownAtFirst = 10;
-
-function Sessions({ pool }: { pool: string }) {
-  const [all, setAll] = useState(false);
-  const sessions = useQuery({
-    queryKey: ["sessions", "pool", pool],
-    queryFn: () =>
-      everyPage((cursor) =>
-        call(api.GET("/api/v1/sessions", { params: { query: { pool, limit: 1000, cursor } } })),
-      ),
-  });
-  return (
-    <Panel title="People" aside={sessions.data && `${sessions.data.items.length} signed in`}>
-      <Shown query={sessions}>
-        {({ items }) =>
-          items.length === 0 ? (
-            <Empty>Nobody is signed in.</Empty>
-          ) : (
-            <>
-              <SessionList sessions={all ? items : items.slice(0, shownAtFirst)} />
-              {items.length > shownAtFirst && (
-                <Button size="xs" variant="outline" mt="2" onClick={() => setAll(!all)}>
-                  {all ? "Show fewer" : `Show all ${items.length}`}
-                </Button>
-              )}
-            </>
-          )
-        }
-      </Shown>
-    </Panel>
-  );
-}
-
 function HostDialog({ host: h, onClose }: { host: Host; onClose: () => void }) {
   const { may } = useSigned();
   return (
@@ -250,7 +222,7 @@ function HostDialog({ host: h, onClose }: { host: Host; onClose: () => void }) {
             <Dialog.Header>
               <HStack>
                 <Dialog.Title>{h.name}</Dialog.Title>
-                <State>{h.state}</State>
+                <State of={h.state} />
               </HStack>
             </Dialog.Header>
             <Dialog.Body>

@@ -1,13 +1,13 @@
 import { Box, Flex, HStack, Table, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "react-router";
-import { api, call, everyPage, type Rollover, type RolloverHost } from "../api";
+import { api, call, type Rollover, type RolloverHost } from "../api";
 import { count, counts, detail, time } from "../format";
-import { byBatch, lookOfPhase } from "../panes";
+import { lookOfPhase, phaseOrder } from "../panes";
+import { Batches } from "../parts/batches";
+import { SomeSessions } from "../parts/session-list";
 import { useSigned } from "../session";
-import { Act, Empty, Facts, List, Page, Panel, Problem, Shown, State, To, Words } from "../ui";
-import { Pane, Window } from "../window";
-import { SessionList } from "./sessions";
+import { Act, Facts, List, Page, Panel, Problem, Shown, State, To, Words } from "../ui";
 
 /** What happens now, and what comes next, in sentences. */
 function nowAndNext(r: Rollover): [string, string] {
@@ -84,7 +84,7 @@ function RolloverOf({ id }: { id: number }) {
       lead={
         r && (
           <HStack gap="2" wrap="wrap">
-            <State>{r.state}</State>
+            <State of={r.state} />
             <To to={`/pools/${r.pool}`}>{r.pool}</To> to{" "}
             <To to={`/images/${r.image}`}>{`${r.image} ${r.version}`}</To>
             {r.reverses > 0 && <To to={`/rollovers/${r.reverses}`}>{`reverses rollover ${r.reverses}`}</To>}
@@ -209,69 +209,25 @@ function RolloverOf({ id }: { id: number }) {
         </Shown>
       </Panel>
       {r && open && (
-        <Remaining
-          pool={r.pool}
-          hosts={(hosts.data?.items ?? [])
-            .filter((h) => ["draining", "warned"].includes(h.phase))
-            .map((h) => h.host)}
-        />
+        <SomeSessions title="People still on draining hosts" pool={r.pool} on="draining" none="Nobody." />
       )}
       <Log id={id} />
     </Page>
   );
 }
 
-/** The hosts of a rollover as panes, a window for each batch. */
-export function Batches({ hosts, onOpen }: { hosts: RolloverHost[]; onOpen: (host: string) => void }) {
-  return byBatch(hosts).map(([batch, list]) => (
-    <Box key={batch} mb="3">
-      <Text fontSize="sm" mb="1" color="fg.quiet">
-        {batch ? `Batch ${batch}` : "Not taken yet"} · {count(list.length, "host")}
-      </Text>
-      <Window label={batch ? `Batch ${batch}` : "Hosts in no batch"}>
-        {list.map((h) => {
-          const look = lookOfPhase(h.phase);
-          const people = count(h.sessions, "person", "people");
-          const line = h.phase === "rebuilding" ? `${h.progress}%` : h.sessions ? people : h.version.slice(2);
-          return (
-            <Pane
-              key={h.host}
-              name={h.host}
-              look={look}
-              line={line}
-              hint={`${h.host}, ${look.word}${h.why ? `: ${h.why}` : ""}, runs ${h.version || "nothing"}`}
-              onOpen={() => onOpen(h.host)}
-            />
-          );
-        })}
-      </Window>
-    </Box>
-  ));
-}
-
 /** How many hosts are in which phase, as a bar and in words. */
 function Progress({ of: r }: { of: Rollover }) {
-  const order = [
-    "done",
-    "failed",
-    "left",
-    "checking",
-    "rebuilding",
-    "emptied",
-    "warned",
-    "draining",
-    "queued",
-  ];
   return (
     <Box>
       <Flex h="14px" rounded="sm" overflow="hidden" borderWidth="1px" borderColor="line" aria-hidden>
-        {order.map(
+        {phaseOrder.map(
           (p) =>
             r.phases[p] > 0 && (
               <Box
                 key={p}
                 flexGrow={r.phases[p]}
-                backgroundColor={lookOfPhase(p).fill}
+                backgroundColor={`pane.${lookOfPhase(p).fill}`}
                 borderColor="fg.quiet"
               />
             ),
@@ -284,7 +240,7 @@ function Progress({ of: r }: { of: Rollover }) {
   );
 }
 
-function Reasons({ of: hosts }: { of: { host: string; phase: string; why: string }[] }) {
+function Reasons({ of: hosts }: { of: RolloverHost[] }) {
   const groups = new Map<string, string[]>();
   for (const h of hosts) {
     const key = `${h.phase}: ${h.why}`;
@@ -298,23 +254,6 @@ function Reasons({ of: hosts }: { of: { host: string; phase: string; why: string
       <Words>{why}</Words>
     </Text>
   ));
-}
-
-/** The people who are still on hosts that drain. */
-function Remaining({ pool, hosts }: { pool: string; hosts: string[] }) {
-  const sessions = useQuery({
-    queryKey: ["sessions", "pool", pool],
-    queryFn: () =>
-      everyPage((cursor) =>
-        call(api.GET("/api/v1/sessions", { params: { query: { pool, limit: 1000, cursor } } })),
-      ),
-  });
-  const there = (sessions.data?.items ?? []).filter((s) => hosts.includes(s.host));
-  return (
-    <Panel title="People still on draining hosts" aside={count(there.length, "session")}>
-      {there.length ? <SessionList sessions={there} /> : <Empty>Nobody.</Empty>}
-    </Panel>
-  );
 }
 
 function Log({ id }: { id: number }) {

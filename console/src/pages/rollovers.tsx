@@ -51,7 +51,7 @@ export function RolloversPage() {
                       {r.reverses > 0 && `, reverses ${r.reverses}`}
                     </Table.Cell>
                     <Table.Cell>
-                      <State>{r.state}</State>
+                      <State of={r.state} />
                     </Table.Cell>
                     <Table.Cell>
                       {(r.phases.done ?? 0) + (r.phases.failed ?? 0) + (r.phases.left ?? 0)} of {r.total}

@@ -5,42 +5,7 @@ import { useParams } from "react-router";
 import { api, type BuildMachine, call, type Hypervisor, type Site } from "../api";
 import { count, size, time } from "../format";
 import { useSigned } from "../session";
-import { Act, Empty, Facts, FormDialog, List, Page, Panel, Problem, Shown, State, To } from "../ui";
-
-export function SitesPage() {
-  const sites = useQuery({ queryKey: ["sites"], queryFn: () => call(api.GET("/api/v1/sites")) });
-  return (
-    <Page title="Sites" lead="The places where hosts run and copies of versions are kept.">
-      <Panel>
-        <Shown query={sites}>
-          {({ items }) =>
-            items.length === 0 ? (
-              <Empty>There is no site yet. Load an estate file: pane estate load FILE.</Empty>
-            ) : (
-              <List label="Sites" head={["Site", "Platform", "Pools", "Hosts", "Build machines", "Answers"]}>
-                {items.map((s) => (
-                  <Table.Row key={s.name}>
-                    <Table.Cell>
-                      <To to={`/sites/${s.name}`}>{s.name}</To>
-                      <Text color="fg.quiet" fontSize="sm">
-                        {s.title}
-                      </Text>
-                    </Table.Cell>
-                    <Table.Cell>{s.platform}</Table.Cell>
-                    <Table.Cell>{s.pools}</Table.Cell>
-                    <Table.Cell>{s.hosts}</Table.Cell>
-                    <Table.Cell>{s.build_machines.map((m) => m.name).join(", ")}</Table.Cell>
-                    <Table.Cell>{s.unreachable ?? "yes"}</Table.Cell>
-                  </Table.Row>
-                ))}
-              </List>
-            )
-          }
-        </Shown>
-      </Panel>
-    </Page>
-  );
-}
+import { Act, Empty, Facts, FormDialog, List, Page, Panel, Problem, Shown, State } from "../ui";
 
 export function SitePage() {
   const name = useParams().site ?? "";
@@ -95,7 +60,7 @@ export function SitePage() {
                       <Table.Cell fontWeight="500">{m.name}</Table.Cell>
                       <Table.Cell>{m.machine_class}</Table.Cell>
                       <Table.Cell>
-                        <State>{m.state}</State>
+                        <State of={m.state} />
                       </Table.Cell>
                       <Table.Cell>
                         {m.base}

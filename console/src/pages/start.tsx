@@ -1,22 +1,12 @@
-import { Box, Button, Field, Flex, Input, NativeSelect, Text, Textarea, VStack } from "@chakra-ui/react";
+import { Box, Button, Flex, Input, NativeSelect, Text, Textarea, VStack } from "@chakra-ui/react";
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { type ReactNode, useState } from "react";
+import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, call, type Options } from "../api";
 import { count } from "../format";
+import { Check, Labelled } from "../parts/fields";
 import { Preview } from "../preview";
 import { Empty, Page, Panel, Problem, Shown } from "../ui";
-import { Check } from "./image";
-
-function Labelled(props: { label: string; help?: string; children: ReactNode }) {
-  return (
-    <Field.Root flex="1" minW="190px">
-      <Field.Label>{props.label}</Field.Label>
-      {props.children}
-      {props.help && <Field.HelperText>{props.help}</Field.HelperText>}
-    </Field.Root>
-  );
-}
 
 export function StartPage() {
   const defaults = useQuery({

@@ -29,7 +29,7 @@ type VersionPath struct {
 	Number string `path:"number"`
 }
 
-func (s *Server) images() {
+func (s *Server) versions() {
 	register(s, operation{method: "GET", path: "/images", id: "list-images", summary: "All images", role: role.Viewer, tag: "images"},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Image]], error) {
 			rows, err := store.Images(s.store.DB.WithContext(ctx))

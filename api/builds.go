@@ -25,7 +25,7 @@ type FilePath struct {
 // fileLimit is how large a file of a build machine may be, in bytes.
 const fileLimit = 64 << 20
 
-func (s *Server) machines() {
+func (s *Server) builds() {
 	shown := func(ctx context.Context, site string) (*body[client.Site], error) {
 		row, err := store.SiteNamed(s.store.DB.WithContext(ctx), site)
 		if err != nil {

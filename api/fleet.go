@@ -42,7 +42,7 @@ func uncursor(s string) (string, error) {
 
 var errCursor = &engine.Problem{Kind: engine.Invalid, Text: "the cursor is not one of ours: use next of the page before"}
 
-func (s *Server) pools() {
+func (s *Server) fleet() {
 	register(s, operation{method: "GET", path: "/pools", id: "list-pools", summary: "All pools", role: role.Viewer, tag: "pools"},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Pool]], error) {
 			list, err := s.poolsOut(ctx, "")
@@ -98,6 +98,7 @@ func (s *Server) pools() {
 			State   host.State `query:"state"`
 			Version string     `query:"version"`
 			Drifts  bool       `query:"drifts" doc:"Only hosts that run another version than they should"`
+			Find    string     `query:"find" maxLength:"60" doc:"Only hosts with this in their name"`
 		},
 		) (*body[client.Page[client.Host]], error) {
 			after, err := uncursor(in.Cursor)
@@ -105,7 +106,7 @@ func (s *Server) pools() {
 				return nil, err
 			}
 			rows, err := store.HostRows(s.store.DB.WithContext(ctx), store.HostFilter{
-				Pool: in.Pool, Site: in.Site, Image: in.Image, State: in.State, Version: in.Version, Drifts: in.Drifts, After: after, Limit: in.Limit + 1,
+				Pool: in.Pool, Site: in.Site, Image: in.Image, State: in.State, Version: in.Version, Drifts: in.Drifts, Find: in.Find, After: after, Limit: in.Limit + 1,
 			})
 			return ok(page(each(rows, hostOut), in.Limit, func(h client.Host) string { return cursor(h.Name) }), err)
 		})
@@ -145,17 +146,19 @@ func (s *Server) pools() {
 	register(s, operation{method: "GET", path: "/sessions", id: "list-sessions", summary: "Sessions by host", role: role.Viewer, tag: "sessions"},
 		func(ctx context.Context, in *struct {
 			Paging
-			Pool   string             `query:"pool"`
-			Host   string             `query:"host"`
-			Person string             `query:"person"`
-			State  agent.SessionState `query:"state"`
+			Pool      string             `query:"pool"`
+			Host      string             `query:"host"`
+			Person    string             `query:"person"`
+			State     agent.SessionState `query:"state"`
+			HostState host.State         `query:"host_state" doc:"Only sessions on hosts in this state"`
+			Find      string             `query:"find" maxLength:"60" doc:"Only sessions with this in the name of their person or host"`
 		},
 		) (*body[client.Page[client.Session]], error) {
 			after, err := uncursor(in.Cursor)
 			if err != nil {
 				return nil, err
 			}
-			rows, err := store.SessionRows(s.store.DB.WithContext(ctx), store.SessionFilter{Pool: in.Pool, Host: in.Host, Person: in.Person, State: in.State, After: after, Limit: in.Limit + 1})
+			rows, err := store.SessionRows(s.store.DB.WithContext(ctx), store.SessionFilter{Pool: in.Pool, Host: in.Host, Person: in.Person, State: in.State, HostState: in.HostState, Find: in.Find, After: after, Limit: in.Limit + 1})
 			items := each(rows, func(r store.SessionRow) client.Session {
 				return client.Session{Key: r.Key, Host: r.Host, HostState: r.HostState, Pool: r.Pool, Site: r.Site, Person: r.Person, State: r.State, Since: r.Since}
 			})

@@ -1,8 +1,10 @@
-import { HStack, Table } from "@chakra-ui/react";
+import { HStack, Table, Text } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
 import { api, call, type Session } from "../api";
-import { time } from "../format";
+import { count, time } from "../format";
+import type { HostState } from "../panes";
 import { useSigned } from "../session";
-import { Act, List, To } from "../ui";
+import { Act, Empty, List, Panel, Shown, To } from "../ui";
 
 /** The people on a host, or in a pool, with what can be done about them. */
 export function SessionList({ sessions }: { sessions: Session[] }) {
@@ -58,5 +60,38 @@ export function SessionList({ sessions }: { sessions: Session[] }) {
         </Table.Row>
       ))}
     </List>
+  );
+}
+
+const shownHere = 10;
+
+/** Some of the people of a pool, and where the others are. */
+export function SomeSessions(props: { title: string; pool: string; on?: HostState; none: string }) {
+  const { title, pool, on, none } = props;
+  const sessions = useQuery({
+    queryKey: ["sessions", "pool", pool, on],
+    queryFn: () =>
+      call(api.GET("/api/v1/sessions", { params: { query: { pool, host_state: on, limit: shownHere } } })),
+  });
+  return (
+    <Panel title={title}>
+      <Shown query={sessions}>
+        {({ items, next }) =>
+          items.length === 0 ? (
+            <Empty>{none}</Empty>
+          ) : (
+            <>
+              <SessionList sessions={items} />
+              {next && (
+                <Text mt="2" fontSize="sm">
+                  The first {count(items.length, "session")}.{" "}
+                  <To to={`/people?pool=${pool}${on ? `&host=${on}` : ""}`}>Show all of them</To>
+                </Text>
+              )}
+            </>
+          )
+        }
+      </Shown>
+    </Panel>
   );
 }

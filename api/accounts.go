@@ -106,7 +106,7 @@ func (c *copied) Write(b []byte) (int, error) {
 	return c.ResponseWriter.Write(b)
 }
 
-func (s *Server) people() {
+func (s *Server) accounts() {
 	register(s, operation{method: "GET", path: "/status", id: "status", summary: "What service this is and what time it is there", role: role.Viewer, tag: "service"},
 		func(ctx context.Context, _ *empty) (*body[client.Status], error) {
 			rate := s.engine.Clock.Rate()

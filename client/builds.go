@@ -1,0 +1,87 @@
+package client
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+	"nimblepane/platform"
+)
+
+// BuildMachine is a machine that a version can be captured from.
+type BuildMachine struct {
+	Name         string                `json:"name"`
+	MachineClass string                `json:"machine_class"`
+	Base         string                `json:"base"`
+	State        platform.MachineState `json:"state"`
+	Changes      string                `json:"changes"`
+	Node         string                `json:"node,omitempty" doc:"Hypervisor that it is on"`
+	Display      string                `json:"display,omitempty" doc:"Address of its display"`
+}
+
+// NewBuildMachine asks for a build machine: made from a version, or from a base disk with a machine class.
+type NewBuildMachine struct {
+	Name         string `json:"name" minLength:"1" maxLength:"60" pattern:"^[a-z0-9][a-z0-9.-]*$"`
+	Image        string `json:"image,omitempty"`
+	Version      string `json:"version,omitempty"`
+	BaseDisk     string `json:"base_disk,omitempty" doc:"Name of a disk in the site's storage"`
+	MachineClass string `json:"machine_class,omitempty"`
+}
+
+// RunProgram asks for a program to be run in a build machine.
+type RunProgram struct {
+	Path    string   `json:"path" minLength:"1" doc:"The program, such as /usr/bin/apt-get"`
+	Args    []string `json:"args,omitempty"`
+	Env     []string `json:"env,omitempty" doc:"As NAME=value"`
+	Input   []byte   `json:"input,omitempty"`
+	Seconds int      `json:"seconds,omitempty" minimum:"1" maximum:"3600" doc:"How long to wait for its end; 300 if left out"`
+}
+
+// ProgramEnded says how a program ended.
+type ProgramEnded struct {
+	ExitCode int    `json:"exit_code"`
+	Output   []byte `json:"output" doc:"Its standard output, in base64"`
+	Errors   []byte `json:"errors" doc:"Its standard error, in base64"`
+}
+
+func buildMachine(site, name, act string) string {
+	return "/sites/" + url.PathEscape(site) + "/build-machines/" + url.PathEscape(name) + act
+}
+
+// CreateBuildMachine makes a build machine, which is off.
+func (c *Client) CreateBuildMachine(ctx context.Context, site string, in NewBuildMachine) (Site, error) {
+	return do[Site](ctx, c, request{method: http.MethodPost, path: "/sites/" + url.PathEscape(site) + "/build-machines", body: in})
+}
+
+// StartBuildMachine starts a build machine.
+func (c *Client) StartBuildMachine(ctx context.Context, site, name string) (Site, error) {
+	return do[Site](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/start")})
+}
+
+// StopBuildMachine shuts a build machine down and returns when it is off.
+func (c *Client) StopBuildMachine(ctx context.Context, site, name string) (Site, error) {
+	return do[Site](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/stop")})
+}
+
+// DiscardBuildMachine deletes a build machine with what was done on it.
+func (c *Client) DiscardBuildMachine(ctx context.Context, site, name string) (Site, error) {
+	return do[Site](ctx, c, request{method: http.MethodDelete, path: buildMachine(site, name, "")})
+}
+
+// RunOnBuildMachine runs a program in a build machine and returns how it ended.
+func (c *Client) RunOnBuildMachine(ctx context.Context, site, name string, in RunProgram) (ProgramEnded, error) {
+	return do[ProgramEnded](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/run"), body: in})
+}
+
+// PutOnBuildMachine writes a file in a build machine.
+func (c *Client) PutOnBuildMachine(ctx context.Context, site, name, path string, content []byte) error {
+	if content == nil {
+		content = []byte{}
+	}
+	_, err := c.raw(ctx, request{method: http.MethodPut, path: buildMachine(site, name, "/file"), query: values("path", path), body: content, contentType: "application/octet-stream"}, "application/json")
+	return err
+}
+
+// GetFromBuildMachine reads a file of a build machine.
+func (c *Client) GetFromBuildMachine(ctx context.Context, site, name, path string) ([]byte, error) {
+	return c.raw(ctx, request{method: http.MethodGet, path: buildMachine(site, name, "/file"), query: values("path", path)}, "application/octet-stream")
+}

@@ -1,0 +1,209 @@
+package client
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+	"nimblepane/core/image"
+	"strconv"
+	"time"
+)
+
+// Image is a golden image.
+type Image struct {
+	Name         string       `json:"name"`
+	Title        string       `json:"title"`
+	Numbering    image.Scheme `json:"numbering"`
+	MachineClass string       `json:"machine_class"`
+	Testers      int          `json:"testers"`
+	Soak         string       `json:"soak" doc:"Such as 24h"`
+	Copies       int          `json:"copies" doc:"Copies per site"`
+	Tracks       []Track      `json:"tracks" nullable:"false"`
+	Fallback     string       `json:"fallback" doc:"What live would go back to, empty if there is nothing"`
+	Versions     int          `json:"versions"`
+	NextNumber   string       `json:"next_number"`
+	Revision     int          `json:"revision"`
+}
+
+// Track is a pointer at a version.
+type Track struct {
+	Name    string     `json:"name"`
+	Version string     `json:"version" doc:"Empty if it names none"`
+	Since   *time.Time `json:"since,omitempty"`
+}
+
+// TrackMove is one entry of a track's history.
+type TrackMove struct {
+	Track   string         `json:"track"`
+	Kind    image.MoveKind `json:"kind"`
+	Version string         `json:"version"`
+	Actor   string         `json:"actor"`
+	Reason  string         `json:"reason"`
+	At      time.Time      `json:"at"`
+}
+
+func (c *Client) Images(ctx context.Context) ([]Image, error) {
+	return all[Image](ctx, c, "/images", nil)
+}
+
+func (c *Client) Image(ctx context.Context, name string) (Image, error) {
+	return get[Image](ctx, c, pathOf("images", name), nil)
+}
+
+func (c *Client) Moves(ctx context.Context, image string) ([]TrackMove, error) {
+	return all[TrackMove](ctx, c, pathOf("images", image, "moves"), nil)
+}
+
+// Version is one sealed state of an image, or the attempt at one.
+type Version struct {
+	Image      string      `json:"image"`
+	Number     string      `json:"number"`
+	State      image.State `json:"state"`
+	Standing   []string    `json:"standing" nullable:"false" doc:"The tracks that name it, fallback, or shelved"`
+	Progress   int         `json:"progress" doc:"Of the capture, in per cent"`
+	Digest     string      `json:"digest"`
+	SizeBytes  int64       `json:"size_bytes"`
+	SizeBefore int64       `json:"size_before_bytes,omitempty" doc:"What its disk took before it was compacted"`
+	Sealing    []string    `json:"sealing,omitempty" doc:"What was done to seal it"`
+	Source     string      `json:"source"`
+	Notes      string      `json:"notes"`
+	Tags       []string    `json:"tags" nullable:"false"`
+	EndOfLife  *time.Time  `json:"end_of_life,omitempty"`
+	CapturedBy string      `json:"captured_by"`
+	CreatedAt  time.Time   `json:"created_at"`
+	SealedAt   *time.Time  `json:"sealed_at,omitempty"`
+	Failure    string      `json:"failure"`
+	Barred     string      `json:"barred" doc:"Why it is barred, empty if it is not"`
+	BarredBy   string      `json:"barred_by"`
+	BarredAt   *time.Time  `json:"barred_at,omitempty"`
+	Hosts      int         `json:"hosts" doc:"Hosts that run it"`
+	Copies     []Copy      `json:"copies" nullable:"false"`
+	Revision   int         `json:"revision"`
+}
+
+// Copy is a version's disk at a site.
+type Copy struct {
+	Site     string          `json:"site"`
+	Ordinal  int             `json:"ordinal"`
+	State    image.CopyState `json:"state"`
+	Progress int             `json:"progress"`
+	Failure  string          `json:"failure"`
+}
+
+func (c *Client) Versions(ctx context.Context, image string) ([]Version, error) {
+	return all[Version](ctx, c, pathOf("images", image, "versions"), nil)
+}
+
+func (c *Client) Version(ctx context.Context, image, number string) (Version, error) {
+	return get[Version](ctx, c, pathOf("images", image, "versions", number), nil)
+}
+
+// Capture asks for a new version.
+type Capture struct {
+	BuildMachine string     `json:"build_machine" minLength:"1"`
+	Site         string     `json:"site,omitempty"`
+	Number       string     `json:"number,omitempty" doc:"The next one if left out"`
+	Notes        string     `json:"notes,omitempty" maxLength:"10000"`
+	Tags         []string   `json:"tags,omitempty" maxItems:"20"`
+	EndOfLife    *time.Time `json:"end_of_life,omitempty"`
+	Discard      bool       `json:"discard,omitempty" doc:"Delete the build machine afterwards"`
+}
+
+func (c *Client) Capture(ctx context.Context, image string, in Capture) (Version, error) {
+	return post[Version](ctx, c, pathOf("images", image, "versions"), in)
+}
+
+// VersionEdit changes what people write about a version; what is left out stays.
+type VersionEdit struct {
+	Notes          *string    `json:"notes,omitempty" maxLength:"10000"`
+	Tags           *[]string  `json:"tags,omitempty" maxItems:"20"`
+	EndOfLife      *time.Time `json:"end_of_life,omitempty"`
+	ClearEndOfLife bool       `json:"clear_end_of_life,omitempty"`
+}
+
+// EditVersion changes what people write about a version, if it still has the revision that they saw.
+func (c *Client) EditVersion(ctx context.Context, image, number string, revision int, in VersionEdit) (Version, error) {
+	return do[Version](ctx, c, request{method: http.MethodPatch, path: pathOf("images", image, "versions", number), body: in, ifMatch: `"` + strconv.Itoa(revision) + `"`})
+}
+
+func (c *Client) actOnVersion(ctx context.Context, image, number, act string, body any) (Version, error) {
+	return post[Version](ctx, c, pathOf("images", image, "versions", number, act), body)
+}
+
+// Staging says how a version is staged.
+type Staging struct {
+	Reason string  `json:"reason,omitempty" maxLength:"2000"`
+	Leaves *string `json:"leaves,omitempty" maxLength:"40" doc:"What pilot names as you saw it, empty for nothing: refused if it names another version by now"`
+}
+
+func (c *Client) Stage(ctx context.Context, image, number string, in Staging) (Version, error) {
+	return c.actOnVersion(ctx, image, number, "stage", in)
+}
+
+// Activation says how a version goes live.
+type Activation struct {
+	Reason   string  `json:"reason,omitempty" maxLength:"2000"`
+	Leaves   *string `json:"leaves,omitempty" maxLength:"40" doc:"What live names as you saw it, empty for nothing: refused if it names another version by now"`
+	LetGo    bool    `json:"let_go,omitempty" doc:"Do not keep the version in use before as the fallback"`
+	Overrule bool    `json:"overrule,omitempty" doc:"Activate without clearance; needs the role administrator and a reason"`
+}
+
+func (c *Client) Activate(ctx context.Context, image, number string, in Activation) (Version, error) {
+	return c.actOnVersion(ctx, image, number, "activate", in)
+}
+
+func (c *Client) Bar(ctx context.Context, image, number, reason string) (Version, error) {
+	return c.actOnVersion(ctx, image, number, "bar", Reason{reason})
+}
+
+func (c *Client) Retire(ctx context.Context, image, number, reason string) (Version, error) {
+	return c.actOnVersion(ctx, image, number, "retire", Reason{reason})
+}
+
+// Delivering says how many copies are on their way.
+type Delivering struct {
+	Copies int `json:"copies"`
+}
+
+// Deliver delivers copies of a version again that failed to arrive or are lacking.
+func (c *Client) Deliver(ctx context.Context, image, number string) (Delivering, error) {
+	return do[Delivering](ctx, c, request{method: http.MethodPost, path: "/images/" + url.PathEscape(image) + "/versions/" + url.PathEscape(number) + "/deliver"})
+}
+
+// Rule is what one clearance rule answers.
+type Rule struct {
+	Rule string `json:"rule"`
+	Met  bool   `json:"met"`
+	Why  string `json:"why"`
+}
+
+// Trial is how the trial of a version stands.
+type Trial struct {
+	Image    string    `json:"image"`
+	Number   string    `json:"number"`
+	Cleared  bool      `json:"cleared"`
+	Rules    []Rule    `json:"rules" nullable:"false"`
+	SignOffs []SignOff `json:"sign_offs" nullable:"false"`
+}
+
+// SignOff is what a tester said.
+type SignOff struct {
+	Tester  string    `json:"tester"`
+	Yes     bool      `json:"yes"`
+	Comment string    `json:"comment"`
+	At      time.Time `json:"at"`
+}
+
+func (c *Client) Trial(ctx context.Context, image, number string) (Trial, error) {
+	return get[Trial](ctx, c, pathOf("images", image, "versions", number, "trial"), nil)
+}
+
+// Sign is a tester's word on a version.
+type Sign struct {
+	Yes     bool   `json:"yes"`
+	Comment string `json:"comment,omitempty" maxLength:"2000"`
+}
+
+func (c *Client) Sign(ctx context.Context, image, number string, in Sign) (Trial, error) {
+	return post[Trial](ctx, c, pathOf("images", image, "versions", number, "sign-off"), in)
+}

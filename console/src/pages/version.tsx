@@ -1,0 +1,104 @@
+import { HStack, Table, Text } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import { useParams } from "react-router";
+import { api, call, type Version } from "../api";
+import { time } from "../format";
+import { Trial } from "../parts/trial";
+import { VersionActs } from "../parts/version-acts";
+import { stateOf, VersionFacts } from "../parts/version-facts";
+import { Empty, List, Page, Panel, Shown, State, To } from "../ui";
+
+/** One version: what it is, where it is, how its trial stands and what was done with it. */
+export function VersionPage() {
+  const { image = "", number = "" } = useParams();
+  const version = useQuery({
+    queryKey: ["versions", image, number],
+    queryFn: () =>
+      call(api.GET("/api/v1/images/{image}/versions/{number}", { params: { path: { image, number } } })),
+  });
+  return (
+    <Page
+      title={`${image} ${number}`}
+      lead={
+        <HStack gap="2" wrap="wrap">
+          {version.data && <State of={stateOf(version.data)} />}
+          {version.data && version.data.standing.length > 0 && (
+            <span>{version.data.standing.join(", ")}</span>
+          )}
+          <span>
+            a version of <To to={`/images/${image}`}>{image}</To>
+          </span>
+        </HStack>
+      }
+      actions={version.data && <VersionActs version={version.data} />}
+    >
+      <Shown query={version}>
+        {(v) => (
+          <>
+            <Panel title="Version">
+              <VersionFacts version={v} />
+            </Panel>
+            <Copies version={v} />
+            {v.standing.includes("pilot") && !v.standing.includes("live") && (
+              <Trial image={image} number={number} />
+            )}
+            <Log subject={`version ${image} ${number}`} />
+          </>
+        )}
+      </Shown>
+    </Page>
+  );
+}
+
+function Copies({ version: v }: { version: Version }) {
+  return (
+    <Panel title="Copies" aside="Hosts are cloned from them.">
+      {v.copies.length === 0 ? (
+        <Empty>It has no copy.</Empty>
+      ) : (
+        <List label="Copies" head={["Site", "Copy", "State", "Why"]}>
+          {v.copies.map((c) => (
+            <Table.Row key={`${c.site} ${c.ordinal}`}>
+              <Table.Cell>
+                <To to={`/sites/${c.site}`}>{c.site}</To>
+              </Table.Cell>
+              <Table.Cell>{c.ordinal}</Table.Cell>
+              <Table.Cell>
+                <HStack>
+                  <State of={c.state} />
+                  {c.state === "delivering" && <Text fontSize="xs">{c.progress}%</Text>}
+                </HStack>
+              </Table.Cell>
+              <Table.Cell>{c.failure}</Table.Cell>
+            </Table.Row>
+          ))}
+        </List>
+      )}
+    </Panel>
+  );
+}
+
+function Log({ subject }: { subject: string }) {
+  const log = useQuery({
+    queryKey: ["trail", subject],
+    queryFn: () => call(api.GET("/api/v1/trail", { params: { query: { subject, limit: 100 } } })),
+  });
+  return (
+    <Panel title="Log" aside="newest first, from the trail">
+      <Shown query={log}>
+        {({ items }) => (
+          <List label="Log" head={["At", "What", "By", "Why"]}>
+            {items.map((e) => (
+              <Table.Row key={e.seq}>
+                <Table.Cell whiteSpace="nowrap">{time(e.at)}</Table.Cell>
+                <Table.Cell>{e.verb}</Table.Cell>
+                <Table.Cell>{e.actor}</Table.Cell>
+                <Table.Cell>{e.reason}</Table.Cell>
+              </Table.Row>
+            ))}
+          </List>
+        )}
+      </Shown>
+    </Panel>
+  );
+}

@@ -1,0 +1,57 @@
+import { Box } from "@chakra-ui/react";
+import type { Version } from "../api";
+import { day, shortDigest, size, time } from "../format";
+import type { Stated } from "../panes";
+import { Facts, State } from "../ui";
+
+/** The state of a version, in a word. */
+export function stateOf(v: Version): Stated {
+  return v.barred ? "barred" : v.state;
+}
+
+/** The copies of a version at each site. */
+export function copiesOf(v: Version): string[] {
+  const sites = new Map<string, [number, number]>();
+  for (const c of v.copies) {
+    const [there, all] = sites.get(c.site) ?? [0, 0];
+    sites.set(c.site, [there + (c.state === "present" ? 1 : 0), all + 1]);
+  }
+  return [...sites].map(([site, [there, all]]) => `${site} ${there === all ? all : `${there} of ${all}`}`);
+}
+
+/** What is known of a version. */
+export function VersionFacts({ version: v }: { version: Version }) {
+  return (
+    <Facts
+      of={[
+        ["State", <State key="s" of={stateOf(v)} />],
+        ["Standing", v.standing.join(", ")],
+        ["Barred", v.barred && `${v.barred} (${v.barred_by}, ${day(v.barred_at)})`],
+        ["Failure", v.failure],
+        ["Hosts", v.hosts],
+        ["Copies", copiesOf(v).join(", ")],
+        ["Source", v.source],
+        ["Notes", v.notes],
+        ["Tags", v.tags.join(", ")],
+        ["End-of-life", day(v.end_of_life)],
+        ["Captured", `${time(v.created_at)} by ${v.captured_by}`],
+        [
+          "Sealing",
+          v.sealing && v.sealing.length > 0 && (
+            <Box as="ul">
+              {v.sealing.map((s) => (
+                <li key={s}>{s}</li>
+              ))}
+            </Box>
+          ),
+        ],
+        ["Sealed", time(v.sealed_at)],
+        [
+          "Size",
+          size(v.size_bytes) + (v.size_before_bytes ? `, compacted from ${size(v.size_before_bytes)}` : ""),
+        ],
+        ["Digest", v.digest && <code title={v.digest}>{shortDigest(v.digest)}</code>],
+      ]}
+    />
+  );
+}
