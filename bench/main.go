@@ -19,6 +19,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -32,6 +33,9 @@ import (
 	"nimblepane/client"
 	"nimblepane/core/host"
 	"nimblepane/core/rollover"
+	"nimblepane/engine"
+	"nimblepane/engine/subjects"
+	"nimblepane/platform/kinds"
 	"nimblepane/platform/practice/world"
 	"nimblepane/store"
 	"nimblepane/store/localpg"
@@ -69,10 +73,19 @@ func run(ctx context.Context) (err error) {
 	defer db.Stop()
 	r := &results{table.NewWriter()}
 	r.t.AppendHeader(table.Row{"What", "Measured", "Wanted"})
-	decide(r)
-	for _, measure := range []func(context.Context, *results, *localpg.Server, string) error{machines, pgbench, page, heartbeats, actions} {
-		if err := measure(ctx, r, db, dir); err != nil {
-			return err
+	for _, m := range []struct {
+		name    string
+		measure func(context.Context, *results, *localpg.Server, string) error
+	}{
+		{"decision", decide}, {"machines", machines}, {"pgbench", pgbench}, {"page", hostPage}, {"heartbeats", heartbeats},
+		{"tick", idleTick}, {"actions", actions}, {"console", consoleOf},
+	} {
+		// All of them, or those that are named.
+		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {
+			continue
+		}
+		if err := m.measure(ctx, r, db, dir); err != nil {
+			return fmt.Errorf("%s: %w", m.name, err)
 		}
 	}
 	fmt.Printf("Measured %s on %d cores (%s), Go %s, with PostgreSQL and the senders on the same machine.\n\n%s\n",
@@ -90,7 +103,7 @@ func cpu() string {
 }
 
 // decide measures one decision for 10,000 hosts with 40,000 sessions.
-func decide(r *results) {
+func decide(_ context.Context, r *results, _ *localpg.Server, _ string) error {
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	plan := rollover.DefaultOptions.Plan(rollover.Pool{Hosts: 10_000, SeatsPerHost: 6})
 	plan.State, plan.Target, plan.LogOff = rollover.Running, 2, rollover.Warn
@@ -111,6 +124,7 @@ func decide(r *results) {
 		}
 	})
 	r.add("a decision for 10,000 hosts with 40,000 sessions", fmt.Sprintf("%.1f ms", float64(b.NsPerOp())/1e6), "under 20 ms")
+	return nil
 }
 
 // pgbench says what this PostgreSQL writes at most: single updates, and rows in batches.
@@ -187,7 +201,7 @@ func database(ctx context.Context, db *localpg.Server, name string) (*store.Stor
 	return store.Open(ctx, db.URL(name))
 }
 
-func page(ctx context.Context, r *results, db *localpg.Server, _ string) error {
+func hostPage(ctx context.Context, r *results, db *localpg.Server, _ string) error {
 	st, err := database(ctx, db, "page")
 	if err != nil {
 		return err
@@ -227,7 +241,7 @@ type service struct {
 	of  string
 }
 
-func serve(db *localpg.Server, name, practice string) (*service, error) {
+func serve(db *localpg.Server, name, practice string, more ...string) (*service, error) {
 	port, err := localpg.FreePort()
 	if err != nil {
 		return nil, err
@@ -236,6 +250,7 @@ func serve(db *localpg.Server, name, practice string) (*service, error) {
 	if practice != "" {
 		args = append(args, "--practice-clock", practice)
 	}
+	args = append(args, more...)
 	s := &service{cmd: exec.Command("bin/nimblepaned", args...), url: fmt.Sprintf("http://127.0.0.1:%d", port), db: db, of: name}
 	s.cmd.Stderr = os.Stderr
 	if err := s.cmd.Start(); err != nil {
@@ -256,14 +271,15 @@ func (s *service) stop() {
 	_ = s.cmd.Wait()
 }
 
+const benchPassword = "only for the bench"
+
 func (s *service) signIn(ctx context.Context) (*client.Client, error) {
-	const password = "only for the bench"
 	add := exec.CommandContext(ctx, "bin/nimblepaned", "account", "add", "bench", "--database", s.db.URL(s.of))
-	add.Stdin = strings.NewReader(password)
+	add.Stdin = strings.NewReader(benchPassword)
 	if out, err := add.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("%w: %s", err, out)
 	}
-	in, err := client.New(s.url, "").SignIn(ctx, "bench", password, "bench")
+	in, err := client.New(s.url, "").SignIn(ctx, "bench", benchPassword, "bench")
 	return client.New(s.url, in.Token), err
 }
 
@@ -319,6 +335,75 @@ func heartbeats(ctx context.Context, r *results, db *localpg.Server, _ string) e
 	return nil
 }
 
+// idleTick measures a tick of a rollover of 2,000 hosts in which nothing happens.
+func idleTick(ctx context.Context, r *results, db *localpg.Server, _ string) error {
+	const hosts, rounds = 2000, 50
+	st, err := database(ctx, db, "ticks")
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if err := loadEstate(ctx, st, "http://127.0.0.1:1", hosts); err != nil {
+		return err
+	}
+	e, err := engine.New(st, engine.RealClock{}, engine.Options{Platforms: kinds.All(), Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return err
+	}
+	subjects.Add(e, 0)
+	options := rollover.DefaultOptions
+	plan := options.Plan(rollover.Pool{Hosts: hosts, SeatsPerHost: 4})
+	plan.State, plan.Target = rollover.Running, 1
+	for _, sql := range []string{
+		"insert into versions (image_id, number, state, source, captured_by, created_at) select id, '2026.11.1', 'sealed', 'a/bm', 'bench', now() from images",
+		"alter table hosts disable trigger host_changes_state",
+		// A batch of a tenth drains, and its people stay.
+		"update hosts set state = 'serving', machine = true, unserved = false",
+		"update hosts set state = 'draining', drain_order = 1 where id % 10 = 0",
+		"alter table hosts enable trigger host_changes_state",
+		`update pulses set seen_at = now(), drain_confirmed = (host_id % 10 = 0)::int, sessions = '[{"key": "1", "person": "Ida Strand"}, {"key": "2", "person": "Tove Dyke"}]'`,
+	} {
+		if err := st.DB.Exec(sql).Error; err != nil {
+			return err
+		}
+	}
+	row := store.Rollover{PoolID: 1, TargetID: 1, State: rollover.Running, Options: store.JSON[rollover.Options]{V: options}, Plan: store.JSON[rollover.Plan]{V: plan}, CreatedBy: "bench", CreatedAt: time.Now()}
+	if err := st.DB.Create(&row).Error; err != nil {
+		return err
+	}
+	if err := st.DB.Exec("insert into rollover_hosts (rollover_id, host_id, phase, since, batch) select ?, id, case when id % 10 = 0 then 'draining' else 'queued' end, now(), case when id % 10 = 0 then 1 else 0 end from hosts", row.ID).Error; err != nil {
+		return err
+	}
+	if err := st.DB.Exec("vacuum analyze").Error; err != nil {
+		return err
+	}
+	written := func() (n int64, err error) {
+		err = st.DB.Raw("select pg_current_wal_insert_lsn() - '0/0'").Scan(&n).Error
+		return n, err
+	}
+	tick := func() error { return e.Tick(ctx, store.RolloverTicks, row.ID) }
+	if err := errors.Join(tick(), tick()); err != nil { // the first one may have something to say
+		return err
+	}
+	before, err := written()
+	if err != nil {
+		return err
+	}
+	began := time.Now()
+	for range rounds {
+		if err := tick(); err != nil {
+			return err
+		}
+	}
+	took := time.Since(began)
+	after, err := written()
+	if err != nil {
+		return err
+	}
+	r.add(fmt.Sprintf("a tick of a rollover of %d hosts, a tenth of which drain, in which nothing happens", hosts), fmt.Sprintf("%.1f ms, %d bytes written", float64(took.Microseconds())/1000/rounds, (after-before)/rounds), "under 20 ms, none")
+	return nil
+}
+
 const instant = `
 seed: 5
 rate: 10
@@ -366,27 +451,14 @@ func actions(ctx context.Context, r *results, db *localpg.Server, _ string) erro
 	if err != nil {
 		return err
 	}
-	v, err := c.Capture(ctx, "desk", client.Capture{BuildMachine: "bm"})
-	if err != nil {
-		return err
-	}
-	for len(v.Copies) == 0 || v.Copies[0].State != "present" {
-		time.Sleep(50 * time.Millisecond)
-		if v, err = c.Version(ctx, "desk", v.Number); err != nil {
-			return err
-		}
-	}
-	if _, err := c.Stage(ctx, "desk", v.Number, client.Staging{}); err != nil {
-		return err
-	}
 	began := time.Now()
-	rows, err := c.StartRollovers(ctx, client.StartRollovers{Pools: []string{"p"}, Options: client.Options{Batch: "100%", Floor: "0"}})
+	id, err := rollAll(ctx, c, "100%")
 	if err != nil {
 		return err
 	}
 	for done := false; !done; {
 		time.Sleep(200 * time.Millisecond)
-		one, err := c.Rollover(ctx, rows[0].ID)
+		one, err := c.Rollover(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -399,7 +471,7 @@ func actions(ctx context.Context, r *results, db *localpg.Server, _ string) erro
 	}
 	took := time.Since(began)
 	var n int64
-	if err := st.DB.Raw("select count(*) from trail where scope = ? and subject like 'host %'", fmt.Sprintf("rollover %d", rows[0].ID)).Scan(&n).Error; err != nil {
+	if err := st.DB.Raw("select count(*) from trail where scope = ? and subject like 'host %'", fmt.Sprintf("rollover %d", id)).Scan(&n).Error; err != nil {
 		return err
 	}
 	r.add(fmt.Sprintf("host actions a second, rollover of %d hosts that take no time", hosts), fmt.Sprintf("%.0f (%d in %s)", float64(n)/took.Seconds(), n, took.Round(100*time.Millisecond)), "50")

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"encoding/json"
 	"fmt"
 	"strconv"
 	"time"
@@ -195,32 +196,59 @@ type DecisionRow struct {
 	ChecksOrder    int64
 	Checks         agent.ChecksState
 	ChecksWhy      string
-	Sessions       JSON[[]struct {
-		Key    string `json:"key"`
-		Person string `json:"person"`
-	}]
-	Phase     rollover.Phase
-	Since     *time.Time
-	Batch     int
-	WorkState WorkState // of its rebuild
-	WorkWhy   string
+	People         int               // who are on it
+	Sessions       []DecisionSession // theirs, while they are to leave
+	Phase          rollover.Phase
+	Since          *time.Time
+	Batch          int
+	WorkState      WorkState // of its rebuild, while that goes on
+	WorkWhy        string
 }
 
-// DecisionRows returns all hosts of the rollover's pool, with their part in the rollover.
-func DecisionRows(db *gorm.DB, r Rollover) (rows []DecisionRow, err error) {
-	err = db.Raw(`
-		select h.id, h.name, h.state, coalesce(h.version_id, 0) as version_id, h.drained_by, h.drain_order, h.check_order,
+// DecisionSession is what is known of a session for a decision.
+type DecisionSession struct {
+	Key    string `json:"key"`
+	Person string `json:"person"`
+}
+
+// DecisionRows returns all hosts of the rollover's pool, with their part in the
+// rollover. It is asked several times a second about thousands of hosts, so the
+// columns are read one by one, and not by their names.
+func DecisionRows(db *gorm.DB, r Rollover) (out []DecisionRow, err error) {
+	rows, err := db.Raw(`
+		select h.id, h.name, h.state, coalesce(h.version_id, 0), h.drained_by, h.drain_order, h.check_order,
 		       h.machine, h.unserved, h.vouched_at,
 		       u.seen_at, u.stamp, u.drain_confirmed, u.checks_order, u.checks, u.checks_why,
-		       case when h.state in ('off', 'rebuilding') then '[]' else u.sessions end as sessions,
-		       coalesce(m.phase, '') as phase, m.since, coalesce(m.batch, 0) as batch,
-		       coalesce(w.state, '') as work_state, coalesce(w.why, '') as work_why
+		       case when h.state in ('off', 'rebuilding') then 0 else jsonb_array_length(u.sessions) end,
+		       case when m.phase in ('draining', 'warned', 'emptied') and u.sessions <> '[]' then u.sessions end,
+		       coalesce(m.phase, ''), m.since, coalesce(m.batch, 0),
+		       coalesce(w.state, ''), coalesce(w.why, '')
 		from hosts h
 		join pulses u on u.host_id = h.id
 		left join rollover_hosts m on m.host_id = h.id and m.rollover_id = @r
-		left join works w on w.kind = @rebuild and w.subject = 'rollover ' || m.rollover_id || ' host ' || h.id
-		where h.pool_id = @pool`, map[string]any{"r": r.ID, "pool": r.PoolID, "rebuild": WorkRebuild}).Scan(&rows).Error
-	return rows, err
+		left join works w on m.phase = 'rebuilding' and w.kind = @rebuild and w.subject = 'rollover ' || m.rollover_id || ' host ' || h.id
+		where h.pool_id = @pool`, map[string]any{"r": r.ID, "pool": r.PoolID, "rebuild": WorkRebuild}).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var d DecisionRow
+		var sessions []byte
+		if err := rows.Scan(&d.ID, &d.Name, &d.State, &d.VersionID, &d.DrainedBy, &d.DrainOrder, &d.CheckOrder,
+			&d.Machine, &d.Unserved, &d.VouchedAt,
+			&d.SeenAt, &d.Stamp, &d.DrainConfirmed, &d.ChecksOrder, &d.Checks, &d.ChecksWhy,
+			&d.People, &sessions, &d.Phase, &d.Since, &d.Batch, &d.WorkState, &d.WorkWhy); err != nil {
+			return nil, err
+		}
+		if sessions != nil {
+			if err := json.Unmarshal(sessions, &d.Sessions); err != nil {
+				return nil, fmt.Errorf("sessions of host %s: %w", d.Name, err)
+			}
+		}
+		out = append(out, d)
+	}
+	return out, rows.Err()
 }
 
 // Rebuilds counts rebuilds at a site.

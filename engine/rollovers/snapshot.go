@@ -56,7 +56,10 @@ func (rs *Rollovers) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, s
 		if rec.CheckOrder != 0 && rec.ChecksOrder == rec.CheckOrder {
 			h.Checks = checksState(rec.Checks, rec.ChecksWhy)
 		}
-		for _, x := range rec.Sessions.V {
+		if rec.Sessions == nil {
+			h.Sessions = nameless(rec.People)
+		}
+		for _, x := range rec.Sessions {
 			t := told[noticeKey{rec.ID, x.Key}]
 			t.Key, t.Person = x.Key, x.Person
 			h.Sessions = append(h.Sessions, t)
@@ -74,6 +77,14 @@ func (rs *Rollovers) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, s
 		s.HeldBy = before.Name()
 	}
 	return s, nil
+}
+
+// nameless are sessions of which only the number matters: nobody is told anything.
+func nameless(n int) []rollover.Session {
+	if n == 0 {
+		return nil
+	}
+	return make([]rollover.Session, n)
 }
 
 func checksState(state agent.ChecksState, why string) rollover.Work {

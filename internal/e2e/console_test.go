@@ -141,6 +141,7 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 			"/": "drained by hand", "/images": "fallback", "/images/counter-desk": number, "/pools": "back-office", "/pools/back-office": "bo-004",
 			"/rollovers": "finished", "/rollovers/1": "Hosts by batch", "/rollovers/new?pool=ticket-pilot": "Log-off policy", "/trail": "version.activate", "/nowhere": "no page",
 			"/pools/back-office?host=bo-001": "Drained by", "/sites": "bm-counter", "/sites/north-quay": "hv-2 does not answer", "/hosts/bo-001": "made on /pool/desk.qcow2",
+			"/hosts?find=bo-": "bo-004", "/people": "Tell", "/images/counter-desk/versions/" + number: "version.seal", "/estate": "Check it first", "/accounts": "Add an account", "/tokens": "Make a token",
 		} {
 			b.visit(path)
 			b.sees(shows)

@@ -494,7 +494,7 @@ func TestAGuestThatNeverStartsIsExplained(t *testing.T) {
 	require.Contains(t, p.Why, "guest agent of bm-sealing did not answer")
 	list, err := s.BuildMachines(ctx)
 	require.NoError(t, err)
-	require.Equal(t, "off", list[0].State, "the build machine is free again")
+	require.Equal(t, platform.MachineOff, list[0].State, "the build machine is free again")
 	require.Equal(t, []string{"blank.qcow2", "bm.own.qcow2"}, files(t, hv.Pool), "nothing of the capture is left")
 	require.NoError(t, s.Discard(ctx, "bm"))
 	require.NoError(t, s.Discard(ctx, "bm"), "what is not there is discarded")

@@ -1,0 +1,160 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/chromedp"
+
+	"nimblepane/client"
+	"nimblepane/core/image"
+	"nimblepane/core/rollover"
+	"nimblepane/platform/practice/world"
+	"nimblepane/store/localpg"
+)
+
+// tenASecond is a site that starts ten hosts a second, each of which settles some seconds later.
+const tenASecond = `
+seed: 5
+rate: 1
+sites: [{name: a, clones-per-copy: 1000, knobs: {clone: 2s, spread: 0.5, boot: 1s, check: 1s}}]
+build-machines: [{name: bm, site: a, machine-class: standard, base: vendor}]
+`
+
+// watching notes in a page when its first pane is there, and what blocks it for how long.
+const watching = `
+window.firstPane = 0; window.blocks = [];
+new PerformanceObserver((l) => { for (const e of l.getEntries()) window.blocks.push(e.duration); }).observe({ type: "longtask", buffered: true });
+(function look() {
+	if (document.querySelector('[role=group] [data-index]')) requestAnimationFrame(() => { window.firstPane = performance.now(); });
+	else requestAnimationFrame(look);
+})();`
+
+// consoleOf measures the page of a rollover of 2,000 hosts in headless
+// Chromium, while ten hosts a second settle: its first picture, and the longest
+// time for which it is blocked.
+func consoleOf(ctx context.Context, r *results, db *localpg.Server, _ string) error {
+	const hosts, lasts = 2000, 30 * time.Second
+	scenario, err := world.ParseScenario([]byte(tenASecond))
+	if err != nil {
+		return err
+	}
+	w, err := world.New(scenario, "", slog.New(slog.DiscardHandler))
+	if err != nil {
+		return err
+	}
+	playing, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go func() { _ = w.Run(playing) }()
+	port, err := localpg.FreePort()
+	if err != nil {
+		return err
+	}
+	address := fmt.Sprintf("127.0.0.1:%d", port)
+	practice := &http.Server{Addr: address, Handler: w.Handler()}
+	go func() { _ = practice.ListenAndServe() }()
+	defer practice.Close()
+	st, err := database(ctx, db, "console")
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if err := loadEstate(ctx, st, "http://"+address, hosts); err != nil {
+		return err
+	}
+	if err := st.DB.Exec("update sites set starts_per_minute = 600").Error; err != nil {
+		return err
+	}
+	service, err := serve(db, "console", "http://"+address, "--heartbeat", "2s")
+	if err != nil {
+		return err
+	}
+	defer service.stop()
+	c, err := service.signIn(ctx)
+	if err != nil {
+		return err
+	}
+	rolling, err := rollAll(ctx, c, "25%")
+	if err != nil {
+		return err
+	}
+	settled := func() int {
+		one, err := c.Rollover(ctx, rolling)
+		if err != nil {
+			return -1
+		}
+		return one.Phases[rollover.Done]
+	}
+	for settled() < 100 {
+		time.Sleep(100 * time.Millisecond)
+	}
+
+	allocate, cancel := chromedp.NewExecAllocator(ctx, append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true))...)
+	defer cancel()
+	tab, cancel := chromedp.NewContext(allocate)
+	defer cancel()
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(service.url), chromedp.WaitVisible(`input[name=name]`),
+		chromedp.SendKeys(`input[name=name]`, "bench"), chromedp.SendKeys(`input[name=password]`, benchPassword+"\r"), chromedp.WaitVisible(`nav`)); err != nil {
+		return fmt.Errorf("sign in: %w", err)
+	}
+	watch := func(ctx context.Context, t *chromedp.Target) (page.AddScriptToEvaluateOnNewDocumentResult, error) {
+		return cdp.Call(ctx, t, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: watching})
+	}
+	if _, err := chromedp.Run(tab, watch); err != nil {
+		return fmt.Errorf("watch the page: %w", err)
+	}
+	before := settled()
+	began := time.Now()
+	if err := chromedp.Do(tab, chromedp.Navigate(fmt.Sprintf("%s/rollovers/%d", service.url, rolling))); err != nil {
+		return fmt.Errorf("open the page: %w", err)
+	}
+	time.Sleep(lasts)
+	rate := float64(settled()-before) / time.Since(began).Seconds()
+	first, err := chromedp.Run(tab, chromedp.Evaluate[float64](`window.firstPane`))
+	if err != nil {
+		return err
+	}
+	blocks, err := chromedp.Run(tab, chromedp.Evaluate[[]float64](`window.blocks`))
+	if err != nil {
+		return err
+	}
+	if first == 0 {
+		return fmt.Errorf("the page of rollover %d shows no pane", rolling)
+	}
+	longest := 0.0
+	for _, b := range blocks {
+		longest = max(longest, b)
+	}
+	what := fmt.Sprintf("console, rollover of %d hosts of which %.0f a second settle: ", hosts, rate)
+	r.add(what+"first picture", fmt.Sprintf("%.0f ms", first), "under 1,000 ms")
+	r.add(what+"longest block in "+lasts.String(), fmt.Sprintf("%.0f ms (%d over 50 ms)", longest, len(blocks)), "under 100 ms")
+	return nil
+}
+
+// rollAll makes a version and rolls the whole pool to it. It returns the rollover's number.
+func rollAll(ctx context.Context, c *client.Client, batch string) (int64, error) {
+	v, err := c.Capture(ctx, "desk", client.Capture{BuildMachine: "bm"})
+	if err != nil {
+		return 0, err
+	}
+	for len(v.Copies) == 0 || v.Copies[0].State != image.CopyPresent {
+		time.Sleep(50 * time.Millisecond)
+		if v, err = c.Version(ctx, "desk", v.Number); err != nil {
+			return 0, err
+		}
+	}
+	if _, err := c.Stage(ctx, "desk", v.Number, client.Staging{}); err != nil {
+		return 0, err
+	}
+	rows, err := c.StartRollovers(ctx, client.StartRollovers{Pools: []string{"p"}, Options: client.Options{Batch: batch, Floor: "0"}})
+	if err != nil {
+		return 0, err
+	}
+	return rows[0].ID, nil
+}
