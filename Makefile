@@ -100,6 +100,9 @@ test-console: console/node_modules/.package-lock.json
 .PHONY: lint
 lint: console/dist/index.html ## Check form and soundness of the Go code and the console
 	@unformatted=$$($(GO) tool gofumpt -l $$(git ls-files '*.go')); if [ -n "$$unformatted" ]; then echo "not formatted (make fmt): $$unformatted"; exit 1; fi
+	@# What stands in a raw string, such as a tag or a statement, is as long as it is.
+	@git ls-files '*.go' | xargs awk 'FNR == 1 {raw = 0} {n = gsub(/`/, "`"); held = raw || n; if (n % 2) raw = !raw; \
+		gsub(/\t/, "    "); if (!held && length($$0) > 120) {print FILENAME ":" FNR ": longer than 120 columns"; bad = 1}} END {exit bad}'
 	@$(GO) vet ./...
 	@$(GO) tool staticcheck ./...
 	@cd console && npm run --silent lint

@@ -21,7 +21,10 @@ import (
 
 // layers are the parts of the product from top to bottom. A package may import
 // packages of its own part and of those below it.
-var layers = []string{"demo", "bench", "docs", "cmd", "internal", "cli", "console", "api", "client", "engine", "store", "platform", "agent", "core"}
+var layers = []string{
+	"demo", "bench", "docs", "cmd", "internal", "cli", "console", "api", "client", "engine", "store",
+	"platform", "agent", "core",
+}
 
 type listed struct {
 	ImportPath string
@@ -71,7 +74,10 @@ func TestImportsPointDown(t *testing.T) {
 // TestCoreIsPure keeps clocks, networks, databases and loggers out of the core.
 func TestCoreIsPure(t *testing.T) {
 	t.Parallel()
-	banned := []string{"net", "net/http", "os", "os/exec", "database/sql", "log", "log/slog", "sync", "context", "gorm.io/gorm", "github.com/jackc/pgx/v5"}
+	banned := []string{
+		"net", "net/http", "os", "os/exec", "database/sql", "log", "log/slog", "sync", "context",
+		"gorm.io/gorm", "github.com/jackc/pgx/v5",
+	}
 	for _, p := range packages(t) {
 		if part, _ := layer(p.ImportPath); part != "core" {
 			continue
@@ -90,7 +96,8 @@ func TestTheRuntimeKnowsNoSubject(t *testing.T) {
 			continue
 		}
 		for _, i := range p.Imports {
-			require.True(t, i == "nimblepane/engine/trouble" || !strings.HasPrefix(i, "nimblepane/engine/"), "the runtime imports %s", i)
+			require.True(t, i == "nimblepane/engine/trouble" || !strings.HasPrefix(i, "nimblepane/engine/"),
+				"the runtime imports %s", i)
 		}
 	}
 }
@@ -128,7 +135,10 @@ func TestHostsChangeStateInOnePlace(t *testing.T) {
 // database has a name there.
 func TestAPIAndEngineHoldNoSQL(t *testing.T) {
 	t.Parallel()
-	statements := []string{"Raw", "Exec", "Where", "Order", "Select", "Joins", "Table", "Find", "Take", "Pluck", "Clauses"}
+	statements := []string{
+		"Raw", "Exec", "Where", "Order", "Select", "Joins", "Table", "Find", "Take", "Pluck",
+		"Clauses",
+	}
 	files, err := filepath.Glob("api/*.go")
 	require.NoError(t, err)
 	for _, in := range []string{"engine/*.go", "engine/*/*.go"} {

@@ -62,9 +62,11 @@ func (s *Server) idempotent(c *gin.Context) {
 		case first.Request != row.Request:
 			problem(c, http.StatusUnprocessableEntity, "the Idempotency-Key was used for another request")
 		case first.Status == 0:
-			problem(c, http.StatusConflict, "the first request with this Idempotency-Key is still being worked on, or was lost with its process: look whether it did its work")
+			problem(c, http.StatusConflict, "the first request with this Idempotency-Key is still being worked on, "+
+				"or was lost with its process: look whether it did its work")
 		case givesSecret(c):
-			problem(c, http.StatusConflict, "the token was made, and its secret is shown once: if it did not reach you, revoke the token and make another")
+			problem(c, http.StatusConflict, "the token was made, and its secret is shown once: if it did not reach "+
+				"you, revoke the token and make another")
 		default:
 			c.Header("Idempotent-Replay", "true")
 			c.Data(first.Status, "application/json", first.Body)
@@ -107,50 +109,92 @@ func (c *copied) Write(b []byte) (int, error) {
 }
 
 func (s *Server) accounts() {
-	register(s, operation{method: "GET", path: "/status", id: "status", summary: "What service this is and what time it is there", role: role.Viewer, tag: "service"},
+	register(s, operation{
+		method: "GET", path: "/status", id: "status",
+		summary: "What service this is and what time it is there", role: role.Viewer, tag: "service",
+	},
 		func(ctx context.Context, _ *empty) (*body[client.Status], error) {
 			rate := s.engine.Clock.Rate()
 			_, practice := s.engine.Clock.(*engine.PracticeClock)
 			return ok(client.Status{Version: s.version, Practice: practice, Now: s.engine.Clock.Now(), Rate: rate}, nil)
 		})
-	register(s, operation{method: "POST", path: "/session", id: "sign-in", summary: "Sign in: get a session cookie, or a bearer token", tag: "people"}, s.signIn)
-	register(s, operation{method: "GET", path: "/session", id: "who-am-i", summary: "Who is signed in", role: role.Viewer, tag: "people"}, s.whoAmI)
-	register(s, operation{method: "DELETE", path: "/session", id: "sign-out", summary: "Sign out: end the session, or revoke the token and those that it made", role: role.Viewer, on: onOneself, tag: "people", status: 204}, s.signOut)
-	register(s, operation{method: "POST", path: "/password", id: "change-password", summary: "Change your own password; other sessions and tokens of yours end", role: role.Viewer, tag: "people", status: 204}, s.changePassword)
+	register(s, operation{
+		method: "POST", path: "/session", id: "sign-in",
+		summary: "Sign in: get a session cookie, or a bearer token", tag: "people",
+	}, s.signIn)
+	register(s, operation{
+		method: "GET", path: "/session", id: "who-am-i", summary: "Who is signed in",
+		role: role.Viewer, tag: "people",
+	}, s.whoAmI)
+	register(s, operation{
+		method: "DELETE", path: "/session", id: "sign-out",
+		summary: "Sign out: end the session, or revoke the token and those that it made", role: role.Viewer,
+		on: onOneself, tag: "people", status: 204,
+	}, s.signOut)
+	register(s, operation{
+		method: "POST", path: "/password", id: "change-password",
+		summary: "Change your own password; other sessions and tokens of yours end", role: role.Viewer, tag: "people",
+		status: 204,
+	}, s.changePassword)
 
-	register(s, operation{method: "GET", path: "/tokens", id: "list-tokens", summary: "Your bearer tokens", role: role.Viewer, tag: "people"},
+	register(s, operation{
+		method: "GET", path: "/tokens", id: "list-tokens", summary: "Your bearer tokens",
+		role: role.Viewer, tag: "people",
+	},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Token]], error) {
 			rows, err := store.Tokens(s.store.DB.WithContext(ctx), whoever(ctx).ID)
-			return ok(client.Page[client.Token]{Items: each(rows, func(t store.Token) client.Token { return token(whoever(ctx), t) })}, err)
+			return ok(client.Page[client.Token]{Items: each(rows,
+				func(t store.Token) client.Token { return token(whoever(ctx), t) })}, err)
 		})
-	register(s, operation{method: "POST", path: "/tokens", id: "make-token", summary: "Make a bearer token; its secret is shown this once", role: role.Viewer, on: onOneself, tag: "people"},
+	register(s, operation{
+		method: "POST", path: "/tokens", id: "make-token",
+		summary: "Make a bearer token; its secret is shown this once", role: role.Viewer, on: onOneself, tag: "people",
+	},
 		func(ctx context.Context, in *struct{ Body client.NewToken }) (*body[client.MadeToken], error) {
 			made, err := s.makeToken(ctx, rightOf(ctx), in.Body, time.Duration(in.Body.Days)*24*time.Hour)
 			return ok(made, err)
 		})
-	register(s, operation{method: "DELETE", path: "/tokens/{id}", id: "revoke-token", summary: "Revoke a bearer token and those that it made", role: role.Viewer, on: onOneself, tag: "people", status: 204}, s.revokeToken)
+	register(s, operation{
+		method: "DELETE", path: "/tokens/{id}", id: "revoke-token",
+		summary: "Revoke a bearer token and those that it made", role: role.Viewer, on: onOneself, tag: "people",
+		status: 204,
+	}, s.revokeToken)
 
-	register(s, operation{method: "GET", path: "/accounts", id: "list-accounts", summary: "All accounts", role: role.Administrator, tag: "people"},
+	register(s, operation{
+		method: "GET", path: "/accounts", id: "list-accounts", summary: "All accounts",
+		role: role.Administrator, tag: "people",
+	},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Account]], error) {
 			rows, err := store.Accounts(s.store.DB.WithContext(ctx))
 			return ok(client.Page[client.Account]{Items: each(rows, accountOut)}, err)
 		})
-	register(s, operation{method: "POST", path: "/accounts", id: "add-account", summary: "Add an account", role: role.Administrator, tag: "people"},
+	register(s, operation{
+		method: "POST", path: "/accounts", id: "add-account", summary: "Add an account",
+		role: role.Administrator, tag: "people",
+	},
 		func(ctx context.Context, in *struct{ Body client.NewAccount }) (*body[client.Account], error) {
 			var a store.Account
 			var err error
-			if gerr := s.guard.do(ctx, func() { a, err = AddAccount(ctx, s.engine, actor(ctx), in.Body) }); gerr != nil {
+			if gerr := s.guard.do(ctx, func() {
+				a, err = AddAccount(ctx, s.engine, actor(ctx),
+					in.Body)
+			}); gerr != nil {
 				return nil, gerr
 			}
 			return ok(accountOut(a), err)
 		})
-	register(s, operation{method: "PATCH", path: "/accounts/{name}", id: "edit-account", summary: "Change an account", role: role.Administrator, tag: "people"}, s.editAccount)
+	register(s, operation{
+		method: "PATCH", path: "/accounts/{name}", id: "edit-account", summary: "Change an account",
+		role: role.Administrator, tag: "people",
+	}, s.editAccount)
 }
 
 // AddAccount adds an account. It is also how the command line makes the first one.
 func AddAccount(ctx context.Context, e *engine.Engine, by string, in client.NewAccount) (a store.Account, err error) {
 	if !slices.Contains(role.Roles(), in.Role) {
-		return a, &engine.Problem{Kind: engine.Invalid, Text: "role " + strconv.Quote(string(in.Role)) + " is not known: use " + strings.Join(each(role.Roles(), func(r role.Role) string { return string(r) }), ", ")}
+		return a, &engine.Problem{Kind: engine.Invalid, Text: "role " + strconv.Quote(string(in.Role)) +
+			" is not known: use " + strings.Join(each(role.Roles(), func(r role.Role) string { return string(r) }),
+			", ")}
 	}
 	hashed, err := hashPassword(in.Password, in.Name, in.Title)
 	if err != nil {
@@ -165,7 +209,10 @@ func AddAccount(ctx context.Context, e *engine.Engine, by string, in client.NewA
 		if !added {
 			return &engine.Problem{Kind: engine.Conflict, Text: "there is an account " + in.Name + " already"}
 		}
-		tx.Record(store.Entry{Verb: "account.add", Subject: "account " + a.Name, Detail: map[string]any{"role": a.Role}})
+		tx.Record(store.Entry{
+			Verb: "account.add", Subject: "account " + a.Name,
+			Detail: map[string]any{"role": a.Role},
+		})
 		return nil
 	})
 	return a, err
@@ -211,10 +258,14 @@ func (s *Server) editAccount(ctx context.Context, in *struct {
 		}
 		if a.Disabled || a.Role != role.Administrator {
 			if a.Name == actor(ctx) {
-				return &engine.Problem{Kind: engine.Conflict, Text: "you cannot take your own rights away: let another administrator do it"}
+				return &engine.Problem{
+					Kind: engine.Conflict,
+					Text: "you cannot take your own rights away: let another administrator do it",
+				}
 			}
 			if !slices.ContainsFunc(administrators, func(o store.Account) bool { return o.ID != a.ID }) {
-				return &engine.Problem{Kind: engine.Conflict, Text: a.Name + " is the last administrator: make another one first"}
+				return &engine.Problem{Kind: engine.Conflict, Text: a.Name +
+					" is the last administrator: make another one first"}
 			}
 		}
 		tx.Record(store.Entry{Verb: "account.edit", Subject: "account " + a.Name, Detail: detail})
@@ -224,7 +275,10 @@ func (s *Server) editAccount(ctx context.Context, in *struct {
 }
 
 func (s *Server) cookie(value string, age int) http.Cookie {
-	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode}
+	return http.Cookie{
+		Name: sessionCookie, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.secure,
+		SameSite: http.SameSiteStrictMode,
+	}
 }
 
 func (s *Server) whoAmI(ctx context.Context, _ *empty) (*body[client.SignedIn], error) {
@@ -256,11 +310,17 @@ func (s *Server) signOut(ctx context.Context, _ *empty) (*struct {
 
 // makeToken makes a token by a right, which it cannot go beyond. It lasts as
 // long as is asked for, or 0 for what is usual.
-func (s *Server) makeToken(ctx context.Context, by right, in client.NewToken, lasts time.Duration) (made client.MadeToken, err error) {
+func (s *Server) makeToken(ctx context.Context, by right, in client.NewToken,
+	lasts time.Duration,
+) (made client.MadeToken, err error) {
 	now := time.Now().UTC()
-	row := store.Token{AccountID: by.account.ID, Name: in.Name, Role: in.Role, Pools: in.Pools, Images: in.Images, CreatedAt: now}
+	row := store.Token{
+		AccountID: by.account.ID, Name: in.Name, Role: in.Role, Pools: in.Pools, Images: in.Images,
+		CreatedAt: now,
+	}
 	if in.Role != "" && !by.account.Role.Has(in.Role) {
-		return made, huma.Error403Forbidden("a token cannot have more rights than you have here, which are those of role " + string(by.account.Role))
+		return made, huma.Error403Forbidden("a token cannot have more rights than you have here, which are those of " +
+			"role " + string(by.account.Role))
 	}
 	db := s.store.DB.WithContext(ctx)
 	for _, name := range in.Images {
@@ -268,7 +328,8 @@ func (s *Server) makeToken(ctx context.Context, by right, in client.NewToken, la
 			return made, err
 		}
 		if !by.mayChange("", name) {
-			return made, huma.Error403Forbidden("this token is for " + narrowing(*by.token) + " only, and so are those that it makes")
+			return made, huma.Error403Forbidden("this token is for " + narrowing(*by.token) +
+				" only, and so are those that it makes")
 		}
 	}
 	if by.token != nil {
@@ -296,7 +357,12 @@ func (s *Server) makeToken(ctx context.Context, by right, in client.NewToken, la
 	}
 	row.ExpiresAt = now.Add(lasts)
 	if by.token != nil && row.ExpiresAt.After(by.token.ExpiresAt) {
-		return made, &engine.Problem{Kind: engine.Conflict, Text: "a token cannot make one that outlives it: this one ends on " + by.token.ExpiresAt.UTC().Format(time.DateTime) + " UTC; sign in with your password to make one that lasts longer"}
+		return made, &engine.Problem{
+			Kind: engine.Conflict,
+			Text: "a token cannot make one that outlives it: this one ends on " +
+				by.token.ExpiresAt.UTC().Format(time.DateTime) +
+				" UTC; sign in with your password to make one that lasts longer",
+		}
 	}
 	secret := "np_" + store.NewSecret()
 	row.Secret = store.Digest(secret)
@@ -349,14 +415,18 @@ func (s *Server) revokeToken(ctx context.Context, in *struct {
 		if err != nil {
 			return err
 		}
-		tx.Record(store.Entry{Verb: "token.revoke", Subject: "token " + itoa(in.ID), Detail: map[string]any{"tokens": n}})
+		tx.Record(store.Entry{
+			Verb: "token.revoke", Subject: "token " + itoa(in.ID),
+			Detail: map[string]any{"tokens": n},
+		})
 		return nil
 	}))
 }
 
 func token(a store.Account, t store.Token) client.Token {
 	out := client.Token{
-		ID: t.ID, Account: a.Name, Name: t.Name, Role: t.Role, Pools: append([]string{}, t.Pools...), Images: append([]string{}, t.Images...),
+		ID: t.ID, Account: a.Name, Name: t.Name, Role: t.Role, Pools: append([]string{}, t.Pools...),
+		Images:    append([]string{}, t.Images...),
 		CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, RevokedAt: t.RevokedAt,
 	}
 	if t.ParentID != nil {

@@ -22,7 +22,8 @@ func credentialed(t *testing.T, s *servicetest.Service, hosts ...string) {
 	t.Helper()
 	for _, h := range hosts {
 		sum := sha256.Sum256([]byte("secret-" + h))
-		require.NoError(t, s.Store.DB.Exec("update pulses set credential = ? where host_id = (select id from hosts where name = ?)", sum[:], h).Error)
+		require.NoError(t, s.Store.DB.Exec("update pulses set credential = ? where host_id = (select id from hosts "+
+			"where name = ?)", sum[:], h).Error)
 	}
 }
 
@@ -31,9 +32,11 @@ func TestAHeartbeatCountsForItsOwnHostOnly(t *testing.T) {
 	s := servicetest.Start(t, servicetest.Options{})
 	credentialed(t, s, "tc-001", "tc-002")
 	var id int64
-	require.NoError(t, s.Store.DB.Raw("insert into orders (host_id, kind, session_key, text, created_at) select id, 'tell', 's1', 'hello', now() from hosts where name = 'tc-001' returning id").Scan(&id).Error)
+	require.NoError(t, s.Store.DB.Raw("insert into orders (host_id, kind, session_key, text, created_at) select id, "+
+		"'tell', 's1', 'hello', now() from hosts where name = 'tc-001' returning id").Scan(&id).Error)
 	open := func() (n int) {
-		require.NoError(t, s.Store.DB.Raw("select count(*) from orders where id = ? and done_at is null", id).Scan(&n).Error)
+		require.NoError(t, s.Store.DB.Raw("select count(*) from orders where id = ? and done_at is null",
+			id).Scan(&n).Error)
 		return n
 	}
 	body := fmt.Sprintf(`{"done":[%d]}`, id)
@@ -80,7 +83,10 @@ func TestHeartbeatsThatMakeNoSenseHarmNobodyElse(t *testing.T) {
 		{session("s1", "Ida", "active", "0000-01-01T00:00:00Z"), 422, "begins after the year 2000"},
 		{session("s1", "Ida", "active", "9999-12-31T00:00:00Z"), 422, "not later than now"},
 		{session("s1", "Ida\x1b]0;owned\x07", "active", "2026-11-23T05:00:00Z"), 400, ""},
-		{`{"sessions":[{"key":"s1","person":"Ida\u001b[31m","state":"active","since":"2026-11-23T05:00:00Z"}]}`, 422, "control characters"},
+		{
+			`{"sessions":[{"key":"s1","person":"Ida\u001b[31m","state":"active","since":"2026-11-23T05:00:00Z"}]}`, 422,
+			"control characters",
+		},
 		{session("", "Ida", "active", "2026-11-23T05:00:00Z"), 422, "sessions[0].key"},
 		{session("s1", "Ida", "asleep", "2026-11-23T05:00:00Z"), 422, "sessions[0].state"},
 		{session("s1", strings.Repeat("x", 201), "idle", "2026-11-23T05:00:00Z"), 422, "at most 200"},
@@ -93,7 +99,8 @@ func TestHeartbeatsThatMakeNoSenseHarmNobodyElse(t *testing.T) {
 	for _, host := range good {
 		crowd.Go(func() {
 			for range 60 {
-				a := send(t, s, "POST", agent.HeartbeatPath, "secret-"+host, session("s1", "Ida", "active", "2026-11-23T05:00:00Z"))
+				a := send(t, s, "POST", agent.HeartbeatPath, "secret-"+host,
+					session("s1", "Ida", "active", "2026-11-23T05:00:00Z"))
 				require.Equal(t, http.StatusOK, a.status, a.text)
 			}
 		})

@@ -65,8 +65,10 @@ type Options struct {
 func New(ctx context.Context, e *engine.Engine, acts *subjects.Subjects, o Options) (*Server, error) {
 	gin.SetMode(gin.ReleaseMode)
 	s := &Server{
-		Subjects: acts, engine: e, log: o.Log, version: o.Version, secure: o.Secure, bodyWithin: cmp.Or(o.BodyWithin, bodyWithin),
-		gin: gin.New(), hub: newHub(), guard: newGuard(), streams: &streams{byName: map[string]int{}}, away: trouble.New(o.Log),
+		Subjects: acts, engine: e, log: o.Log, version: o.Version, secure: o.Secure,
+		bodyWithin: cmp.Or(o.BodyWithin, bodyWithin),
+		gin:        gin.New(), hub: newHub(), guard: newGuard(), streams: &streams{byName: map[string]int{}},
+		away: trouble.New(o.Log),
 	}
 	if e != nil {
 		s.store = e.Store
@@ -102,20 +104,24 @@ func (s *Server) ready(c *gin.Context) {
 	c.String(http.StatusOK, "ready\n")
 }
 
+// openAPIPath is where the document is, with .json.
+const openAPIPath = "/api/openapi"
+
 // schemaPrefix is where the document has the schemas of types.
 const schemaPrefix = "#/components/schemas/"
 
 // describe registers every operation.
 func (s *Server) describe() {
 	config := huma.DefaultConfig("Nimble Pane", s.version)
-	config.OpenAPIPath = "/api/openapi"
+	config.OpenAPIPath = openAPIPath
 	config.DocsPath = ""
 	config.SchemasPath = ""
 	config.CreateHooks = nil
 	config.RejectUnknownQueryParameters = true
 	format := huma.Format{Marshal: huma.DefaultJSONFormat.Marshal, Unmarshal: strict.Unmarshal}
 	config.Formats = map[string]huma.Format{"application/json": format, "json": format}
-	config.Info.Description = "Golden images, versions, tracks, pools and rollovers of virtual desktops. Times are RFC 3339 in UTC; errors are problem details (RFC 9457)."
+	config.Info.Description = "Golden images, versions, tracks, pools and rollovers of virtual desktops. Times are " +
+		"RFC 3339 in UTC; errors are problem details (RFC 9457)."
 	config.Components.Schemas = huma.NewMapRegistry(schemaPrefix, schemaName)
 	enumerate(config.Components.Schemas)
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
@@ -142,7 +148,8 @@ func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON(
 
 // Describe returns the description of the API without a service behind it.
 func Describe(version string) ([]byte, error) {
-	s, err := New(context.Background(), nil, &subjects.Subjects{}, Options{Version: version, Log: slog.New(slog.DiscardHandler)})
+	s, err := New(context.Background(), nil, &subjects.Subjects{},
+		Options{Version: version, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return nil, err
 	}
@@ -162,8 +169,9 @@ type operation struct {
 func register[I, O any](s *Server, o operation, handle func(context.Context, *I) (*O, error)) {
 	op := huma.Operation{
 		Method: o.method, Path: "/api/v1" + o.path, OperationID: o.id, Summary: o.summary, Tags: []string{o.tag},
-		DefaultStatus: o.status, MaxBodyBytes: cmp.Or(o.limit, bodyLimit), Metadata: map[string]any{"role": o.role, "on": o.on},
-		Errors: []int{http.StatusUnprocessableEntity},
+		DefaultStatus: o.status, MaxBodyBytes: cmp.Or(o.limit, bodyLimit),
+		Metadata: map[string]any{"role": o.role, "on": o.on},
+		Errors:   []int{http.StatusUnprocessableEntity},
 	}
 	op.BodyReadTimeout = s.bodyWithin
 	if o.limit > bodyLimit {
@@ -234,13 +242,15 @@ func page[T any](items []T, limit int, cursor func(T) string) client.Page[T] {
 func (s *Server) console(files fs.FS) {
 	s.gin.NoRoute(func(c *gin.Context) {
 		path := strings.TrimPrefix(c.Request.URL.Path, "/")
-		if files == nil || strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "agent/") || c.Request.Method != http.MethodGet {
+		if files == nil || strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "agent/") ||
+			c.Request.Method != http.MethodGet {
 			if c.Request.Method == http.MethodOptions && files != nil {
 				c.Header("Allow", "GET, HEAD, OPTIONS")
 				c.Status(http.StatusNoContent)
 				return
 			}
-			problem(c, http.StatusNotFound, "there is nothing at "+c.Request.Method+" "+c.Request.URL.Path+"; the API is described at /api/openapi.json")
+			problem(c, http.StatusNotFound, fmt.Sprintf("there is nothing at %s %s; the API is described at %s.json",
+				c.Request.Method, c.Request.URL.Path, openAPIPath))
 			return
 		}
 		if _, err := fs.Stat(files, path); err != nil || path == "" {

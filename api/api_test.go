@@ -50,7 +50,8 @@ func send(t *testing.T, s *servicetest.Service, method, path, token, body string
 func last(t *testing.T, s *servicetest.Service) int64 {
 	t.Helper()
 	var seq int64
-	require.NoError(t, s.Store.DB.Raw("select coalesce(max(seq), 0) from trail where actor <> 'service' and actor <> 'agent'").Scan(&seq).Error)
+	require.NoError(t, s.Store.DB.Raw("select coalesce(max(seq), 0) from trail where actor <> 'service' and actor "+
+		"<> 'agent'").Scan(&seq).Error)
 	return seq
 }
 
@@ -74,50 +75,160 @@ func TestBadInputIsRefusedWithWhatWouldBeRightAndNothingChanges(t *testing.T) {
 		want                           string
 	}{
 		{"an unknown image", "viewer", "GET", "/api/v1/images/tide-desk", "", 404, `image \"tide-desk\": not found`},
-		{"an unknown version", "operator", "POST", counter + "2031.01.1/stage", "{}", 404, `version \"2031.01.1\" of image counter-desk`},
-		{"an unknown pool", "operator", "POST", "/api/v1/rollovers", `{"pools":["tea-room"]}`, 404, `pool \"tea-room\"`},
+		{
+			"an unknown version", "operator", "POST", counter + "2031.01.1/stage", "{}", 404,
+			`version \"2031.01.1\" of image counter-desk`,
+		},
+		{
+			"an unknown pool", "operator", "POST", "/api/v1/rollovers", `{"pools":["tea-room"]}`, 404,
+			`pool \"tea-room\"`,
+		},
 		{"an unknown host", "operator", "POST", "/api/v1/hosts/xx-001/drain", "{}", 404, `host \"xx-001\"`},
 		{"an unknown rollover", "viewer", "GET", "/api/v1/rollovers/99", "", 404, "rollover 99"},
-		{"an unknown session", "operator", "POST", "/api/v1/hosts/bo-001/sessions/s0/sign-off", "{}", 404, `session \"s0\"`},
-		{"an unknown build machine", "operator", "POST", "/api/v1/images/counter-desk/versions", `{"build_machine":"bm-tea"}`, 422, "bm-chart at south-quay"},
-		{"a build machine of another class", "operator", "POST", "/api/v1/images/counter-desk/versions", `{"build_machine":"bm-chart"}`, 422, "of class graphics"},
-		{"a number that is taken", "operator", "POST", "/api/v1/images/counter-desk/versions", `{"build_machine":"bm-counter","number":"` + one + `"}`, 422, "exists already: the next number is"},
-		{"a number of another form", "operator", "POST", "/api/v1/images/counter-desk/versions", `{"build_machine":"bm-counter","number":"1.0.0"}`, 422, "YYYY.MM.N"},
-		{"an end-of-life in the past", "operator", "POST", "/api/v1/images/counter-desk/versions", `{"build_machine":"bm-counter","end_of_life":"2001-01-01T00:00:00Z"}`, 422, "not in the future"},
-		{"a batch of 0", "operator", "POST", "/api/v1/rollovers", `{"pools":["ticket-counters"],"options":{"batch":"0"}}`, 422, "a batch has 1 to 8"},
-		{"a batch of 101 %", "operator", "POST", "/api/v1/rollovers", `{"pools":["ticket-counters"],"options":{"batch":"101%"}}`, 422, "from 1% to 100%"},
-		{"a batch in words", "operator", "POST", "/api/v1/rollovers", `{"pools":["ticket-counters"],"options":{"batch":"some","grace":"soon"}}`, 422, "is not a time: write it as 15m"},
-		{"what cannot be read and what cannot be", "operator", "POST", "/api/v1/rollovers", `{"pools":["ticket-counters"],"options":{"grace":"soon","batch":"101%"}}`, 422, "from 1% to 100%"},
-		{"a floor above the pool", "operator", "POST", "/api/v1/rollovers", `{"pools":["ticket-counters"],"options":{"floor":"32"}}`, 422, "at most 28 can be free"},
-		{"a log-off policy of one's own", "operator", "POST", "/api/v1/rollovers", `{"pools":["ticket-counters"],"options":{"log_off":"shove"}}`, 422, "wait, warn"},
-		{"nothing to roll over", "operator", "POST", "/api/v1/rollovers", `{"pools":["back-office"]}`, 409, "there is nothing to roll over"},
-		{"a pool whose track names nothing", "operator", "POST", "/api/v1/rollovers", `{"pools":["chart-plotters"]}`, 409, "stage or activate a version first"},
-		{"a version of another image", "operator", "POST", "/api/v1/pools/back-office/pin", `{"version":"` + chart + `","reason":"r"}`, 404, `version \"1.0.0\" of image counter-desk`},
-		{"a barred version", "operator", "POST", counter + two + "/stage", "{}", 409, "is barred: tickets do not print"},
-		{"a barred version to pin", "operator", "POST", "/api/v1/pools/back-office/pin", `{"version":"` + two + `","reason":"r"}`, 409, "is barred"},
-		{"barring what live names", "approver", "POST", counter + one + "/bar", `{"reason":"r"}`, 409, "roll back first"},
-		{"a no without a word", "operator", "POST", counter + one + "/sign-off", `{"yes":false}`, 422, "say what was wrong"},
-		{"signing what is not on trial", "operator", "POST", counter + two + "/sign-off", `{"yes":true}`, 409, "stage it first"},
-		{"a rollback to nothing", "approver", "POST", "/api/v1/images/counter-desk/rollback", `{"leaves":"` + one + `","reason":"r"}`, 409, "no fallback"},
-		{"a rollback of what live does not name", "approver", "POST", "/api/v1/images/counter-desk/rollback", `{"leaves":"` + two + `","reason":"r"}`, 412, "somebody moved it since you looked"},
-		{"a rollback that names nothing", "approver", "POST", "/api/v1/images/counter-desk/rollback", `{"reason":"r"}`, 422, "leaves"},
-		{"an operator who pins production to what has no clearance", "operator", "POST", "/api/v1/pools/back-office/pin", `{"version":"` + three + `","reason":"r"}`, 403, "needs the role that activating needs"},
-		{"an approver who does", "approver", "POST", "/api/v1/pools/back-office/pin", `{"version":"` + three + `","reason":"r"}`, 409, "has no clearance"},
-		{"an approver who overrules for a pin", "approver", "POST", "/api/v1/pools/back-office/pin", `{"version":"` + three + `","reason":"r","overrule":true}`, 403, "needs the role administrator"},
-		{"a pool named twice", "operator", "POST", "/api/v1/rollovers", `{"pools":["back-office","back-office"]}`, 422, "is named twice"},
-		{"a rollback without a reason", "approver", "POST", "/api/v1/images/counter-desk/rollback", `{"leaves":"` + one + `","reason":" "}`, 422, "needs a reason"},
-		{"a viewer who stages", "viewer", "POST", counter + one + "/stage", "{}", 403, "has the role viewer; this needs operator"},
+		{
+			"an unknown session", "operator", "POST", "/api/v1/hosts/bo-001/sessions/s0/sign-off", "{}", 404,
+			`session \"s0\"`,
+		},
+		{
+			"an unknown build machine", "operator", "POST", "/api/v1/images/counter-desk/versions",
+			`{"build_machine":"bm-tea"}`, 422, "bm-chart at south-quay",
+		},
+		{
+			"a build machine of another class", "operator", "POST", "/api/v1/images/counter-desk/versions",
+			`{"build_machine":"bm-chart"}`, 422, "of class graphics",
+		},
+		{
+			"a number that is taken", "operator", "POST", "/api/v1/images/counter-desk/versions",
+			`{"build_machine":"bm-counter","number":"` + one + `"}`, 422, "exists already: the next number is",
+		},
+		{
+			"a number of another form", "operator", "POST", "/api/v1/images/counter-desk/versions",
+			`{"build_machine":"bm-counter","number":"1.0.0"}`, 422, "YYYY.MM.N",
+		},
+		{
+			"an end-of-life in the past", "operator", "POST", "/api/v1/images/counter-desk/versions",
+			`{"build_machine":"bm-counter","end_of_life":"2001-01-01T00:00:00Z"}`, 422, "not in the future",
+		},
+		{
+			"a batch of 0", "operator", "POST", "/api/v1/rollovers",
+			`{"pools":["ticket-counters"],"options":{"batch":"0"}}`, 422, "a batch has 1 to 8",
+		},
+		{
+			"a batch of 101 %", "operator", "POST", "/api/v1/rollovers",
+			`{"pools":["ticket-counters"],"options":{"batch":"101%"}}`, 422, "from 1% to 100%",
+		},
+		{
+			"a batch in words", "operator", "POST", "/api/v1/rollovers",
+			`{"pools":["ticket-counters"],"options":{"batch":"some","grace":"soon"}}`, 422,
+			"is not a time: write it as 15m",
+		},
+		{
+			"what cannot be read and what cannot be", "operator", "POST", "/api/v1/rollovers",
+			`{"pools":["ticket-counters"],"options":{"grace":"soon","batch":"101%"}}`, 422, "from 1% to 100%",
+		},
+		{
+			"a floor above the pool", "operator", "POST", "/api/v1/rollovers",
+			`{"pools":["ticket-counters"],"options":{"floor":"32"}}`, 422, "at most 28 can be free",
+		},
+		{
+			"a log-off policy of one's own", "operator", "POST", "/api/v1/rollovers",
+			`{"pools":["ticket-counters"],"options":{"log_off":"shove"}}`, 422, "wait, warn",
+		},
+		{
+			"nothing to roll over", "operator", "POST", "/api/v1/rollovers", `{"pools":["back-office"]}`, 409,
+			"there is nothing to roll over",
+		},
+		{
+			"a pool whose track names nothing", "operator", "POST", "/api/v1/rollovers", `{"pools":["chart-plotters"]}`,
+			409, "stage or activate a version first",
+		},
+		{"a version of another image", "operator", "POST", "/api/v1/pools/back-office/pin", `{"version":"` + chart +
+			`","reason":"r"}`, 404, `version \"1.0.0\" of image counter-desk`},
+		{
+			"a barred version", "operator", "POST", counter + two + "/stage", "{}", 409,
+			"is barred: tickets do not print",
+		},
+		{"a barred version to pin", "operator", "POST", "/api/v1/pools/back-office/pin", `{"version":"` + two +
+			`","reason":"r"}`, 409, "is barred"},
+		{
+			"barring what live names", "approver", "POST", counter + one + "/bar", `{"reason":"r"}`, 409,
+			"roll back first",
+		},
+		{
+			"a no without a word", "operator", "POST", counter + one + "/sign-off", `{"yes":false}`, 422,
+			"say what was wrong",
+		},
+		{
+			"signing what is not on trial", "operator", "POST", counter + two + "/sign-off", `{"yes":true}`, 409,
+			"stage it first",
+		},
+		{"a rollback to nothing", "approver", "POST", "/api/v1/images/counter-desk/rollback", `{"leaves":"` + one +
+			`","reason":"r"}`, 409, "no fallback"},
+		{
+			"a rollback of what live does not name", "approver", "POST", "/api/v1/images/counter-desk/rollback",
+			`{"leaves":"` + two + `","reason":"r"}`, 412, "somebody moved it since you looked",
+		},
+		{
+			"a rollback that names nothing", "approver", "POST", "/api/v1/images/counter-desk/rollback",
+			`{"reason":"r"}`,
+			422, "leaves",
+		},
+		{
+			"an operator who pins production to what has no clearance", "operator", "POST",
+			"/api/v1/pools/back-office/pin", `{"version":"` + three + `","reason":"r"}`, 403,
+			"needs the role that activating needs",
+		},
+		{"an approver who does", "approver", "POST", "/api/v1/pools/back-office/pin", `{"version":"` + three +
+			`","reason":"r"}`, 409, "has no clearance"},
+		{"an approver who overrules for a pin", "approver", "POST", "/api/v1/pools/back-office/pin", `{"version":"` +
+			three + `","reason":"r","overrule":true}`, 403, "needs the role administrator"},
+		{
+			"a pool named twice", "operator", "POST", "/api/v1/rollovers", `{"pools":["back-office","back-office"]}`,
+			422,
+			"is named twice",
+		},
+		{"a rollback without a reason", "approver", "POST", "/api/v1/images/counter-desk/rollback", `{"leaves":"` +
+			one + `","reason":" "}`, 422, "needs a reason"},
+		{
+			"a viewer who stages", "viewer", "POST", counter + one + "/stage", "{}", 403,
+			"has the role viewer; this needs operator",
+		},
 		{"a viewer who activates", "viewer", "POST", counter + one + "/activate", "{}", 403, "this needs approver"},
-		{"an operator who activates", "operator", "POST", counter + one + "/activate", "{}", 403, "this needs approver"},
-		{"an approver who overrules", "approver", "POST", counter + two + "/activate", `{"overrule":true,"reason":"r"}`, 403, "needs the role administrator"},
-		{"an operator who loads an estate", "operator", "PUT", "/api/v1/estate", "sites: []", 403, "this needs administrator"},
-		{"a weak password", "administrator", "POST", "/api/v1/accounts", `{"name":"new","title":"","role":"viewer","password":"short"}`, 422, "length >= 10"},
-		{"an account that is there", "administrator", "POST", "/api/v1/accounts", `{"name":"viewer","title":"","role":"viewer","password":"long enough now"}`, 409, "already"},
-		{"taking one's own rights away", "administrator", "PATCH", "/api/v1/accounts/administrator", `{"role":"viewer"}`, 409, "your own rights"},
-		{"a field that is not there", "operator", "POST", counter + one + "/stage", `{"colour":"blue"}`, 422, "unexpected property"},
+		{
+			"an operator who activates", "operator", "POST", counter + one + "/activate", "{}", 403,
+			"this needs approver",
+		},
+		{
+			"an approver who overrules", "approver", "POST", counter + two + "/activate",
+			`{"overrule":true,"reason":"r"}`,
+			403, "needs the role administrator",
+		},
+		{
+			"an operator who loads an estate", "operator", "PUT", "/api/v1/estate", "sites: []", 403,
+			"this needs administrator",
+		},
+		{
+			"a weak password", "administrator", "POST", "/api/v1/accounts",
+			`{"name":"new","title":"","role":"viewer","password":"short"}`, 422, "length >= 10",
+		},
+		{
+			"an account that is there", "administrator", "POST", "/api/v1/accounts",
+			`{"name":"viewer","title":"","role":"viewer","password":"long enough now"}`, 409, "already",
+		},
+		{
+			"taking one's own rights away", "administrator", "PATCH", "/api/v1/accounts/administrator",
+			`{"role":"viewer"}`, 409, "your own rights",
+		},
+		{
+			"a field that is not there", "operator", "POST", counter + one + "/stage", `{"colour":"blue"}`, 422,
+			"unexpected property",
+		},
 		{"what is not JSON", "operator", "POST", counter + one + "/stage", `{`, 400, "unexpected"},
 		{"a malformed estate file", "administrator", "PUT", "/api/v1/estate", "pools:\n  - name: A\n", 422, "line 2"},
-		{"an estate that turns the class of an image", "administrator", "PUT", "/api/v1/estate", "images: [{name: counter-desk, machine-class: graphics}]", 409, "an image keeps its class"},
+		{
+			"an estate that turns the class of an image", "administrator", "PUT", "/api/v1/estate",
+			"images: [{name: counter-desk, machine-class: graphics}]", 409, "an image keeps its class",
+		},
 		{"a cursor of one's own", "viewer", "GET", "/api/v1/hosts?cursor=!!", "", 422, "use next of the page before"},
 		{"a state that is none", "viewer", "GET", "/api/v1/hosts?state=happy", "", 422, "serving"},
 		{"an address that is none", "viewer", "GET", "/api/v1/tides", "", 404, "tides"},
@@ -181,7 +292,8 @@ func TestTokensCanBeRevokedAndPasswordsEndThem(t *testing.T) {
 	require.Equal(t, "script", list[0].Name)
 	require.NotContains(t, fmt.Sprint(list), made.Secret, "the secret is shown once")
 	var stored int
-	require.NoError(t, s.Store.DB.Raw("select count(*) from tokens where position(convert_to(?, 'UTF8') in secret) > 0", made.Secret).Scan(&stored).Error)
+	require.NoError(t, s.Store.DB.Raw("select count(*) from tokens where position(convert_to(?, 'UTF8') in secret) > 0",
+		made.Secret).Scan(&stored).Error)
 	require.Zero(t, stored, "and kept as a hash only")
 
 	err = s.As(role.Viewer).RevokeToken(ctx, made.ID)
@@ -218,8 +330,10 @@ func TestConsoleSessionsNeedTheirCSRFToken(t *testing.T) {
 	cookie, _, _ = strings.Cut(cookie, ";")
 	body := `{"name":"script","days":1}`
 	require.Equal(t, 403, send(t, s, "POST", "/api/v1/tokens", "", body, "Cookie", cookie).status)
-	require.Equal(t, 403, send(t, s, "POST", "/api/v1/tokens", "", body, "Cookie", cookie, "X-CSRF-Token", "guess").status)
-	require.Equal(t, 200, send(t, s, "POST", "/api/v1/tokens", "", body, "Cookie", cookie, "X-CSRF-Token", signed.CSRF).status)
+	require.Equal(t, 403, send(t, s, "POST", "/api/v1/tokens", "", body, "Cookie", cookie, "X-CSRF-Token",
+		"guess").status)
+	require.Equal(t, 200, send(t, s, "POST", "/api/v1/tokens", "", body, "Cookie", cookie, "X-CSRF-Token",
+		signed.CSRF).status)
 	require.Equal(t, 204, send(t, s, "DELETE", "/api/v1/session", "", "", "Cookie", cookie).status)
 	require.Equal(t, 401, send(t, s, "GET", "/api/v1/session", "", "", "Cookie", cookie).status)
 }
@@ -233,7 +347,8 @@ func TestAStaleEditIsRefused(t *testing.T) {
 	v, err := c.Version(ctx, "counter-desk", number)
 	require.NoError(t, err)
 	mine, theirs := "mine", "theirs"
-	_, err = c.EditVersion(ctx, "counter-desk", number, v.Revision, client.VersionEdit{Notes: &theirs, Tags: &[]string{"winter"}})
+	_, err = c.EditVersion(ctx, "counter-desk", number, v.Revision,
+		client.VersionEdit{Notes: &theirs, Tags: &[]string{"winter"}})
 	require.NoError(t, err)
 	_, err = c.EditVersion(ctx, "counter-desk", number, v.Revision, client.VersionEdit{Notes: &mine})
 	require.True(t, client.IsStatus(err, 412), "%v", err)
@@ -242,7 +357,8 @@ func TestAStaleEditIsRefused(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, theirs, v.Notes)
 	require.Equal(t, []string{"winter"}, v.Tags)
-	require.Equal(t, 428, send(t, s, "PATCH", "/api/v1/images/counter-desk/versions/"+number, s.Token(role.Operator), "{}").status)
+	require.Equal(t, 428, send(t, s, "PATCH", "/api/v1/images/counter-desk/versions/"+number, s.Token(role.Operator),
+		"{}").status)
 }
 
 func TestARepeatedRequestDoesTheThingOnce(t *testing.T) {
@@ -271,7 +387,8 @@ func TestARepeatedRequestDoesTheThingOnce(t *testing.T) {
 	var secret client.MadeToken
 	require.NoError(t, json.Unmarshal([]byte(made.text), &secret))
 	var kept int
-	require.NoError(t, s.Store.DB.Raw("select count(*) from replies where position(convert_to(?, 'UTF8') in body) > 0", secret.Secret).Scan(&kept).Error)
+	require.NoError(t, s.Store.DB.Raw("select count(*) from replies where position(convert_to(?, 'UTF8') in body) > 0",
+		secret.Secret).Scan(&kept).Error)
 	require.Zero(t, kept)
 }
 
@@ -367,7 +484,11 @@ func TestTheEventStreamIsTakenUpWhereItBrokeOff(t *testing.T) {
 		return ids, kinds
 	}
 	act := func() {
-		_, err := s.As(role.Administrator).AddAccount(t.Context(), client.NewAccount{Name: fmt.Sprintf("a%d", time.Now().UnixNano()), Role: role.Viewer, Password: servicetest.Password})
+		_, err := s.As(role.Administrator).AddAccount(t.Context(),
+			client.NewAccount{
+				Name: fmt.Sprintf("a%d", time.Now().UnixNano()), Role: role.Viewer,
+				Password: servicetest.Password,
+			})
 		require.NoError(t, err)
 	}
 	s.As(role.Administrator) // signs in, which is an event itself
@@ -385,7 +506,9 @@ func TestAnEstateThatIsShownCanBeLoaded(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
 	admin := s.As(role.Administrator)
-	file := strings.NewReplacer("soak: 0s, copies: 2", "soak: 30s, copies: 2", "soak: 0s, copies: 1", "soak: 1h0m30s, copies: 1", "name: back-office,", `name: back-office, title: "1e3: it's # \"odd\"",`).Replace(servicetest.Estate)
+	file := strings.NewReplacer("soak: 0s, copies: 2", "soak: 30s, copies: 2", "soak: 0s, copies: 1",
+		"soak: 1h0m30s, copies: 1", "name: back-office,",
+		`name: back-office, title: "1e3: it's # \"odd\"",`).Replace(servicetest.Estate)
 	_, err := admin.LoadEstate(t.Context(), s.EstateFile(file), false)
 	require.NoError(t, err)
 	shown, err := admin.Estate(t.Context())

@@ -57,7 +57,8 @@ func limitBody(c *gin.Context) {
 		limit = fileLimit
 	}
 	if c.Request.ContentLength > limit {
-		problem(c, http.StatusRequestEntityTooLarge, "the request has "+itoa(c.Request.ContentLength)+" bytes; at most "+itoa(limit)+" are taken")
+		problem(c, http.StatusRequestEntityTooLarge, "the request has "+itoa(
+			c.Request.ContentLength)+" bytes; at most "+itoa(limit)+" are taken")
 		return
 	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
@@ -92,7 +93,8 @@ func (s *Server) headers(c *gin.Context) {
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("X-Frame-Options", "DENY")
 	h.Set("Referrer-Policy", "no-referrer")
-	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
+		"frame-ancestors 'none'")
 	if s.secure {
 		h.Set("Strict-Transport-Security", "max-age=31536000")
 	}

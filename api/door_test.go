@@ -24,7 +24,8 @@ import (
 
 func signInAs(t *testing.T, s *servicetest.Service, name, password string) answer {
 	t.Helper()
-	return send(t, s, "POST", "/api/v1/session", "", fmt.Sprintf(`{"name":%q,"password":%q,"token":"t"}`, name, password))
+	return send(t, s, "POST", "/api/v1/session", "",
+		fmt.Sprintf(`{"name":%q,"password":%q,"token":"t"}`, name, password))
 }
 
 func TestGuessingPasswordsIsSlowedDownHoweverManyAtOnce(t *testing.T) {
@@ -57,12 +58,15 @@ func TestGuessingPasswordsIsSlowedDownHoweverManyAtOnce(t *testing.T) {
 		a = signInAs(t, s, "viewer", "a guess of mine")
 	}
 	require.Equal(t, 429, a.status)
-	require.NoError(t, s.Store.DB.Exec("update sign_in_tries set next_at = next_at + interval '20 seconds' where key = 'name viewer'").Error) // however slow the test is
+	// however slow the test is
+	require.NoError(t, s.Store.DB.Exec("update sign_in_tries set next_at = next_at + interval '20 seconds' where "+
+		"key = 'name viewer'").Error)
 	a = signInAs(t, s, "viewer", servicetest.Password)
 	require.Equal(t, 429, a.status, "the owner waits, too")
 	require.Contains(t, a.text, "too many tries to sign in: wait")
 	var wait float64
-	require.NoError(t, s.Store.DB.Raw("select extract(epoch from next_at - now()) from sign_in_tries where key = 'name viewer'").Scan(&wait).Error)
+	require.NoError(t, s.Store.DB.Raw("select extract(epoch from next_at - now()) from sign_in_tries where key = "+
+		"'name viewer'").Scan(&wait).Error)
 	require.LessOrEqual(t, wait, 60.0, "but not for long")
 	require.NoError(t, s.Store.DB.Exec("update sign_in_tries set next_at = now()").Error) // the wait is over
 	require.Equal(t, 200, signInAs(t, s, "viewer", servicetest.Password).status)
@@ -70,13 +74,15 @@ func TestGuessingPasswordsIsSlowedDownHoweverManyAtOnce(t *testing.T) {
 	// What went wrong is in the trail, summed up, and names nobody who is not there.
 	require.Equal(t, 401, signInAs(t, s, "my-password-by-mistake", "x").status)
 	s.Until("the trail to tell", func() bool {
-		entries, err := s.As(role.Administrator).Trail(t.Context(), client.TrailQuery{Verb: "account.wrong-password"}, 10)
+		entries, err := s.As(role.Administrator).Trail(t.Context(), client.TrailQuery{Verb: "account.wrong-password"},
+			10)
 		require.NoError(t, err)
 		require.NotContains(t, fmt.Sprint(entries), "by-mistake")
 		return len(entries) >= 2
 	})
 	var kept int
-	require.NoError(t, s.Store.DB.Raw("select count(*) from trail where verb = 'account.wrong-password'").Scan(&kept).Error)
+	require.NoError(t, s.Store.DB.Raw("select count(*) from trail where verb = 'account.wrong-password'").Scan(
+		&kept).Error)
 	require.LessOrEqual(t, kept, 4)
 	// A name of a megabyte is not kept.
 	require.Equal(t, 422, signInAs(t, s, strings.Repeat("x", 500_000), "y").status)
@@ -98,10 +104,12 @@ func TestPasswords(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
 	admin := s.Token(role.Administrator)
-	a := send(t, s, "POST", "/api/v1/accounts", admin, `{"name":"ida","title":"Ida Strand","role":"viewer","password":"password1234"}`)
+	a := send(t, s, "POST", "/api/v1/accounts", admin,
+		`{"name":"ida","title":"Ida Strand","role":"viewer","password":"password1234"}`)
 	require.Equal(t, 422, a.status)
 	require.Contains(t, a.text, "among the first to be guessed")
-	a = send(t, s, "POST", "/api/v1/accounts", admin, `{"name":"ida","title":"Ida Strand","role":"viewer","password":"sh0rt-one"}`)
+	a = send(t, s, "POST", "/api/v1/accounts", admin,
+		`{"name":"ida","title":"Ida Strand","role":"viewer","password":"sh0rt-one"}`)
 	require.Equal(t, 422, a.status)
 	require.NotContains(t, a.text, "sh0rt-one", "an error repeats no password")
 	a = send(t, s, "POST", "/api/v1/accounts", admin, `{"name":"ida","role":"viewer","password":"tide gull lamp"`)
@@ -165,8 +173,10 @@ func TestATokenCannotGoBeyondWhatMadeIt(t *testing.T) {
 	require.Equal(t, 403, send(t, s, "DELETE", fmt.Sprintf("/api/v1/tokens/%d", day.ID), child.Secret, "").status)
 	image, a := make(admin, `{"name":"image","images":["counter-desk"]}`)
 	require.Equal(t, 200, a.status, a.text)
-	require.Equal(t, 202, send(t, s, "POST", "/api/v1/images/counter-desk/versions", image.Secret, `{"build_machine":"bm-counter"}`).status)
-	require.Equal(t, 403, send(t, s, "POST", "/api/v1/images/chart-desk/versions", image.Secret, `{"build_machine":"bm-chart"}`).status)
+	require.Equal(t, 202, send(t, s, "POST", "/api/v1/images/counter-desk/versions", image.Secret,
+		`{"build_machine":"bm-counter"}`).status)
+	require.Equal(t, 403, send(t, s, "POST", "/api/v1/images/chart-desk/versions", image.Secret,
+		`{"build_machine":"bm-chart"}`).status)
 	require.Equal(t, 200, send(t, s, "POST", "/api/v1/pools/back-office/tell", image.Secret, `{"text":"x"}`).status)
 	require.Equal(t, 403, send(t, s, "POST", "/api/v1/pools/chart-plotters/tell", image.Secret, `{"text":"x"}`).status)
 
@@ -178,7 +188,8 @@ func TestATokenCannotGoBeyondWhatMadeIt(t *testing.T) {
 	// Nothing brings old ones back.
 	operator := s.Token(role.Operator)
 	for _, disabled := range []string{"true", "false"} {
-		require.Equal(t, 200, send(t, s, "PATCH", "/api/v1/accounts/operator", admin, `{"disabled":`+disabled+`}`).status)
+		require.Equal(t, 200, send(t, s, "PATCH", "/api/v1/accounts/operator", admin,
+			`{"disabled":`+disabled+`}`).status)
 	}
 	require.Equal(t, 401, send(t, s, "GET", "/api/v1/session", operator, "").status)
 }
@@ -186,7 +197,8 @@ func TestATokenCannotGoBeyondWhatMadeIt(t *testing.T) {
 func TestTheLastAdministratorStays(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
-	_, err := api.AddAccount(t.Context(), s.Engine, "test", client.NewAccount{Name: "second", Role: role.Administrator, Password: servicetest.Password})
+	_, err := api.AddAccount(t.Context(), s.Engine, "test",
+		client.NewAccount{Name: "second", Role: role.Administrator, Password: servicetest.Password})
 	require.NoError(t, err)
 	one, two := s.Token(role.Administrator), s.Token("second")
 	for range 5 {
@@ -195,9 +207,11 @@ func TestTheLastAdministratorStays(t *testing.T) {
 		both.Go(func() { send(t, s, "PATCH", "/api/v1/accounts/administrator", two, `{"role":"viewer"}`) })
 		both.Wait()
 		var left int
-		require.NoError(t, s.Store.DB.Raw("select count(*) from accounts where role = 'administrator'").Scan(&left).Error)
+		require.NoError(t, s.Store.DB.Raw("select count(*) from accounts where role = 'administrator'").Scan(
+			&left).Error)
 		require.Equal(t, 1, left)
-		require.NoError(t, s.Store.DB.Exec("update accounts set role = 'administrator' where name in ('second', 'administrator')").Error)
+		require.NoError(t, s.Store.DB.Exec("update accounts set role = 'administrator' where name in ('second', "+
+			"'administrator')").Error)
 	}
 }
 
@@ -283,21 +297,27 @@ func TestHeadersMethodsAndWhatIsNotText(t *testing.T) {
 		require.Equal(t, status, a.status, "%s: %s", path, a.text)
 	}
 	require.Equal(t, 400, send(t, s, "GET", "/api/v1/images", token, "", "Last-Event-ID", "\xff").status)
-	require.Equal(t, 400, send(t, s, "POST", "/api/v1/accounts", token, `{"name":"ida","title":"\u0000","role":"viewer","password":"tide gull lamp"}`).status)
-	require.Equal(t, 400, send(t, s, "POST", "/api/v1/tokens", token, "{\"name\":\"\xff\"}", "Idempotency-Key", "k").status)
-	require.Equal(t, 400, send(t, s, "PATCH", "/api/v1/accounts/viewer", token, `{"role":"viewer","role":"administrator"}`).status)
-	require.Equal(t, 422, send(t, s, "PATCH", "/api/v1/accounts/viewer", token, `{"password":"tide gull lamp","Password":"x"}`).status)
+	require.Equal(t, 400, send(t, s, "POST", "/api/v1/accounts", token,
+		`{"name":"ida","title":"\u0000","role":"viewer","password":"tide gull lamp"}`).status)
+	require.Equal(t, 400, send(t, s, "POST", "/api/v1/tokens", token, "{\"name\":\"\xff\"}", "Idempotency-Key",
+		"k").status)
+	require.Equal(t, 400, send(t, s, "PATCH", "/api/v1/accounts/viewer", token,
+		`{"role":"viewer","role":"administrator"}`).status)
+	require.Equal(t, 422, send(t, s, "PATCH", "/api/v1/accounts/viewer", token,
+		`{"password":"tide gull lamp","Password":"x"}`).status)
 }
 
 func TestBehindATrustedProxy(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
-	handler, err := api.New(t.Context(), s.Engine, s.Subjects, api.Options{Version: "test", Secure: true, TrustedProxies: []string{"127.0.0.0/8"}, Log: s.Log})
+	handler, err := api.New(t.Context(), s.Engine, s.Subjects,
+		api.Options{Version: "test", Secure: true, TrustedProxies: []string{"127.0.0.0/8"}, Log: s.Log})
 	require.NoError(t, err)
 	_, err = api.New(t.Context(), s.Engine, s.Subjects, api.Options{TrustedProxies: []string{"the tide"}, Log: s.Log})
 	require.ErrorContains(t, err, "trusted proxies")
 	try := func(from, forwarded string) *httptest.ResponseRecorder {
-		req := httptest.NewRequestWithContext(t.Context(), "POST", "/api/v1/session", strings.NewReader(`{"name":"viewer","password":"`+servicetest.Password+`"}`))
+		req := httptest.NewRequestWithContext(t.Context(), "POST", "/api/v1/session",
+			strings.NewReader(`{"name":"viewer","password":"`+servicetest.Password+`"}`))
 		req.Header.Set("Content-Type", "application/json")
 		req.Header.Set("X-Forwarded-For", forwarded)
 		req.RemoteAddr = from
@@ -311,7 +331,8 @@ func TestBehindATrustedProxy(t *testing.T) {
 	require.NotEmpty(t, w.Header().Get("Strict-Transport-Security"))
 	try("192.0.2.1:1000", "198.51.100.8")
 	var keys []string
-	require.NoError(t, s.Store.DB.Raw("select key from sign_in_tries where key like 'address %' order by key").Scan(&keys).Error)
+	require.NoError(t, s.Store.DB.Raw("select key from sign_in_tries where key like 'address %' order by key").Scan(
+		&keys).Error)
 	require.Contains(t, keys, "address 198.51.100.7")
 	require.Contains(t, keys, "address 192.0.2.1", "a stranger's word about addresses counts for nothing")
 	require.NotContains(t, keys, "address 198.51.100.8")
@@ -323,7 +344,8 @@ func TestABodyThatComesByDropsIsNotWaitedFor(t *testing.T) {
 	conn, err := net.Dial("tcp", strings.TrimPrefix(s.URL, "http://"))
 	require.NoError(t, err)
 	defer conn.Close()
-	fmt.Fprintf(conn, "POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 100\r\n\r\n{")
+	fmt.Fprintf(conn, "POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Type: "+
+		"application/json\r\nContent-Length: 100\r\n\r\n{")
 	said, err := io.ReadAll(conn) // until the service gives up
 	require.NoError(t, err)
 	require.Contains(t, string(said), "408 Request Timeout")

@@ -15,12 +15,19 @@ import (
 )
 
 func (s *Server) estate() {
-	register(s, operation{method: "GET", path: "/today", id: "today", summary: "What waits for a person now, the most urgent first", role: role.Viewer, tag: "estate"},
+	register(s, operation{
+		method: "GET", path: "/today", id: "today",
+		summary: "What waits for a person now, the most urgent first", role: role.Viewer, tag: "estate",
+	},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Matter]], error) {
 			list, err := s.engine.Today(ctx)
-			return ok(client.Page[client.Matter]{Items: each(list, func(m engine.Matter) client.Matter { return client.Matter(m) })}, err)
+			return ok(client.Page[client.Matter]{Items: each(list,
+				func(m engine.Matter) client.Matter { return client.Matter(m) })}, err)
 		})
-	register(s, operation{method: "PUT", path: "/estate", id: "load-estate", summary: "Bring sites, images and pools to what an estate file says", role: role.Administrator, tag: "estate"},
+	register(s, operation{
+		method: "PUT", path: "/estate", id: "load-estate",
+		summary: "Bring sites, images and pools to what an estate file says", role: role.Administrator, tag: "estate",
+	},
 		func(ctx context.Context, in *struct {
 			DryRun  bool   `query:"dry_run" doc:"Only say what would change"`
 			RawBody []byte `contentType:"application/yaml"`
@@ -29,8 +36,14 @@ func (s *Server) estate() {
 			r, err := s.Fleet.LoadEstate(ctx, actor(ctx), in.RawBody, in.DryRun)
 			return ok(client.Loaded{Changes: append([]string{}, r.Changes...)}, err)
 		})
-	register(s, operation{method: "GET", path: "/estate", id: "show-estate", summary: "The estate as an estate file", role: role.Viewer, tag: "estate"}, s.showEstate)
-	register(s, operation{method: "GET", path: "/sites", id: "list-sites", summary: "All sites", role: role.Viewer, tag: "estate"},
+	register(s, operation{
+		method: "GET", path: "/estate", id: "show-estate", summary: "The estate as an estate file",
+		role: role.Viewer, tag: "estate",
+	}, s.showEstate)
+	register(s, operation{
+		method: "GET", path: "/sites", id: "list-sites", summary: "All sites", role: role.Viewer,
+		tag: "estate",
+	},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Site]], error) {
 			rows, err := store.Sites(s.store.DB.WithContext(ctx))
 			if err != nil {
@@ -49,7 +62,10 @@ func (s *Server) estate() {
 			}
 			return ok(out, nil)
 		})
-	register(s, operation{method: "GET", path: "/sites/{site}", id: "show-site", summary: "One site with its build machines", role: role.Viewer, tag: "estate"},
+	register(s, operation{
+		method: "GET", path: "/sites/{site}", id: "show-site",
+		summary: "One site with its build machines", role: role.Viewer, tag: "estate",
+	},
 		func(ctx context.Context, in *struct {
 			Site string `path:"site"`
 		},
@@ -63,7 +79,11 @@ func (s *Server) estate() {
 }
 
 func (s *Server) siteOut(ctx context.Context, r store.Site) (client.Site, error) {
-	out := client.Site{Name: r.Name, Title: r.Title, Platform: r.Platform, Address: r.Address, StartsPerMinute: r.StartsPerMinute, ClonesPerCopy: r.ClonesPerCopy, Trouble: r.Trouble, TroubleSince: r.TroubleSince}
+	out := client.Site{
+		Name: r.Name, Title: r.Title, Platform: r.Platform, Address: r.Address,
+		StartsPerMinute: r.StartsPerMinute, ClonesPerCopy: r.ClonesPerCopy, Trouble: r.Trouble,
+		TroubleSince: r.TroubleSince,
+	}
 	var err error
 	if out.Pools, out.Hosts, err = store.AtSite(s.store.DB.WithContext(ctx), r.ID); err != nil {
 		return out, err
@@ -79,7 +99,9 @@ func (s *Server) siteOut(ctx context.Context, r store.Site) (client.Site, error)
 	if askErr != nil {
 		out.Unreachable = askErr.Error()
 	}
-	out.BuildMachines = each(machines, func(m platform.BuildMachine) client.BuildMachine { return client.BuildMachine(m) })
+	out.BuildMachines = each(machines, func(m platform.BuildMachine) client.BuildMachine {
+		return client.BuildMachine(m)
+	})
 	return out, err
 }
 
@@ -131,5 +153,6 @@ func (s *Server) showEstate(ctx context.Context, _ *empty) (*fileOut, error) {
 }
 
 func rules(answers []clearance.Answer) (out []client.Rule, cleared bool) {
-	return each(answers, func(a clearance.Answer) client.Rule { return client.Rule(a) }), len(clearance.Unmet(answers)) == 0
+	return each(answers, func(a clearance.Answer) client.Rule { return client.Rule(a) }),
+		len(clearance.Unmet(answers)) == 0
 }

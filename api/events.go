@@ -115,7 +115,8 @@ func (s *Server) events() {
 		}
 		if !s.streams.open(by.account.Name) {
 			c.Header("Retry-After", "10")
-			problem(c, http.StatusTooManyRequests, "you have "+strconv.Itoa(streamsEach)+" event streams open, or the service has too many: close one first")
+			problem(c, http.StatusTooManyRequests, "you have "+strconv.Itoa(
+				streamsEach)+" event streams open, or the service has too many: close one first")
 			return
 		}
 		defer s.streams.close(by.account.Name)

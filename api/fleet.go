@@ -40,16 +40,28 @@ func uncursor(s string) (string, error) {
 	return string(b), nil
 }
 
-var errCursor = &engine.Problem{Kind: engine.Invalid, Text: "the cursor is not one of ours: use next of the page before"}
+var errCursor = &engine.Problem{
+	Kind: engine.Invalid,
+	Text: "the cursor is not one of ours: use next of the page before",
+}
 
 func (s *Server) fleet() {
-	register(s, operation{method: "GET", path: "/pools", id: "list-pools", summary: "All pools", role: role.Viewer, tag: "pools"},
+	register(s, operation{
+		method: "GET", path: "/pools", id: "list-pools", summary: "All pools", role: role.Viewer,
+		tag: "pools",
+	},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Pool]], error) {
 			list, err := s.poolsOut(ctx, "")
 			return ok(client.Page[client.Pool]{Items: list}, err)
 		})
-	register(s, operation{method: "GET", path: "/pools/{pool}", id: "show-pool", summary: "One pool", role: role.Viewer, tag: "pools"}, s.showPool)
-	register(s, operation{method: "POST", path: "/pools/{pool}/pin", on: onPool, id: "pin", summary: "Make a pool run one version, whatever its track names", role: role.Operator, tag: "pools"},
+	register(s, operation{
+		method: "GET", path: "/pools/{pool}", id: "show-pool", summary: "One pool", role: role.Viewer,
+		tag: "pools",
+	}, s.showPool)
+	register(s, operation{
+		method: "POST", path: "/pools/{pool}/pin", on: onPool, id: "pin",
+		summary: "Make a pool run one version, whatever its track names", role: role.Operator, tag: "pools",
+	},
 		func(ctx context.Context, in *struct {
 			PoolPath
 			Body client.Pin
@@ -65,7 +77,10 @@ func (s *Server) fleet() {
 			}
 			return s.showPool(ctx, &in.PoolPath)
 		})
-	register(s, operation{method: "POST", path: "/pools/{pool}/unpin", on: onPool, id: "unpin", summary: "Make a pool follow its track again", role: role.Operator, tag: "pools"},
+	register(s, operation{
+		method: "POST", path: "/pools/{pool}/unpin", on: onPool, id: "unpin",
+		summary: "Make a pool follow its track again", role: role.Operator, tag: "pools",
+	},
 		func(ctx context.Context, in *struct {
 			PoolPath
 			Body client.Reason
@@ -76,7 +91,10 @@ func (s *Server) fleet() {
 			}
 			return s.showPool(ctx, &in.PoolPath)
 		})
-	register(s, operation{method: "POST", path: "/pools/{pool}/tell", on: onPool, id: "tell-pool", summary: "Show a text to everybody in a pool", role: role.Operator, tag: "sessions"},
+	register(s, operation{
+		method: "POST", path: "/pools/{pool}/tell", on: onPool, id: "tell-pool",
+		summary: "Show a text to everybody in a pool", role: role.Operator, tag: "sessions",
+	},
 		func(ctx context.Context, in *struct {
 			PoolPath
 			Body client.Tell
@@ -89,7 +107,10 @@ func (s *Server) fleet() {
 			return ok(client.Told{Sessions: n}, err)
 		})
 
-	register(s, operation{method: "GET", path: "/hosts", id: "list-hosts", summary: "Hosts by name", role: role.Viewer, tag: "hosts"},
+	register(s, operation{
+		method: "GET", path: "/hosts", id: "list-hosts", summary: "Hosts by name", role: role.Viewer,
+		tag: "hosts",
+	},
 		func(ctx context.Context, in *struct {
 			Paging
 			Pool    string     `query:"pool"`
@@ -106,13 +127,20 @@ func (s *Server) fleet() {
 				return nil, err
 			}
 			rows, err := store.HostRows(s.store.DB.WithContext(ctx), store.HostFilter{
-				Pool: in.Pool, Site: in.Site, Image: in.Image, State: in.State, Version: in.Version, Drifts: in.Drifts, Find: in.Find, After: after, Limit: in.Limit + 1,
+				Pool: in.Pool, Site: in.Site, Image: in.Image, State: in.State, Version: in.Version, Drifts: in.Drifts,
+				Find: in.Find, After: after, Limit: in.Limit + 1,
 			})
 			return ok(page(each(rows, hostOut), in.Limit, func(h client.Host) string { return cursor(h.Name) }), err)
 		})
-	register(s, operation{method: "GET", path: "/hosts/{host}", id: "show-host", summary: "One host", role: role.Viewer, tag: "hosts"}, s.showHost)
+	register(s, operation{
+		method: "GET", path: "/hosts/{host}", id: "show-host", summary: "One host", role: role.Viewer,
+		tag: "hosts",
+	}, s.showHost)
 	act := func(verb, summary string, do func(context.Context, string, string) error) {
-		register(s, operation{method: "POST", path: "/hosts/{host}/" + verb, on: onHost, id: verb + "-host", summary: summary, role: role.Operator, tag: "hosts"},
+		register(s, operation{
+			method: "POST", path: "/hosts/{host}/" + verb, on: onHost, id: verb + "-host",
+			summary: summary, role: role.Operator, tag: "hosts",
+		},
 			func(ctx context.Context, in *struct {
 				HostPath
 				Body client.Reason
@@ -124,26 +152,35 @@ func (s *Server) fleet() {
 				return s.showHost(ctx, &in.HostPath)
 			})
 	}
-	act("drain", "Give a host no new sessions; those there go on", func(ctx context.Context, host, reason string) error {
-		return s.Fleet.Drain(ctx, actor(ctx), host, reason)
-	})
+	act("drain", "Give a host no new sessions; those there go on",
+		func(ctx context.Context, host, reason string) error {
+			return s.Fleet.Drain(ctx, actor(ctx), host, reason)
+		})
 	act("return", "Put a drained or faulty host back to service", func(ctx context.Context, host, reason string) error {
 		return s.Fleet.Return(ctx, actor(ctx), host, reason)
 	})
-	register(s, operation{method: "POST", path: "/hosts/{host}/rebuild", on: onHost, id: "rebuild-host", summary: "Give a host a new disk, by a rollover of this one host", role: role.Operator, tag: "hosts", status: 202},
+	register(s, operation{
+		method: "POST", path: "/hosts/{host}/rebuild", on: onHost, id: "rebuild-host",
+		summary: "Give a host a new disk, by a rollover of this one host", role: role.Operator, tag: "hosts",
+		status: 202,
+	},
 		func(ctx context.Context, in *struct {
 			HostPath
 			Body client.RebuildHost
 		},
 		) (*body[client.Rollover], error) {
-			r, err := s.Rollovers.Rebuild(ctx, actor(ctx), rollovers.RebuildRequest{Host: in.Host, Reason: in.Body.Reason, Vouched: in.Body.VouchEmpty})
+			r, err := s.Rollovers.Rebuild(ctx, actor(ctx),
+				rollovers.RebuildRequest{Host: in.Host, Reason: in.Body.Reason, Vouched: in.Body.VouchEmpty})
 			if err != nil {
 				return nil, err
 			}
 			return ok(s.rolloverOut(ctx, r.ID))
 		})
 
-	register(s, operation{method: "GET", path: "/sessions", id: "list-sessions", summary: "Sessions by host", role: role.Viewer, tag: "sessions"},
+	register(s, operation{
+		method: "GET", path: "/sessions", id: "list-sessions", summary: "Sessions by host",
+		role: role.Viewer, tag: "sessions",
+	},
 		func(ctx context.Context, in *struct {
 			Paging
 			Pool      string             `query:"pool"`
@@ -158,13 +195,23 @@ func (s *Server) fleet() {
 			if err != nil {
 				return nil, err
 			}
-			rows, err := store.SessionRows(s.store.DB.WithContext(ctx), store.SessionFilter{Pool: in.Pool, Host: in.Host, Person: in.Person, State: in.State, HostState: in.HostState, Find: in.Find, After: after, Limit: in.Limit + 1})
+			rows, err := store.SessionRows(s.store.DB.WithContext(ctx),
+				store.SessionFilter{
+					Pool: in.Pool, Host: in.Host, Person: in.Person, State: in.State,
+					HostState: in.HostState, Find: in.Find, After: after, Limit: in.Limit + 1,
+				})
 			items := each(rows, func(r store.SessionRow) client.Session {
-				return client.Session{Key: r.Key, Host: r.Host, HostState: r.HostState, Pool: r.Pool, Site: r.Site, Person: r.Person, State: r.State, Since: r.Since}
+				return client.Session{
+					Key: r.Key, Host: r.Host, HostState: r.HostState, Pool: r.Pool, Site: r.Site,
+					Person: r.Person, State: r.State, Since: r.Since,
+				}
 			})
 			return ok(page(items, in.Limit, func(x client.Session) string { return cursor(x.Host + "/" + x.Key) }), err)
 		})
-	register(s, operation{method: "POST", path: "/hosts/{host}/sessions/{key}/tell", on: onHost, id: "tell-session", summary: "Show a text to one person", role: role.Operator, tag: "sessions"},
+	register(s, operation{
+		method: "POST", path: "/hosts/{host}/sessions/{key}/tell", on: onHost, id: "tell-session",
+		summary: "Show a text to one person", role: role.Operator, tag: "sessions",
+	},
 		func(ctx context.Context, in *struct {
 			HostPath
 			Key  string `path:"key"`
@@ -174,7 +221,10 @@ func (s *Server) fleet() {
 			n, err := s.Fleet.Tell(ctx, actor(ctx), store.SessionFilter{Host: in.Host}, in.Key, in.Body.Text)
 			return ok(client.Told{Sessions: n}, err)
 		})
-	register(s, operation{method: "POST", path: "/hosts/{host}/sessions/{key}/sign-off", on: onHost, id: "sign-off-session", summary: "End one session", role: role.Operator, tag: "sessions", status: 202},
+	register(s, operation{
+		method: "POST", path: "/hosts/{host}/sessions/{key}/sign-off", on: onHost,
+		id: "sign-off-session", summary: "End one session", role: role.Operator, tag: "sessions", status: 202,
+	},
 		func(ctx context.Context, in *struct {
 			HostPath
 			Key  string `path:"key"`
@@ -211,9 +261,12 @@ const machineLimit = 5 * time.Second
 
 func hostOut(r store.HostRow) client.Host {
 	return client.Host{
-		Name: r.Name, Pool: r.Pool, Site: r.Site, Image: r.Image, State: r.State, Since: r.Since, Why: r.Why, DrainedBy: r.DrainedBy,
-		Version: r.Version, Target: r.Target, Drifts: r.Drifts, Seats: r.Seats, Sessions: r.Sessions, SeenAt: r.SeenAt, Load: r.Load,
-		Stamp: r.Stamp, Checks: r.Checks, ChecksWhy: r.ChecksWhy,
+		Name: r.Name, Pool: r.Pool, Site: r.Site, Image: r.Image, State: r.State, Since: r.Since, Why: r.Why,
+		DrainedBy: r.DrainedBy,
+		Version:   r.Version, Target: r.Target, Drifts: r.Drifts, Seats: r.Seats, Sessions: r.Sessions,
+		SeenAt: r.SeenAt,
+		Load:   r.Load,
+		Stamp:  r.Stamp, Checks: r.Checks, ChecksWhy: r.ChecksWhy,
 	}
 }
 
@@ -238,9 +291,11 @@ func (s *Server) poolsOut(ctx context.Context, name string) ([]client.Pool, erro
 	rows, err := store.PoolRows(db, name)
 	return each(rows, func(r store.PoolRow) client.Pool {
 		p := client.Pool{
-			Name: r.Name, Title: r.Title, Site: r.Site, Image: r.Image, Track: r.Track, Pinned: r.Pinned, PinnedWhy: r.PinnedWhy,
-			Target: r.Target, MachineClass: r.MachineClass, HostPrefix: r.HostPrefix, Hosts: r.Hosts, SeatsPerHost: r.SeatsPerHost,
-			Rollover: r.Rollover, Revision: r.Revision, States: map[host.State]int{}, Versions: map[string]int{},
+			Name: r.Name, Title: r.Title, Site: r.Site, Image: r.Image, Track: r.Track, Pinned: r.Pinned,
+			PinnedWhy: r.PinnedWhy,
+			Target:    r.Target, MachineClass: r.MachineClass, HostPrefix: r.HostPrefix, Hosts: r.Hosts,
+			SeatsPerHost: r.SeatsPerHost,
+			Rollover:     r.Rollover, Revision: r.Revision, States: map[host.State]int{}, Versions: map[string]int{},
 		}
 		for _, c := range counts {
 			if c.Pool != r.Name {

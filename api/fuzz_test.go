@@ -116,25 +116,36 @@ func operations(t testing.TB) (d document, list []described) {
 
 // good are values of path parameters that name something.
 var good = map[string]string{
-	"image": "counter-desk", "number": "2026.11.1", "pool": "ticket-counters", "host": "tc-001", "id": "1", "site": "north-quay",
+	"image": "counter-desk", "number": "2026.11.1", "pool": "ticket-counters", "host": "tc-001", "id": "1",
+	"site":    "north-quay",
 	"machine": "bm-counter", "key": "s1", "name": "viewer",
 }
 
 var hostileJSON = []string{
-	`null`, `true`, `0`, `-1`, `9223372036854775807`, `9223372036854775808`, `-9223372036854775808`, `1e400`, `1.5`, `""`, `" "`, `"\u0000"`, `"a\u0000b"`, `"\ud800"`,
-	`"` + strings.Repeat("x", 5000) + `"`, `"0000-01-01T00:00:00Z"`, `"0001-01-01T00:00:00Z"`, `"9999-12-31T23:59:59Z"`, `"9999-12-31T23:59:59-23:59"`, `[]`, `{}`, `[null]`, `[""]`, `["\u0000"]`,
-	`[[[[[]]]]]`, `{"a":{"b":1}}`, `"-5%"`, `"99999999999999999999%"`, `"101%"`, `"2562047h47m16.854775807s"`, `"-1h"`, `"1e9h"`, `"'; drop table hosts; --"`, `"%s%n%x"`,
-	`"../../etc/passwd"`, `"😀"`, `"a/b"`, `"\u202e"`, `"\u001b]0;x\u0007"`, "\"\xff\xfe\"", `{`, `"a","a"`, ``, `["` + strings.Repeat(`x","`, 2000) + `x"]`,
+	`null`, `true`, `0`, `-1`, `9223372036854775807`, `9223372036854775808`, `-9223372036854775808`, `1e400`, `1.5`,
+	`""`, `" "`, `"\u0000"`, `"a\u0000b"`, `"\ud800"`,
+	`"` + strings.Repeat("x", 5000) + `"`, `"0000-01-01T00:00:00Z"`, `"0001-01-01T00:00:00Z"`, `"9999-12-31T23:59:59Z"`,
+	`"9999-12-31T23:59:59-23:59"`, `[]`, `{}`, `[null]`, `[""]`, `["\u0000"]`,
+	`[[[[[]]]]]`, `{"a":{"b":1}}`, `"-5%"`, `"99999999999999999999%"`, `"101%"`, `"2562047h47m16.854775807s"`, `"-1h"`,
+	`"1e9h"`, `"'; drop table hosts; --"`, `"%s%n%x"`,
+	`"../../etc/passwd"`, `"😀"`, `"a/b"`, `"\u202e"`, `"\u001b]0;x\u0007"`, "\"\xff\xfe\"", `{`, `"a","a"`, ``, `["` +
+		strings.Repeat(`x","`, 2000) + `x"]`,
 }
 
 var hostileText = []string{
-	"", " ", "%00", "a%00b", "%ff%fe", "..", "..%2f..%2fetc", "%2e%2e%2f", "-1", "0", "9223372036854775808", "99999999999999999999999", "'", `"`, "%", "%zz", ";", "a%0d%0ab", "😀", "%f0%9f%98%80",
-	strings.Repeat("x", 4000), "null", "true", "1e9", "2026-11-23", "0000-01-01T00:00:00Z", "9999-12-31T23:59:59Z", "AAAA", "LTE", "eHg", "!!", "%e2%80%ae", "a/b", "*", "1;2", "{}", "${x}",
+	"", " ", "%00", "a%00b", "%ff%fe", "..", "..%2f..%2fetc", "%2e%2e%2f", "-1", "0", "9223372036854775808",
+	"99999999999999999999999", "'", `"`, "%", "%zz", ";", "a%0d%0ab", "😀", "%f0%9f%98%80",
+	strings.Repeat("x", 4000), "null", "true", "1e9", "2026-11-23", "0000-01-01T00:00:00Z", "9999-12-31T23:59:59Z",
+	"AAAA", "LTE", "eHg", "!!", "%e2%80%ae", "a/b", "*", "1;2", "{}", "${x}",
 }
 
 var hostileEstate = []string{
-	"", "[", "pools: 1", "sites: [{}]", "a: &a [*a]", strings.Repeat("[", 60_000), strings.Repeat("- ", 30_000), "sites: [{name: \"\\u0000\"}]", "\xff", "\x00", "sites:\n- name: null\n", "images: [{name: a, machine-class: b, clearance: {testers: 99999999999999999999}}]",
-	"pools: [{name: a, hosts: -1}]", "? x", "!!binary x", "sites: [{name: a, platform: practice, address: \"http://%zz\", starts-per-minute: 9223372036854775807}]", "%YAML 9.9\n---\na: 1", "a: |\n" + strings.Repeat(" ", 200) + "x",
+	"", "[", "pools: 1", "sites: [{}]", "a: &a [*a]", strings.Repeat("[", 60_000), strings.Repeat("- ", 30_000),
+	"sites: [{name: \"\\u0000\"}]", "\xff", "\x00", "sites:\n- name: null\n",
+	"images: [{name: a, machine-class: b, clearance: {testers: 99999999999999999999}}]",
+	"pools: [{name: a, hosts: -1}]", "? x", "!!binary x",
+	"sites: [{name: a, platform: practice, address: \"http://%zz\", starts-per-minute: 9223372036854775807}]",
+	"%YAML 9.9\n---\na: 1", "a: |\n" + strings.Repeat(" ", 200) + "x",
 }
 
 // caller sends requests to a service, and sees that none of them is answered as a fault of the service's.
@@ -150,7 +161,8 @@ func newCaller(t testing.TB) *caller {
 	token := s.Token(role.Administrator)
 	// The token also passes for the credential of a host's agent, so that heartbeats get past the door.
 	sum := sha256.Sum256([]byte(token))
-	require.NoError(t, s.Store.DB.Exec("update pulses set credential = ? where host_id = (select id from hosts where name = 'tc-001')", sum[:]).Error)
+	require.NoError(t, s.Store.DB.Exec("update pulses set credential = ? where host_id = (select id from hosts "+
+		"where name = 'tc-001')", sum[:]).Error)
 	return &caller{s: s, token: token, http: &http.Client{Timeout: 30 * time.Second}}
 }
 
@@ -294,11 +306,17 @@ func FuzzAPI(f *testing.F) {
 		o := list[int(which)%len(list)]
 		r := rand.New(rand.NewPCG(seed, 3))
 		text := func() string {
-			return []string{one, two, url.PathEscape(one), url.QueryEscape(two), hostileText[r.IntN(len(hostileText))]}[r.IntN(5)]
+			return []string{
+				one, two, url.PathEscape(one), url.QueryEscape(two),
+				hostileText[r.IntN(len(hostileText))],
+			}[r.IntN(5)]
 		}
 		raw := func() string {
 			quoted, _ := json.Marshal(one)
-			return []string{one, two, string(quoted), `"` + two + `"`, hostileJSON[r.IntN(len(hostileJSON))], fmt.Sprint(int64(seed))}[r.IntN(6)]
+			return []string{
+				one, two, string(quoted), `"` + two + `"`, hostileJSON[r.IntN(len(hostileJSON))],
+				fmt.Sprint(int64(seed)),
+			}[r.IntN(6)]
 		}
 		path, query := o.Path, url.Values{}
 		for _, p := range o.Parameters {

@@ -17,7 +17,11 @@ var rolesOfActs = map[act.Name]role.Role{
 }
 
 func (s *Server) previews() {
-	register(s, operation{method: "POST", path: "/previews", id: "preview", summary: "Say what an act would do, or why it would be refused; nothing is done", role: role.Viewer, on: onNothing, tag: "service"},
+	register(s, operation{
+		method: "POST", path: "/previews", id: "preview",
+		summary: "Say what an act would do, or why it would be refused; nothing is done", role: role.Viewer,
+		on: onNothing, tag: "service",
+	},
 		func(ctx context.Context, in *struct{ Body client.PreviewRequest }) (*body[client.Preview], error) {
 			b := in.Body
 			options, err := optionsIn(b.Options)
@@ -27,7 +31,8 @@ func (s *Server) previews() {
 			mine := whoever(ctx).Role
 			p, err := s.engine.Preview(ctx, actor(ctx), engine.PreviewRequest{
 				Act: b.Act, Image: b.Image, Number: b.Number, Pools: b.Pools, Options: options,
-				LetGo: b.LetGo, Overrule: b.Overrule, KeepUsable: b.KeepUsable, TrackOnly: b.TrackOnly, Approved: mine.Has(role.Approver),
+				LetGo: b.LetGo, Overrule: b.Overrule, KeepUsable: b.KeepUsable, TrackOnly: b.TrackOnly,
+				Approved: mine.Has(role.Approver),
 			})
 			if err != nil {
 				return nil, err

@@ -47,7 +47,8 @@ func (r right) free() bool { return r.token == nil || r.token.Role == "" && !r.t
 
 // mayChange says whether the right reaches a pool of an image, or, without a pool, the image as a whole.
 func (r right) mayChange(pool, image string) bool {
-	return r.token == nil || !r.token.Narrowed() || slices.Contains(r.token.Images, image) || pool != "" && slices.Contains(r.token.Pools, pool)
+	return r.token == nil || !r.token.Narrowed() || slices.Contains(r.token.Images, image) || pool != "" &&
+		slices.Contains(r.token.Pools, pool)
 }
 
 type rightKey struct{}
@@ -152,7 +153,8 @@ func (s *Server) authorize(ctx huma.Context, next func(huma.Context)) {
 		_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, "sign in first: pane sign-in, or POST /api/v1/session")
 		return
 	case !r.account.Role.Has(needed):
-		_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, fmt.Sprintf("%s has the role %s; this needs %s", r.account.Name, r.account.Role, needed))
+		_ = huma.WriteErr(s.api, ctx, http.StatusForbidden,
+			fmt.Sprintf("%s has the role %s; this needs %s", r.account.Name, r.account.Role, needed))
 		return
 	case ctx.Method() != http.MethodGet && r.token != nil && r.token.Narrowed():
 		reached, err := s.reached(ctx, r, on)
@@ -217,7 +219,8 @@ func (s *Server) reachPools(ctx context.Context, names []string) error {
 			return err
 		}
 		if !r.mayChange(p.Name, img.Name) {
-			return huma.Error403Forbidden("the token is for " + narrowing(*r.token) + " only, and not for pool " + p.Name)
+			return huma.Error403Forbidden("the token is for " + narrowing(*r.token) + " only, and not for pool " +
+				p.Name)
 		}
 	}
 	return nil

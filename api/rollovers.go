@@ -21,8 +21,14 @@ type RolloverPath struct {
 }
 
 func (s *Server) rollovers() {
-	register(s, operation{method: "POST", path: "/rollovers", on: onPools, id: "start-rollovers", summary: "Start a rollover of each pool, of all of them or of none", role: role.Operator, tag: "rollovers", status: 202},
-		func(ctx context.Context, in *struct{ Body client.StartRollovers }) (*body[client.Page[client.Rollover]], error) {
+	register(s, operation{
+		method: "POST", path: "/rollovers", on: onPools, id: "start-rollovers",
+		summary: "Start a rollover of each pool, of all of them or of none", role: role.Operator, tag: "rollovers",
+		status: 202,
+	},
+		func(ctx context.Context, in *struct{ Body client.StartRollovers }) (*body[client.Page[client.Rollover]],
+			error,
+		) {
 			if err := s.reachPools(ctx, in.Body.Pools); err != nil {
 				return nil, err
 			}
@@ -31,7 +37,10 @@ func (s *Server) rollovers() {
 			if errors.As(err, &wrong) {
 				// What can be read is checked all the same, so that all that is wrong is said at once.
 				if p, perr := store.PoolNamed(s.store.DB.WithContext(ctx), in.Body.Pools[0]); perr == nil {
-					if more := options.Check(rollover.Pool{Hosts: p.HostCount, SeatsPerHost: p.SeatsPerHost}); more != nil {
+					if more := options.Check(rollover.Pool{
+						Hosts:        p.HostCount,
+						SeatsPerHost: p.SeatsPerHost,
+					}); more != nil {
 						wrong.Reasons = append(wrong.Reasons, strings.Split(more.Error(), "\n")...)
 					}
 				}
@@ -39,7 +48,8 @@ func (s *Server) rollovers() {
 			if err != nil {
 				return nil, err
 			}
-			rows, err := s.Rollovers.Start(ctx, actor(ctx), rollovers.StartRequest{Pools: in.Body.Pools, Options: options, Reason: in.Body.Reason})
+			rows, err := s.Rollovers.Start(ctx, actor(ctx),
+				rollovers.StartRequest{Pools: in.Body.Pools, Options: options, Reason: in.Body.Reason})
 			if err != nil {
 				return nil, err
 			}
@@ -53,11 +63,17 @@ func (s *Server) rollovers() {
 			}
 			return ok(out, nil)
 		})
-	register(s, operation{method: "GET", path: "/rollovers/defaults", id: "rollover-defaults", summary: "The options that a rollover has if none are given", role: role.Viewer, tag: "rollovers"},
+	register(s, operation{
+		method: "GET", path: "/rollovers/defaults", id: "rollover-defaults",
+		summary: "The options that a rollover has if none are given", role: role.Viewer, tag: "rollovers",
+	},
 		func(context.Context, *empty) (*body[client.Options], error) {
 			return ok(optionsOut(rollover.DefaultOptions), nil)
 		})
-	register(s, operation{method: "GET", path: "/rollovers", id: "list-rollovers", summary: "Rollovers, newest first", role: role.Viewer, tag: "rollovers"},
+	register(s, operation{
+		method: "GET", path: "/rollovers", id: "list-rollovers", summary: "Rollovers, newest first",
+		role: role.Viewer, tag: "rollovers",
+	},
 		func(ctx context.Context, in *struct {
 			Paging
 			Pool  string         `query:"pool"`
@@ -78,21 +94,31 @@ func (s *Server) rollovers() {
 			list, err := s.rolloversOut(ctx, f)
 			return ok(page(list, in.Limit, func(r client.Rollover) string { return cursor(itoa(r.ID)) }), err)
 		})
-	register(s, operation{method: "GET", path: "/rollovers/{id}", id: "show-rollover", summary: "One rollover", role: role.Viewer, tag: "rollovers"},
+	register(s, operation{
+		method: "GET", path: "/rollovers/{id}", id: "show-rollover", summary: "One rollover",
+		role: role.Viewer, tag: "rollovers",
+	},
 		func(ctx context.Context, in *RolloverPath) (*body[client.Rollover], error) {
 			return ok(s.rolloverOut(ctx, in.ID))
 		})
-	register(s, operation{method: "GET", path: "/rollovers/{id}/hosts", id: "list-rollover-hosts", summary: "The hosts of a rollover by name", role: role.Viewer, tag: "rollovers"},
+	register(s, operation{
+		method: "GET", path: "/rollovers/{id}/hosts", id: "list-rollover-hosts",
+		summary: "The hosts of a rollover by name", role: role.Viewer, tag: "rollovers",
+	},
 		func(ctx context.Context, in *RolloverPath) (*body[client.Page[client.RolloverHost]], error) {
 			db := s.store.DB.WithContext(ctx)
 			if _, err := store.RolloverByID(db, in.ID); err != nil {
 				return nil, err
 			}
 			rows, err := store.MemberRows(db, in.ID)
-			return ok(client.Page[client.RolloverHost]{Items: each(rows, func(m store.MemberRow) client.RolloverHost { return client.RolloverHost(m) })}, err)
+			return ok(client.Page[client.RolloverHost]{Items: each(rows,
+				func(m store.MemberRow) client.RolloverHost { return client.RolloverHost(m) })}, err)
 		})
 	act := func(verb, summary string, do func(context.Context, string, int64, string) error) {
-		register(s, operation{method: "POST", path: "/rollovers/{id}/" + verb, on: onRollover, id: verb + "-rollover", summary: summary, role: role.Operator, tag: "rollovers"},
+		register(s, operation{
+			method: "POST", path: "/rollovers/{id}/" + verb, on: onRollover, id: verb + "-rollover",
+			summary: summary, role: role.Operator, tag: "rollovers",
+		},
 			func(ctx context.Context, in *struct {
 				RolloverPath
 				Body client.Reason
@@ -107,7 +133,11 @@ func (s *Server) rollovers() {
 	act("pause", "Take no further host and end no session; finish the hosts whose disk is gone", s.Rollovers.Pause)
 	act("resume", "Go on; failures so far no longer count against the budget", s.Rollovers.Resume)
 	act("stop", "End early: put drained hosts back to service, finish those whose disk is gone", s.Rollovers.Stop)
-	register(s, operation{method: "POST", path: "/rollovers/{id}/reverse", on: onRollover, id: "reverse-rollover", summary: "Stop it, and take the hosts that it has done or has in flight back", role: role.Operator, tag: "rollovers", status: 202},
+	register(s, operation{
+		method: "POST", path: "/rollovers/{id}/reverse", on: onRollover, id: "reverse-rollover",
+		summary: "Stop it, and take the hosts that it has done or has in flight back", role: role.Operator,
+		tag: "rollovers", status: 202,
+	},
 		func(ctx context.Context, in *struct {
 			RolloverPath
 			Body client.Reason
@@ -138,9 +168,11 @@ func (s *Server) rolloversOut(ctx context.Context, f store.RolloverFilter) ([]cl
 	return each(rows, func(r store.RolloverRow) client.Rollover {
 		o := client.Rollover{
 			ID: r.ID, Pool: r.Pool, Image: r.Image, Version: r.Version, State: r.State, Settled: r.Settled,
-			Options: optionsOut(r.Options.V), BatchSize: r.Plan.V.BatchSize, FloorSeats: r.Plan.V.Floor, Reason: r.Reason,
-			CreatedBy: r.CreatedBy, CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, PausedWhy: r.PausedWhy,
-			Holds: append([]string{}, r.Holds...), Phases: r.Phases.V, Batch: r.Batch,
+			Options: optionsOut(r.Options.V), BatchSize: r.Plan.V.BatchSize, FloorSeats: r.Plan.V.Floor,
+			Reason:    r.Reason,
+			CreatedBy: r.CreatedBy, CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt,
+			PausedWhy: r.PausedWhy,
+			Holds:     append([]string{}, r.Holds...), Phases: r.Phases.V, Batch: r.Batch,
 		}
 		if r.Reverses != nil {
 			o.Reverses = *r.Reverses
@@ -208,8 +240,10 @@ func optionsIn(in client.Options) (rollover.Options, error) {
 
 func optionsOut(o rollover.Options) client.Options {
 	out := client.Options{
-		Batch: o.Batch.String(), Floor: o.Floor.String(), LogOff: o.LogOff, Grace: estate.Span(o.Grace), LastNotice: estate.Span(o.LastNotice),
-		FirstText: o.FirstText, LastText: o.LastText, Deadline: estate.Span(o.Deadline), Stagger: o.Stagger, Observe: estate.Span(o.Observe), FailureBudget: &o.Budget,
+		Batch: o.Batch.String(), Floor: o.Floor.String(), LogOff: o.LogOff, Grace: estate.Span(o.Grace),
+		LastNotice: estate.Span(o.LastNotice),
+		FirstText:  o.FirstText, LastText: o.LastText, Deadline: estate.Span(o.Deadline), Stagger: o.Stagger,
+		Observe: estate.Span(o.Observe), FailureBudget: &o.Budget,
 	}
 	if !o.EarliestStart.IsZero() {
 		out.EarliestStart = &o.EarliestStart

@@ -68,7 +68,10 @@ func hashPassword(text string, known ...string) (string, error) {
 	if err := password.Check(text, known...); err != nil {
 		return "", &engine.Problem{Kind: engine.Invalid, Text: err.Error()}
 	}
-	return argon2id.CreateHash(text, &argon2id.Params{Memory: 64 * 1024, Iterations: 1, Parallelism: 2, SaltLength: 16, KeyLength: 32})
+	return argon2id.CreateHash(text, &argon2id.Params{
+		Memory: 64 * 1024, Iterations: 1, Parallelism: 2, SaltLength: 16,
+		KeyLength: 32,
+	})
 }
 
 // hashed is hashPassword within the guard.
@@ -98,12 +101,14 @@ func network(address string) string {
 func (s *Server) proven(ctx context.Context, name, text string) (store.Account, error) {
 	at := addressOf(ctx)
 	byName, byAddress := "name "+name, "address "+network(at)
-	wait, err := s.store.CountTry(ctx, store.Trier{Key: byName, Free: nameFree, Most: nameMost}, store.Trier{Key: byAddress, Free: addressFree, Most: addressMost})
+	wait, err := s.store.CountTry(ctx, store.Trier{Key: byName, Free: nameFree, Most: nameMost},
+		store.Trier{Key: byAddress, Free: addressFree, Most: addressMost})
 	if err != nil {
 		return store.Account{}, err
 	}
 	if wait > 0 {
-		return store.Account{}, later(http.StatusTooManyRequests, wait, "too many tries to sign in: wait "+wait.Round(time.Second).String()+", then try again")
+		return store.Account{}, later(http.StatusTooManyRequests, wait,
+			"too many tries to sign in: wait "+wait.Round(time.Second).String()+", then try again")
 	}
 	a, err := store.AccountNamed(s.store.DB.WithContext(ctx), name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -144,7 +149,9 @@ func (s *Server) signIn(ctx context.Context, in *struct{ Body client.SignIn }) (
 		if in.Body.Days > 0 {
 			lasts = time.Duration(in.Body.Days) * 24 * time.Hour
 		}
-		made, err := s.makeToken(ctx, right{account: a}, client.NewToken{Name: in.Body.Token, Role: in.Body.Role, Pools: in.Body.Pools, Images: in.Body.Images}, lasts)
+		made, err := s.makeToken(ctx, right{account: a},
+			client.NewToken{Name: in.Body.Token, Role: in.Body.Role, Pools: in.Body.Pools, Images: in.Body.Images},
+			lasts)
 		out.Body.Token = made.Secret
 		return out, err
 	}
@@ -153,7 +160,10 @@ func (s *Server) signIn(ctx context.Context, in *struct{ Body client.SignIn }) (
 	now := time.Now()
 	err = s.store.Change(ctx, a.Name, s.engine.Clock.Now(), func(tx *store.Tx) error {
 		tx.Record(store.Entry{Verb: "account.sign-in", Subject: "account " + a.Name})
-		return tx.AddSession(store.ConsoleSession{Secret: store.Digest(secret), AccountID: a.ID, CSRF: out.Body.CSRF, CreatedAt: now, ExpiresAt: now.Add(sessionLasts)})
+		return tx.AddSession(store.ConsoleSession{
+			Secret: store.Digest(secret), AccountID: a.ID, CSRF: out.Body.CSRF,
+			CreatedAt: now, ExpiresAt: now.Add(sessionLasts),
+		})
 	})
 	out.Cookie = s.cookie(secret, int(sessionLasts.Seconds()))
 	return out, err

@@ -28,7 +28,10 @@ func (q TrailQuery) filter() store.TrailFilter {
 }
 
 func (s *Server) trail() {
-	register(s, operation{method: "GET", path: "/trail", id: "list-trail", summary: "The audit trail, newest first", role: role.Viewer, tag: "trail"},
+	register(s, operation{
+		method: "GET", path: "/trail", id: "list-trail", summary: "The audit trail, newest first",
+		role: role.Viewer, tag: "trail",
+	},
 		func(ctx context.Context, in *struct {
 			TrailQuery
 			Paging
@@ -49,17 +52,27 @@ func (s *Server) trail() {
 			items := each(rows, func(r store.TrailRow) client.TrailEntry { return client.TrailEntry(r.Entry()) })
 			return ok(page(items, in.Limit, func(e client.TrailEntry) string { return cursor(itoa(e.Seq)) }), err)
 		})
-	register(s, operation{method: "GET", path: "/trail/verify", id: "verify-trail", summary: "Walk the whole chain and say where it does not fit", role: role.Viewer, tag: "trail"},
+	register(s, operation{
+		method: "GET", path: "/trail/verify", id: "verify-trail",
+		summary: "Walk the whole chain and say where it does not fit", role: role.Viewer, tag: "trail",
+	},
 		func(ctx context.Context, _ *empty) (*body[client.TrailVerdict], error) {
 			n, last, breaks, err := s.store.VerifyTrail(ctx)
-			return ok(client.TrailVerdict{Entries: n, Last: last, Breaks: each(breaks, func(b trail.Break) client.TrailBreak { return client.TrailBreak(b) })}, err)
+			return ok(client.TrailVerdict{
+				Entries: n, Last: last,
+				Breaks: each(breaks, func(b trail.Break) client.TrailBreak { return client.TrailBreak(b) }),
+			}, err)
 		})
-	register(s, operation{method: "GET", path: "/trail/export", id: "export-trail", summary: "The audit trail as JSON Lines, oldest first", role: role.Viewer, tag: "trail"},
+	register(s, operation{
+		method: "GET", path: "/trail/export", id: "export-trail",
+		summary: "The audit trail as JSON Lines, oldest first", role: role.Viewer, tag: "trail",
+	},
 		func(_ context.Context, in *TrailQuery) (*huma.StreamResponse, error) {
 			return &huma.StreamResponse{Body: func(c huma.Context) {
 				c.SetHeader("Content-Type", "application/jsonl")
 				enc := json.NewEncoder(c.BodyWriter())
-				if err := s.store.EachTrail(c.Context(), in.filter(), func(e trail.Entry) error { return enc.Encode(e) }); err != nil {
+				if err := s.store.EachTrail(c.Context(), in.filter(),
+					func(e trail.Entry) error { return enc.Encode(e) }); err != nil {
 					s.log.Error("the export of the trail broke off", "err", err)
 				}
 			}}, nil

@@ -30,7 +30,10 @@ type VersionPath struct {
 }
 
 func (s *Server) versions() {
-	register(s, operation{method: "GET", path: "/images", id: "list-images", summary: "All images", role: role.Viewer, tag: "images"},
+	register(s, operation{
+		method: "GET", path: "/images", id: "list-images", summary: "All images", role: role.Viewer,
+		tag: "images",
+	},
 		func(ctx context.Context, _ *empty) (*body[client.Page[client.Image]], error) {
 			rows, err := store.Images(s.store.DB.WithContext(ctx))
 			if err != nil {
@@ -46,7 +49,10 @@ func (s *Server) versions() {
 			}
 			return ok(out, nil)
 		})
-	register(s, operation{method: "GET", path: "/images/{image}", id: "show-image", summary: "One image with its tracks", role: role.Viewer, tag: "images"},
+	register(s, operation{
+		method: "GET", path: "/images/{image}", id: "show-image",
+		summary: "One image with its tracks", role: role.Viewer, tag: "images",
+	},
 		func(ctx context.Context, in *ImagePath) (*body[client.Image], error) {
 			row, err := store.ImageNamed(s.store.DB.WithContext(ctx), in.Image)
 			if err != nil {
@@ -54,22 +60,39 @@ func (s *Server) versions() {
 			}
 			return ok(s.imageOut(ctx, row))
 		})
-	register(s, operation{method: "GET", path: "/images/{image}/moves", id: "list-moves", summary: "What the tracks of an image pointed to, newest first", role: role.Viewer, tag: "images"}, s.moves)
-	register(s, operation{method: "POST", path: "/images/{image}/rollback", on: onImage, id: "rollback", summary: "Point live back at an earlier version, bar the one it named, and take the hosts back", role: role.Approver, tag: "images"},
+	register(s, operation{
+		method: "GET", path: "/images/{image}/moves", id: "list-moves",
+		summary: "What the tracks of an image pointed to, newest first", role: role.Viewer, tag: "images",
+	}, s.moves)
+	register(s, operation{
+		method: "POST", path: "/images/{image}/rollback", on: onImage, id: "rollback",
+		summary: "Point live back at an earlier version, bar the one it named, and take the hosts back",
+		role:    role.Approver, tag: "images",
+	},
 		func(ctx context.Context, in *struct {
 			ImagePath
 			Body client.Rollback
 		},
 		) (*body[client.RolledBack], error) {
-			r, err := s.Rollovers.Rollback(ctx, actor(ctx), rollovers.RollbackRequest{Image: in.Image, Leaves: in.Body.Leaves, To: in.Body.To, Reason: in.Body.Reason, KeepUsable: in.Body.KeepUsable, TrackOnly: in.Body.TrackOnly})
-			out := client.RolledBack{From: r.From, To: r.To, Tracks: append([]string{}, r.Tracks...), Rollovers: []int64{}}
+			r, err := s.Rollovers.Rollback(ctx, actor(ctx),
+				rollovers.RollbackRequest{
+					Image: in.Image, Leaves: in.Body.Leaves, To: in.Body.To,
+					Reason: in.Body.Reason, KeepUsable: in.Body.KeepUsable, TrackOnly: in.Body.TrackOnly,
+				})
+			out := client.RolledBack{
+				From: r.From, To: r.To, Tracks: append([]string{}, r.Tracks...),
+				Rollovers: []int64{},
+			}
 			for _, x := range r.Rollovers {
 				out.Rollovers = append(out.Rollovers, x.ID)
 			}
 			return ok(out, err)
 		})
 
-	register(s, operation{method: "GET", path: "/images/{image}/versions", id: "list-versions", summary: "The versions of an image, newest first", role: role.Viewer, tag: "versions"},
+	register(s, operation{
+		method: "GET", path: "/images/{image}/versions", id: "list-versions",
+		summary: "The versions of an image, newest first", role: role.Viewer, tag: "versions",
+	},
 		func(ctx context.Context, in *ImagePath) (*body[client.Page[client.Version]], error) {
 			db := s.store.DB.WithContext(ctx)
 			row, err := store.ImageNamed(db, in.Image)
@@ -83,7 +106,10 @@ func (s *Server) versions() {
 			list, err := s.versionsOut(ctx, row, versions...)
 			return ok(client.Page[client.Version]{Items: list}, err)
 		})
-	register(s, operation{method: "POST", path: "/images/{image}/versions", on: onImage, id: "capture", summary: "Capture a new version from a build machine", role: role.Operator, tag: "versions", status: 202},
+	register(s, operation{
+		method: "POST", path: "/images/{image}/versions", on: onImage, id: "capture",
+		summary: "Capture a new version from a build machine", role: role.Operator, tag: "versions", status: 202,
+	},
 		func(ctx context.Context, in *struct {
 			ImagePath
 			Body client.Capture
@@ -98,15 +124,24 @@ func (s *Server) versions() {
 			}
 			return ok(s.versionNamed(ctx, in.Image, v.Number))
 		})
-	register(s, operation{method: "GET", path: "/images/{image}/versions/{number}", id: "show-version", summary: "One version", role: role.Viewer, tag: "versions"},
+	register(s, operation{
+		method: "GET", path: "/images/{image}/versions/{number}", id: "show-version",
+		summary: "One version", role: role.Viewer, tag: "versions",
+	},
 		func(ctx context.Context, in *VersionPath) (*etagged[client.Version], error) {
 			v, err := s.versionNamed(ctx, in.Image, in.Number)
 			return &etagged[client.Version]{etag(v.Revision), v}, err
 		})
-	register(s, operation{method: "PATCH", path: "/images/{image}/versions/{number}", on: onImage, id: "edit-version", summary: "Change notes, tags or end-of-life of a version", role: role.Operator, tag: "versions"}, s.editVersion)
+	register(s, operation{
+		method: "PATCH", path: "/images/{image}/versions/{number}", on: onImage, id: "edit-version",
+		summary: "Change notes, tags or end-of-life of a version", role: role.Operator, tag: "versions",
+	}, s.editVersion)
 
 	act := func(verb string, least role.Role, summary string, do func(context.Context, VersionPath, string) error) {
-		register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/" + verb, on: onImage, id: verb, summary: summary, role: least, tag: "versions"},
+		register(s, operation{
+			method: "POST", path: "/images/{image}/versions/{number}/" + verb, on: onImage, id: verb,
+			summary: summary, role: least, tag: "versions",
+		},
 			func(ctx context.Context, in *struct {
 				VersionPath
 				Body client.Reason
@@ -118,7 +153,10 @@ func (s *Server) versions() {
 				return ok(s.versionNamed(ctx, in.Image, in.Number))
 			})
 	}
-	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/stage", on: onImage, id: "stage", summary: "Point pilot at a version", role: role.Operator, tag: "versions"},
+	register(s, operation{
+		method: "POST", path: "/images/{image}/versions/{number}/stage", on: onImage, id: "stage",
+		summary: "Point pilot at a version", role: role.Operator, tag: "versions",
+	},
 		func(ctx context.Context, in *struct {
 			VersionPath
 			Body client.Staging
@@ -129,18 +167,27 @@ func (s *Server) versions() {
 			}
 			return ok(s.versionNamed(ctx, in.Image, in.Number))
 		})
-	act("bar", role.Approver, "Mark a version as never to be used again", func(ctx context.Context, p VersionPath, reason string) error {
-		return s.Versions.Bar(ctx, actor(ctx), p.Image, p.Number, reason)
-	})
-	act("retire", role.Operator, "Delete a version's copies and keep its record", func(ctx context.Context, p VersionPath, reason string) error {
-		return s.Versions.Retire(ctx, actor(ctx), p.Image, p.Number, reason)
-	})
-	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/deliver", on: onImage, id: "deliver", summary: "Deliver copies again that failed to arrive or are lacking", role: role.Operator, tag: "versions", status: 202},
+	act("bar", role.Approver, "Mark a version as never to be used again",
+		func(ctx context.Context, p VersionPath, reason string) error {
+			return s.Versions.Bar(ctx, actor(ctx), p.Image, p.Number, reason)
+		})
+	act("retire", role.Operator, "Delete a version's copies and keep its record",
+		func(ctx context.Context, p VersionPath, reason string) error {
+			return s.Versions.Retire(ctx, actor(ctx), p.Image, p.Number, reason)
+		})
+	register(s, operation{
+		method: "POST", path: "/images/{image}/versions/{number}/deliver", on: onImage, id: "deliver",
+		summary: "Deliver copies again that failed to arrive or are lacking", role: role.Operator, tag: "versions",
+		status: 202,
+	},
 		func(ctx context.Context, in *VersionPath) (*body[client.Delivering], error) {
 			n, err := s.Versions.Redeliver(ctx, actor(ctx), in.Image, in.Number)
 			return ok(client.Delivering{Copies: n}, err)
 		})
-	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/activate", on: onImage, id: "activate", summary: "Point live at a version that has clearance", role: role.Approver, tag: "versions"},
+	register(s, operation{
+		method: "POST", path: "/images/{image}/versions/{number}/activate", on: onImage,
+		id: "activate", summary: "Point live at a version that has clearance", role: role.Approver, tag: "versions",
+	},
 		func(ctx context.Context, in *struct {
 			VersionPath
 			Body client.Activation
@@ -149,19 +196,31 @@ func (s *Server) versions() {
 			if in.Body.Overrule && whoever(ctx).Role != role.Administrator {
 				return nil, huma.Error403Forbidden("overruling clearance needs the role administrator")
 			}
-			if err := s.Versions.Activate(ctx, actor(ctx), in.Image, in.Number, versions.Activation{Reason: in.Body.Reason, Leaves: in.Body.Leaves, LetGo: in.Body.LetGo, Overrule: in.Body.Overrule}); err != nil {
+			if err := s.Versions.Activate(ctx, actor(ctx), in.Image, in.Number,
+				versions.Activation{
+					Reason: in.Body.Reason, Leaves: in.Body.Leaves, LetGo: in.Body.LetGo,
+					Overrule: in.Body.Overrule,
+				}); err != nil {
 				return nil, err
 			}
 			return ok(s.versionNamed(ctx, in.Image, in.Number))
 		})
-	register(s, operation{method: "GET", path: "/images/{image}/versions/{number}/trial", id: "show-trial", summary: "Clearance of a version, rule by rule, and what testers said", role: role.Viewer, tag: "versions"}, s.trialOf)
-	register(s, operation{method: "POST", path: "/images/{image}/versions/{number}/sign-off", on: onImage, id: "sign", summary: "Say yes or no to a version on trial", role: role.Operator, tag: "versions"},
+	register(s, operation{
+		method: "GET", path: "/images/{image}/versions/{number}/trial", id: "show-trial",
+		summary: "Clearance of a version, rule by rule, and what testers said", role: role.Viewer, tag: "versions",
+	},
+		s.trialOf)
+	register(s, operation{
+		method: "POST", path: "/images/{image}/versions/{number}/sign-off", on: onImage, id: "sign",
+		summary: "Say yes or no to a version on trial", role: role.Operator, tag: "versions",
+	},
 		func(ctx context.Context, in *struct {
 			VersionPath
 			Body client.Sign
 		},
 		) (*body[client.Trial], error) {
-			if err := s.Versions.SignOff(ctx, actor(ctx), in.Image, in.Number, in.Body.Yes, in.Body.Comment); err != nil {
+			if err := s.Versions.SignOff(ctx, actor(ctx), in.Image, in.Number, in.Body.Yes,
+				in.Body.Comment); err != nil {
 				return nil, err
 			}
 			return s.trialOf(ctx, &in.VersionPath)
@@ -214,7 +273,8 @@ func (s *Server) moves(ctx context.Context, in *ImagePath) (*body[client.Page[cl
 		return nil, err
 	}
 	rows, err := store.MoveRows(db, row.ID, movesShown)
-	return ok(client.Page[client.TrackMove]{Items: each(rows, func(m store.MoveRow) client.TrackMove { return client.TrackMove(m) })}, err)
+	return ok(client.Page[client.TrackMove]{Items: each(rows,
+		func(m store.MoveRow) client.TrackMove { return client.TrackMove(m) })}, err)
 }
 
 func (s *Server) trialOf(ctx context.Context, in *VersionPath) (*body[client.Trial], error) {
@@ -291,7 +351,9 @@ func (s *Server) versionNamed(ctx context.Context, imageName, number string) (cl
 }
 
 // versionsOut shows versions of an image, the newest first.
-func (s *Server) versionsOut(ctx context.Context, img store.Image, versions ...store.Version) ([]client.Version, error) {
+func (s *Server) versionsOut(ctx context.Context, img store.Image, versions ...store.Version) ([]client.Version,
+	error,
+) {
 	db := s.store.DB.WithContext(ctx)
 	tracks, err := store.Tracks(db, img.ID)
 	if err != nil {
@@ -320,7 +382,10 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, versions ...s
 		}
 		for _, c := range copies {
 			if c.VersionID == v.ID {
-				o.Copies = append(o.Copies, client.Copy{Site: c.Site, Ordinal: c.Ordinal, State: c.State, Progress: c.Progress, Failure: c.Failure})
+				o.Copies = append(o.Copies, client.Copy{
+					Site: c.Site, Ordinal: c.Ordinal, State: c.State,
+					Progress: c.Progress, Failure: c.Failure,
+				})
 			}
 		}
 		return o

@@ -95,16 +95,20 @@ func consoleOf(ctx context.Context, r *results, db *localpg.Server, _ string) er
 	}
 
 	allocate, cancel := chromedp.NewExecAllocator(ctx, append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true))...)
+		chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true))...)
 	defer cancel()
 	tab, cancel := chromedp.NewContext(allocate)
 	defer cancel()
-	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(service.url), chromedp.WaitVisible(`input[name=name]`),
-		chromedp.SendKeys(`input[name=name]`, "bench"), chromedp.SendKeys(`input[name=password]`, benchPassword+"\r"), chromedp.WaitVisible(`nav`)); err != nil {
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(service.url),
+		chromedp.WaitVisible(`input[name=name]`),
+		chromedp.SendKeys(`input[name=name]`, "bench"), chromedp.SendKeys(`input[name=password]`, benchPassword+"\r"),
+		chromedp.WaitVisible(`nav`)); err != nil {
 		return fmt.Errorf("sign in: %w", err)
 	}
 	watch := func(ctx context.Context, t *chromedp.Target) (page.AddScriptToEvaluateOnNewDocumentResult, error) {
-		return cdp.Call(ctx, t, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: watching})
+		return cdp.Call(ctx, t, page.AddScriptToEvaluateOnNewDocument,
+			page.AddScriptToEvaluateOnNewDocumentParams{Source: watching})
 	}
 	if _, err := chromedp.Run(tab, watch); err != nil {
 		return fmt.Errorf("watch the page: %w", err)
@@ -133,7 +137,8 @@ func consoleOf(ctx context.Context, r *results, db *localpg.Server, _ string) er
 	}
 	what := fmt.Sprintf("console, rollover of %d hosts of which %.0f a second settle: ", hosts, rate)
 	r.add(what+"first picture", fmt.Sprintf("%.0f ms", first), "under 1,000 ms")
-	r.add(what+"longest block in "+lasts.String(), fmt.Sprintf("%.0f ms (%d over 50 ms)", longest, len(blocks)), "under 100 ms")
+	r.add(what+"longest block in "+lasts.String(), fmt.Sprintf("%.0f ms (%d over 50 ms)", longest, len(blocks)),
+		"under 100 ms")
 	return nil
 }
 
@@ -152,7 +157,10 @@ func rollAll(ctx context.Context, c *client.Client, batch string) (int64, error)
 	if _, err := c.Stage(ctx, "desk", v.Number, client.Staging{}); err != nil {
 		return 0, err
 	}
-	rows, err := c.StartRollovers(ctx, client.StartRollovers{Pools: []string{"p"}, Options: client.Options{Batch: batch, Floor: "0"}})
+	rows, err := c.StartRollovers(ctx, client.StartRollovers{
+		Pools:   []string{"p"},
+		Options: client.Options{Batch: batch, Floor: "0"},
+	})
 	if err != nil {
 		return 0, err
 	}

@@ -53,7 +53,10 @@ func machines(ctx context.Context, r *results, _ *localpg.Server, dir string) er
 	}
 	defer hv.Stop()
 	site := locald.Site("bench", hv)
-	site.MachineClasses["standard"] = estate.MachineClass{Cores: 1, Memory: "64MiB", Firmware: "bios", Network: "user", Display: "none", Room: "1MiB"}
+	site.MachineClasses["standard"] = estate.MachineClass{
+		Cores: 1, Memory: "64MiB", Firmware: "bios", Network: "user",
+		Display: "none", Room: "1MiB",
+	}
 	p, err := libvirt.Open(site, platform.Environment{
 		Journal: journal.NewMemory(), Log: slog.New(slog.DiscardHandler),
 		Peer: func(context.Context, string) (platform.Platform, error) { return library{dir: dir}, nil },
@@ -77,14 +80,18 @@ func rebuilds(ctx context.Context, r *results, hv *locald.Server, p platform.Pla
 		return err
 	}
 	defer os.Remove(file)
-	if err := command("qemu-io", "-f", "qcow2", "-c", "write -q -P 7 0 "+written, "-c", "write -q -P 9 4G "+written, file); err != nil {
+	if err := command("qemu-io", "-f", "qcow2", "-c", "write -q -P 7 0 "+written, "-c", "write -q -P 9 4G "+written,
+		file); err != nil {
 		return err
 	}
 	digest, err := digestOf(file)
 	if err != nil {
 		return err
 	}
-	if err := ends(ctx, p, "deliver "+name, platform.DeliverCopy.Of(platform.Deliver{Source: "library", Disk: name, Digest: digest, Copy: name, MachineClass: "standard"})); err != nil {
+	if err := ends(ctx, p, "deliver "+name, platform.DeliverCopy.Of(platform.Deliver{
+		Source: "library", Disk: name,
+		Digest: digest, Copy: name, MachineClass: "standard",
+	})); err != nil {
 		return err
 	}
 	const rounds = 15
@@ -92,7 +99,11 @@ func rebuilds(ctx context.Context, r *results, hv *locald.Server, p platform.Pla
 	host := "h-" + written
 	for n := range rounds + 1 {
 		began := time.Now()
-		if err := ends(ctx, p, fmt.Sprintf("rebuild %s %d", host, n), platform.RebuildHost.Of(platform.Rebuild{Host: host, Copies: []string{name}, Digest: digest, MachineClass: "standard", Seed: platform.Seed{Service: "http://10.0.2.2:9", Token: "t"}})); err != nil {
+		if err := ends(ctx, p, fmt.Sprintf("rebuild %s %d", host, n),
+			platform.RebuildHost.Of(platform.Rebuild{
+				Host: host, Copies: []string{name}, Digest: digest,
+				MachineClass: "standard", Seed: platform.Seed{Service: "http://10.0.2.2:9", Token: "t"},
+			})); err != nil {
 			return err
 		}
 		took := time.Since(began)
@@ -108,7 +119,8 @@ func rebuilds(ctx context.Context, r *results, hv *locald.Server, p platform.Pla
 	slices.Sort(byHand)
 	a, b := ours[rounds/2], byHand[rounds/2]
 	r.add(fmt.Sprintf("rebuild of a host on libvirt, image with twice %s written, median of %d", written, rounds),
-		fmt.Sprintf("%.0f ms; by hand %.0f ms; %.0f ms are our own; ratio %.2f", 1000*a.Seconds(), 1000*b.Seconds(), 1000*(a-b).Seconds(), a.Seconds()/b.Seconds()), "under 2 s of our own, ratio at most 1.3")
+		fmt.Sprintf("%.0f ms; by hand %.0f ms; %.0f ms are our own; ratio %.2f", 1000*a.Seconds(), 1000*b.Seconds(),
+			1000*(a-b).Seconds(), a.Seconds()/b.Seconds()), "under 2 s of our own, ratio at most 1.3")
 	return nil
 }
 

@@ -77,8 +77,14 @@ func run(ctx context.Context) (err error) {
 		name    string
 		measure func(context.Context, *results, *localpg.Server, string) error
 	}{
-		{"decision", decide}, {"machines", machines}, {"pgbench", pgbench}, {"page", hostPage}, {"heartbeats", heartbeats},
-		{"tick", idleTick}, {"actions", actions}, {"console", consoleOf},
+		{"decision", decide},
+		{"machines", machines},
+		{"pgbench", pgbench},
+		{"page", hostPage},
+		{"heartbeats", heartbeats},
+		{"tick", idleTick},
+		{"actions", actions},
+		{"console", consoleOf},
 	} {
 		// All of them, or those that are named.
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {
@@ -89,7 +95,8 @@ func run(ctx context.Context) (err error) {
 		}
 	}
 	fmt.Printf("Measured %s on %d cores (%s), Go %s, with PostgreSQL and the senders on the same machine.\n\n%s\n",
-		time.Now().UTC().Format(time.DateOnly), runtime.NumCPU(), cpu(), strings.TrimPrefix(runtime.Version(), "go"), r.t.RenderMarkdown())
+		time.Now().UTC().Format(time.DateOnly), runtime.NumCPU(), cpu(), strings.TrimPrefix(runtime.Version(), "go"),
+		r.t.RenderMarkdown())
 	return nil
 }
 
@@ -109,7 +116,10 @@ func decide(_ context.Context, r *results, _ *localpg.Server, _ string) error {
 	plan.State, plan.Target, plan.LogOff = rollover.Running, 2, rollover.Warn
 	s := rollover.Snapshot{Listening: now, Site: rollover.Site{ClonesLeft: 100, StartsLeft: 100}}
 	for i := range 10_000 {
-		h := rollover.Host{ID: int64(i), Name: fmt.Sprintf("h-%05d", i), State: host.Serving, Version: 1, Machine: true, Seats: 6, Phase: rollover.Queued, Since: now, Seen: now}
+		h := rollover.Host{
+			ID: int64(i), Name: fmt.Sprintf("h-%05d", i), State: host.Serving, Version: 1, Machine: true,
+			Seats: 6, Phase: rollover.Queued, Since: now, Seen: now,
+		}
 		for n := range 4 {
 			h.Sessions = append(h.Sessions, rollover.Session{Key: strconv.Itoa(n)})
 		}
@@ -123,7 +133,8 @@ func decide(_ context.Context, r *results, _ *localpg.Server, _ string) error {
 			rollover.Decide(plan, s, now)
 		}
 	})
-	r.add("a decision for 10,000 hosts with 40,000 sessions", fmt.Sprintf("%.1f ms", float64(b.NsPerOp())/1e6), "under 20 ms")
+	r.add("a decision for 10,000 hosts with 40,000 sessions", fmt.Sprintf("%.1f ms", float64(b.NsPerOp())/1e6),
+		"under 20 ms")
 	return nil
 }
 
@@ -134,7 +145,8 @@ func pgbench(ctx context.Context, r *results, db *localpg.Server, dir string) er
 		return errors.New("pgbench is not installed: it comes with PostgreSQL's server package")
 	}
 	bench := func(args ...string) (float64, error) {
-		cmd := exec.CommandContext(ctx, programs[len(programs)-1], append(args, "-h", "127.0.0.1", "-p", strconv.Itoa(db.Port), "-U", "nimblepane", "postgres")...)
+		cmd := exec.CommandContext(ctx, programs[len(programs)-1],
+			append(args, "-h", "127.0.0.1", "-p", strconv.Itoa(db.Port), "-U", "nimblepane", "postgres")...)
 		out, err := cmd.CombinedOutput()
 		if err != nil {
 			return 0, fmt.Errorf("pgbench: %w: %s", err, out)
@@ -155,7 +167,8 @@ func pgbench(ctx context.Context, r *results, db *localpg.Server, dir string) er
 	r.add("pgbench: single updates a second", fmt.Sprintf("%.0f", single), "-")
 	const rows = 1000
 	script := filepath.Join(dir, "batch.sql")
-	text := fmt.Sprintf("\\set at random(1, 499000)\nupdate pgbench_accounts set abalance = abalance + 1 where aid between :at and :at + %d;\n", rows-1)
+	text := fmt.Sprintf("\\set at random(1, 499000)\nupdate pgbench_accounts set abalance = abalance + 1 where aid "+
+		"between :at and :at + %d;\n", rows-1)
 	if err := os.WriteFile(script, []byte(text), 0o644); err != nil {
 		return err
 	}
@@ -173,12 +186,17 @@ func loadEstate(ctx context.Context, st *store.Store, address string, n int) err
 	now := time.Now()
 	return st.Change(ctx, "bench", now, func(tx *store.Tx) error {
 		for _, sql := range []string{
-			fmt.Sprintf("insert into sites (name, title, platform, address, starts_per_minute, clones_per_copy) values ('a', 'a', 'practice', '%s', 1000000, 1000)", address),
-			"insert into images (name, title, numbering, machine_class, testers, soak_seconds, copies) values ('desk', 'desk', 'calendar', 'standard', 0, 0, 1)",
+			fmt.Sprintf("insert into sites (name, title, platform, address, starts_per_minute, clones_per_copy) "+
+				"values ('a', 'a', 'practice', '%s', 1000000, 1000)", address),
+			"insert into images (name, title, numbering, machine_class, testers, soak_seconds, copies) values " +
+				"('desk', 'desk', 'calendar', 'standard', 0, 0, 1)",
 			"insert into tracks (image_id, name, position) select id, 'pilot', 0 from images",
 			"insert into tracks (image_id, name, position) select id, 'live', 1 from images",
-			fmt.Sprintf("insert into pools (name, title, site_id, image_id, track, host_count, host_prefix, seats_per_host, machine_class) select 'p', 'p', s.id, i.id, 'pilot', %d, 'h', 4, 'standard' from sites s, images i", n),
-			fmt.Sprintf("insert into hosts (name, pool_id, state, since) select 'h-' || to_char(n, 'FM000000'), p.id, 'off', now() from pools p, generate_series(1, %d) n", n),
+			fmt.Sprintf("insert into pools (name, title, site_id, image_id, track, host_count, host_prefix, "+
+				"seats_per_host, machine_class) select 'p', 'p', s.id, i.id, 'pilot', %d, 'h', 4, 'standard' from "+
+				"sites s, images i", n),
+			fmt.Sprintf("insert into hosts (name, pool_id, state, since) select 'h-' || to_char(n, 'FM000000'), "+
+				"p.id, 'off', now() from pools p, generate_series(1, %d) n", n),
 			"insert into pulses (host_id, credential) select id, sha256(convert_to(id::text, 'UTF8')) from hosts",
 		} {
 			if err := tx.Exec(sql).Error; err != nil {
@@ -229,7 +247,8 @@ func hostPage(ctx context.Context, r *results, db *localpg.Server, _ string) err
 			return err
 		}
 	}
-	r.add("a page of 200 hosts out of 10,000, over HTTP", fmt.Sprintf("%.1f ms", float64(time.Since(began).Microseconds())/1000/rounds), "under 50 ms")
+	r.add("a page of 200 hosts out of 10,000, over HTTP",
+		fmt.Sprintf("%.1f ms", float64(time.Since(began).Microseconds())/1000/rounds), "under 50 ms")
 	return nil
 }
 
@@ -246,12 +265,18 @@ func serve(db *localpg.Server, name, practice string, more ...string) (*service,
 	if err != nil {
 		return nil, err
 	}
-	args := []string{"serve", "--database", db.URL(name), "--listen", fmt.Sprintf("127.0.0.1:%d", port), "--metrics-listen", "", "--log-level", "warn"}
+	args := []string{
+		"serve", "--database", db.URL(name), "--listen", fmt.Sprintf("127.0.0.1:%d", port),
+		"--metrics-listen", "", "--log-level", "warn",
+	}
 	if practice != "" {
 		args = append(args, "--practice-clock", practice)
 	}
 	args = append(args, more...)
-	s := &service{cmd: exec.Command("bin/nimblepaned", args...), url: fmt.Sprintf("http://127.0.0.1:%d", port), db: db, of: name}
+	s := &service{
+		cmd: exec.Command("bin/nimblepaned", args...), url: fmt.Sprintf("http://127.0.0.1:%d", port), db: db,
+		of: name,
+	}
 	s.cmd.Stderr = os.Stderr
 	if err := s.cmd.Start(); err != nil {
 		return nil, err
@@ -313,14 +338,17 @@ func heartbeats(ctx context.Context, r *results, db *localpg.Server, _ string) e
 	var next, taken, failed atomic.Int64
 	stop, cancel := context.WithTimeout(ctx, lasts)
 	defer cancel()
-	caller := agent.Caller{URL: service.url, HTTP: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: senders}}}
+	caller := agent.Caller{URL: service.url, HTTP: &http.Client{
+		Transport: &http.Transport{MaxIdleConnsPerHost: senders},
+	}}
 	var all sync.WaitGroup
 	began := time.Now()
 	for range senders {
 		all.Go(func() {
 			for stop.Err() == nil {
 				host := first + next.Add(1)%hosts
-				_, err := caller.Beat(stop, strconv.FormatInt(host, 10), agent.Heartbeat{Stamp: "desk 2026.11.1", Sessions: people})
+				_, err := caller.Beat(stop, strconv.FormatInt(host, 10),
+					agent.Heartbeat{Stamp: "desk 2026.11.1", Sessions: people})
 				if err == nil {
 					taken.Add(1)
 				} else if stop.Err() == nil {
@@ -346,7 +374,10 @@ func idleTick(ctx context.Context, r *results, db *localpg.Server, _ string) err
 	if err := loadEstate(ctx, st, "http://127.0.0.1:1", hosts); err != nil {
 		return err
 	}
-	e, err := engine.New(st, engine.RealClock{}, engine.Options{Platforms: kinds.All(), Log: slog.New(slog.DiscardHandler)})
+	e, err := engine.New(st, engine.RealClock{}, engine.Options{
+		Platforms: kinds.All(),
+		Log:       slog.New(slog.DiscardHandler),
+	})
 	if err != nil {
 		return err
 	}
@@ -355,7 +386,8 @@ func idleTick(ctx context.Context, r *results, db *localpg.Server, _ string) err
 	plan := options.Plan(rollover.Pool{Hosts: hosts, SeatsPerHost: 4})
 	plan.State, plan.Target = rollover.Running, 1
 	for _, sql := range []string{
-		"insert into versions (image_id, number, state, source, captured_by, created_at) select id, '2026.11.1', 'sealed', 'a/bm', 'bench', now() from images",
+		"insert into versions (image_id, number, state, source, captured_by, created_at) select id, '2026.11.1', " +
+			"'sealed', 'a/bm', 'bench', now() from images",
 		"alter table hosts disable trigger host_changes_state",
 		// A batch of a tenth drains, and its people stay.
 		"update hosts set state = 'serving', machine = true, unserved = false",
@@ -367,11 +399,17 @@ func idleTick(ctx context.Context, r *results, db *localpg.Server, _ string) err
 			return err
 		}
 	}
-	row := store.Rollover{PoolID: 1, TargetID: 1, State: rollover.Running, Options: store.JSON[rollover.Options]{V: options}, Plan: store.JSON[rollover.Plan]{V: plan}, CreatedBy: "bench", CreatedAt: time.Now()}
+	row := store.Rollover{
+		PoolID: 1, TargetID: 1, State: rollover.Running,
+		Options: store.JSON[rollover.Options]{V: options}, Plan: store.JSON[rollover.Plan]{V: plan}, CreatedBy: "bench",
+		CreatedAt: time.Now(),
+	}
 	if err := st.DB.Create(&row).Error; err != nil {
 		return err
 	}
-	if err := st.DB.Exec("insert into rollover_hosts (rollover_id, host_id, phase, since, batch) select ?, id, case when id % 10 = 0 then 'draining' else 'queued' end, now(), case when id % 10 = 0 then 1 else 0 end from hosts", row.ID).Error; err != nil {
+	if err := st.DB.Exec("insert into rollover_hosts (rollover_id, host_id, phase, since, batch) select ?, id, case "+
+		"when id % 10 = 0 then 'draining' else 'queued' end, now(), case when id % 10 = 0 then 1 else 0 end from hosts",
+		row.ID).Error; err != nil {
 		return err
 	}
 	if err := st.DB.Exec("vacuum analyze").Error; err != nil {
@@ -400,7 +438,9 @@ func idleTick(ctx context.Context, r *results, db *localpg.Server, _ string) err
 	if err != nil {
 		return err
 	}
-	r.add(fmt.Sprintf("a tick of a rollover of %d hosts, a tenth of which drain, in which nothing happens", hosts), fmt.Sprintf("%.1f ms, %d bytes written", float64(took.Microseconds())/1000/rounds, (after-before)/rounds), "under 20 ms, none")
+	r.add(fmt.Sprintf("a tick of a rollover of %d hosts, a tenth of which drain, in which nothing happens", hosts),
+		fmt.Sprintf("%.1f ms, %d bytes written", float64(took.Microseconds())/1000/rounds, (after-before)/rounds),
+		"under 20 ms, none")
 	return nil
 }
 
@@ -471,9 +511,11 @@ func actions(ctx context.Context, r *results, db *localpg.Server, _ string) erro
 	}
 	took := time.Since(began)
 	var n int64
-	if err := st.DB.Raw("select count(*) from trail where scope = ? and subject like 'host %'", fmt.Sprintf("rollover %d", id)).Scan(&n).Error; err != nil {
+	if err := st.DB.Raw("select count(*) from trail where scope = ? and subject like 'host %'",
+		fmt.Sprintf("rollover %d", id)).Scan(&n).Error; err != nil {
 		return err
 	}
-	r.add(fmt.Sprintf("host actions a second, rollover of %d hosts that take no time", hosts), fmt.Sprintf("%.0f (%d in %s)", float64(n)/took.Seconds(), n, took.Round(100*time.Millisecond)), "50")
+	r.add(fmt.Sprintf("host actions a second, rollover of %d hosts that take no time", hosts),
+		fmt.Sprintf("%.0f (%d in %s)", float64(n)/took.Seconds(), n, took.Round(100*time.Millisecond)), "50")
 	return nil
 }

@@ -35,9 +35,11 @@ func named(cmd *cobra.Command, args []string) error {
 		if len(wanted)-len(args) > 1 {
 			verb = "are"
 		}
-		return usage("%s %s missing; write it as: %s", strings.Join(wanted[len(args):], " and "), verb, strings.TrimSpace(cmd.Parent().CommandPath()+" "+cmd.Use))
+		return usage("%s %s missing; write it as: %s", strings.Join(wanted[len(args):], " and "), verb,
+			strings.TrimSpace(cmd.Parent().CommandPath()+" "+cmd.Use))
 	case len(args) > len(wanted) && !open:
-		return usage("%q is one too many; write it as: %s", args[len(wanted)], strings.TrimSpace(cmd.Parent().CommandPath()+" "+cmd.Use))
+		return usage("%q is one too many; write it as: %s", args[len(wanted)],
+			strings.TrimSpace(cmd.Parent().CommandPath()+" "+cmd.Use))
 	}
 	return nil
 }
@@ -47,5 +49,6 @@ func many(n int, thing string) string { return english.Plural(n, thing, "") }
 
 // drift says how many hosts of a pool run another version than they should.
 func drift(p client.Pool) string {
-	return fmt.Sprintf("%d of %s %s", p.Drifting, many(p.Hosts, "host"), english.PluralWord(p.Drifting, "drifts", "drift"))
+	return fmt.Sprintf("%d of %s %s", p.Drifting, many(p.Hosts, "host"),
+		english.PluralWord(p.Drifting, "drifts", "drift"))
 }

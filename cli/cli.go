@@ -63,7 +63,9 @@ func ExitCode(err error) int {
 		return ExitRefused
 	case strings.HasPrefix(err.Error(), "cannot reach the service"):
 		return ExitNoAnswer
-	case errors.Is(err, errUsage) || strings.HasPrefix(err.Error(), "unknown ") || strings.HasPrefix(err.Error(), "required flag") || strings.Contains(err.Error(), "flags in the group") || strings.HasPrefix(err.Error(), "invalid argument"):
+	case errors.Is(err, errUsage) || strings.HasPrefix(err.Error(), "unknown ") ||
+		strings.HasPrefix(err.Error(), "required flag") || strings.Contains(err.Error(), "flags in the group") ||
+		strings.HasPrefix(err.Error(), "invalid argument"):
 		return ExitUsage
 	}
 	return ExitFailed
@@ -98,7 +100,10 @@ func New(version string) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "pane", Short: "Golden images, pools and rollovers of virtual desktops", Version: version,
 		SilenceUsage: true, SilenceErrors: true,
-		Long: "pane is the command-line client of Nimble Pane.\n\nA month's work: capture a version, stage it, roll the pilot pools, let testers sign, activate it,\nroll production over, and roll back if it turns out wrong.\n\nExit codes: 0 done, 1 unexpected failure, 2 wrong usage or input, 3 refused as things stand,\n4 not found, 5 not signed in or not allowed, 6 service unreachable, 7 a check found something.",
+		Long: "pane is the command-line client of Nimble Pane.\n\nA month's work: capture a version, stage it, roll " +
+			"the pilot pools, let testers sign, activate it,\nroll production over, and roll back if it turns out " +
+			"wrong.\n\nExit codes: 0 done, 1 unexpected failure, 2 wrong usage or input, 3 refused as things " +
+			"stand,\n4 not found, 5 not signed in or not allowed, 6 service unreachable, 7 a check found something.",
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			a.in, a.out, a.err = cmd.InOrStdin(), cmd.OutOrStdout(), cmd.ErrOrStderr()
 			if !isTerminal(a.out) || os.Getenv("NO_COLOR") != "" {
@@ -116,14 +121,18 @@ func New(version string) *cobra.Command {
 	f.StringVar(&a.token, "token", "", "bearer token (NIMBLEPANE_TOKEN, or what you signed in with)")
 	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
 	f.BoolVarP(&a.yes, "yes", "y", false, "do not ask")
-	_ = cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"},
+		cobra.ShellCompDirectiveNoFileComp))
 	cmd.AddGroup(
 		&cobra.Group{ID: "job", Title: "The job:"},
 		&cobra.Group{ID: "look", Title: "What there is:"},
 		&cobra.Group{ID: "people", Title: "You and others:"},
 	)
 	cmd.AddCommand(a.job()...)
-	for _, c := range []*cobra.Command{a.today(), a.estate(), a.site(), a.buildMachine(), a.image(), a.version(), a.trial(), a.pool(), a.host(), a.session(), a.rollover(), a.drift(), a.trail()} {
+	for _, c := range []*cobra.Command{
+		a.today(), a.estate(), a.site(), a.buildMachine(), a.image(), a.version(),
+		a.trial(), a.pool(), a.host(), a.session(), a.rollover(), a.drift(), a.trail(),
+	} {
 		c.GroupID = "look"
 		cmd.AddCommand(c)
 	}
@@ -153,7 +162,8 @@ func (a *app) client() (*client.Client, error) {
 }
 
 // run makes a command's function from one that needs a client.
-func (a *app) run(fn func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) run(fn func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command,
+	[]string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {
@@ -191,7 +201,9 @@ func (a *app) ask(format string, args ...any) error {
 // preview shows what an act would do and asks whether it is to be done, unless
 // --yes is given. What is not grave goes on unasked where nobody could answer.
 // It returns what the track names that the act moves, if it was looked at.
-func (a *app) preview(ctx context.Context, c *client.Client, grave bool, r client.PreviewRequest, question string, args ...any) (leaves *string, err error) {
+func (a *app) preview(ctx context.Context, c *client.Client, grave bool, r client.PreviewRequest, question string,
+	args ...any,
+) (leaves *string, err error) {
 	f, isFile := a.in.(*os.File)
 	if a.yes || !grave && !(isFile && term.IsTerminal(int(f.Fd()))) {
 		return nil, nil
@@ -219,7 +231,8 @@ func isTerminal(w io.Writer) bool {
 }
 
 // complete completes an argument with names from the estate.
-func (a *app) complete(kinds ...func(context.Context, *client.Client, []string) ([]string, error)) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+func (a *app) complete(kinds ...func(context.Context, *client.Client, []string) ([]string, error)) func(*cobra.Command,
+	[]string, string) ([]string, cobra.ShellCompDirective) {
 	return func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 		c, err := a.client()
 		if err != nil || len(args) >= len(kinds) {

@@ -51,18 +51,21 @@ func TestAMonthsWorkAtTheCommandLine(t *testing.T) {
 		require.Contains(t, out, want)
 		return out
 	}
-	out := run(role.Operator, 0, "is sealed and its copies are delivered", "capture", "counter-desk", "--from", "bm-counter", "--notes", "winter timetable", "--tag", "winter", "--end-of-life", "2031-05-31", "--wait")
+	out := run(role.Operator, 0, "is sealed and its copies are delivered", "capture", "counter-desk", "--from",
+		"bm-counter", "--notes", "winter timetable", "--tag", "winter", "--end-of-life", "2031-05-31", "--wait")
 	two := strings.Fields(out)[2]
 	run(role.Viewer, 0, "winter timetable", "version", "show", "counter-desk", two)
 	run(role.Approver, cli.ExitRefused, "testers: 0 of 1", "activate", "counter-desk", two, "--yes")
 	run(role.Operator, 0, "Production has not moved", "stage", "counter-desk", two)
-	run(role.Operator, 0, "finished", "rollover", "start", "--pool", "ticket-pilot", "--batch", "100%", "--floor", "0", "--follow")
+	run(role.Operator, 0, "finished", "rollover", "start", "--pool", "ticket-pilot", "--batch", "100%", "--floor", "0",
+		"--follow")
 	run(role.Operator, cli.ExitUsage, "--pass or --fail", "trial", "sign", "counter-desk", two)
 	run(role.Operator, 0, "1 of 1 tester said yes: operator", "trial", "sign", "counter-desk", two, "--pass")
 	run(role.Approver, 0, "4 of 4 hosts drift", "activate", "counter-desk", two, "--yes")
 	run(role.Viewer, 0, "should run "+two, "drift", "--pool", "back-office")
 	run(role.Viewer, 0, "4 of 4 hosts of back-office drift", "today")
-	run(role.Operator, 0, "finished", "rollover", "start", "--pool", "back-office", "--batch", "2", "--floor", "0", "--follow")
+	run(role.Operator, 0, "finished", "rollover", "start", "--pool", "back-office", "--batch", "2", "--floor", "0",
+		"--follow")
 	run(role.Viewer, 0, "finished", "rollover", "list", "--pool", "back-office")
 	run(role.Viewer, 0, "No host drifts.", "drift", "--pool", "back-office")
 	out = run(role.Approver, 0, two+" is barred: printers", "rollback", "counter-desk", "--reason", "printers", "--yes")
@@ -117,10 +120,19 @@ func TestExitCodesSayWhatSortOfFailureItIs(t *testing.T) {
 		{role.Viewer, []string{"pool", "show", "tea-room"}, cli.ExitNotFound, `pool "tea-room": not found`},
 		{role.Viewer, []string{"host", "drain", "bo-001"}, cli.ExitNotYou, "this needs operator"},
 		{role.Operator, []string{"host", "drain", "bo-001"}, cli.ExitRefused, "only a serving host"},
-		{role.Operator, []string{"rollover", "start", "--pool", "back-office", "--batch", "101%"}, cli.ExitRefused, "stage or activate a version first"},
+		{
+			role.Operator,
+			[]string{"rollover", "start", "--pool", "back-office", "--batch", "101%"},
+			cli.ExitRefused,
+			"stage or activate a version first",
+		},
 		{role.Operator, []string{"rollover", "show", "first"}, cli.ExitUsage, "not the number of a rollover"},
 		{role.Operator, []string{"rollover", "start"}, cli.ExitUsage, "pool"},
-		{role.Operator, []string{"capture", "counter-desk", "--from", "bm-counter", "--end-of-life", "May"}, cli.ExitUsage, "2027-05-31"},
+		{
+			role.Operator,
+			[]string{"capture", "counter-desk", "--from", "bm-counter", "--end-of-life", "May"},
+			cli.ExitUsage, "2027-05-31",
+		},
 		{role.Viewer, []string{"fly"}, cli.ExitUsage, "unknown command"},
 		{role.Viewer, []string{"estate", "load", "/no/such/file"}, cli.ExitFailed, "no such file"},
 	} {
@@ -136,7 +148,10 @@ func TestAQuestionIsAskedBeforeWhatCannotBeUndone(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
 	number := s.Captured("counter-desk", "bm-counter")
-	args := []string{"--url", s.URL, "--token", s.Token(role.Approver), "version", "bar", "counter-desk", number, "--reason", "printers"}
+	args := []string{
+		"--url", s.URL, "--token", s.Token(role.Approver), "version", "bar", "counter-desk", number,
+		"--reason", "printers",
+	}
 	out, code := typed(t, "n\n", args...)
 	require.Equal(t, cli.ExitRefused, code)
 	require.Contains(t, out, "nothing was done")
@@ -149,7 +164,8 @@ func TestAMalformedEstateFileIsExplainedWithLines(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
 	file := filepath.Join(t.TempDir(), "estate.yaml")
-	require.NoError(t, os.WriteFile(file, []byte("sites:\n  - name: North\n    platform: cloud\n    address: x\n"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("sites:\n  - name: North\n    platform: cloud\n    address: x\n"),
+		0o600))
 	out, code := pane(t, s, role.Administrator, "estate", "load", file)
 	require.Equal(t, cli.ExitUsage, code)
 	for _, want := range []string{"has 3 problems", "line 2", "line 3", "line 4"} {
@@ -194,7 +210,8 @@ func TestCompletionKnowsTheEstate(t *testing.T) {
 		{[]string{"host", "drain", ""}, "bo-001"},
 		{[]string{"capture", "counter-desk", "--from", ""}, "bm-counter"},
 	} {
-		out, code := typed(t, "", append([]string{"__complete", "--url", s.URL, "--token", s.Token(role.Viewer)}, tc.args...)...)
+		out, code := typed(t, "", append([]string{"__complete", "--url", s.URL, "--token", s.Token(role.Viewer)},
+			tc.args...)...)
 		require.Zero(t, code)
 		require.Contains(t, out, tc.want, "%v", tc.args)
 	}

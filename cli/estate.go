@@ -61,7 +61,8 @@ func (a *app) today() *cobra.Command {
 func (a *app) clockLine(ctx context.Context, c *client.Client) error {
 	s, err := c.Status(ctx)
 	if err == nil && s.Practice {
-		a.say("%s", text.FgMagenta.Sprintf("Practice clock: %s UTC, %g times as fast as the real one.", s.Now.Format("Mon 2006-01-02 15:04"), s.Rate))
+		a.say("%s", text.FgMagenta.Sprintf("Practice clock: %s UTC, %g times as fast as the real one.",
+			s.Now.Format("Mon 2006-01-02 15:04"), s.Rate))
 	}
 	return err
 }
@@ -71,7 +72,9 @@ func (a *app) estate() *cobra.Command {
 	var dry bool
 	load := &cobra.Command{
 		Use: "load FILE", Short: "Bring the estate to what a file says", Args: named,
-		Long: "Bring sites, images and pools to what a file says (- for standard input). The whole file is checked\nfirst, and all that is wrong with it is said at once, with line numbers. Loading it twice changes nothing.",
+		Long: "Bring sites, images and pools to what a file says (- for standard input). The whole file is " +
+			"checked\nfirst, and all that is wrong with it is said at once, with line numbers. Loading it twice " +
+			"changes nothing.",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			var b []byte
 			var err error
@@ -133,12 +136,17 @@ func (a *app) site() *cobra.Command {
 				column[client.Site]{"Platform", func(s client.Site) string { return s.Platform }},
 				column[client.Site]{"Pools", func(s client.Site) string { return fmt.Sprint(s.Pools) }},
 				column[client.Site]{"Hosts", func(s client.Site) string { return fmt.Sprint(s.Hosts) }},
-				column[client.Site]{"Starts per minute", func(s client.Site) string { return fmt.Sprint(s.StartsPerMinute) }},
-				column[client.Site]{"Clones per copy", func(s client.Site) string { return fmt.Sprint(s.ClonesPerCopy) }},
+				column[client.Site]{"Starts per minute", func(s client.Site) string {
+					return fmt.Sprint(s.StartsPerMinute)
+				}},
+				column[client.Site]{"Clones per copy", func(s client.Site) string {
+					return fmt.Sprint(s.ClonesPerCopy)
+				}},
 				column[client.Site]{"Answers", func(s client.Site) string { return yesNo(s.Unreachable == "") }})
 		}),
 	}, &cobra.Command{
-		Use: "show SITE", Short: "One site with its build machines", Args: named, ValidArgsFunction: a.complete(siteNames),
+		Use: "show SITE", Short: "One site with its build machines", Args: named,
+		ValidArgsFunction: a.complete(siteNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			s, err := c.Site(ctx, args[0])
 			if err != nil {
@@ -147,9 +155,12 @@ func (a *app) site() *cobra.Command {
 			if a.structured() {
 				return a.object(s)
 			}
-			a.facts(fact{"Site", s.Name}, fact{"Title", s.Title}, fact{"Platform", s.Platform}, fact{"Address", s.Address},
-				fact{"Stagger", fmt.Sprintf("%s per minute", many(s.StartsPerMinute, "start"))}, fact{"Clones", fmt.Sprintf("%d at once from one copy", s.ClonesPerCopy)},
-				fact{"Pools", fmt.Sprint(s.Pools)}, fact{"Hosts", fmt.Sprint(s.Hosts)}, fact{"Unreachable", s.Unreachable})
+			a.facts(fact{"Site", s.Name}, fact{"Title", s.Title}, fact{"Platform", s.Platform},
+				fact{"Address", s.Address},
+				fact{"Stagger", fmt.Sprintf("%s per minute", many(s.StartsPerMinute, "start"))},
+				fact{"Clones", fmt.Sprintf("%d at once from one copy", s.ClonesPerCopy)},
+				fact{"Pools", fmt.Sprint(s.Pools)}, fact{"Hosts", fmt.Sprint(s.Hosts)},
+				fact{"Unreachable", s.Unreachable})
 			a.say("")
 			if len(s.Hypervisors) > 0 && a.output == "table" {
 				if err := a.hypervisors(s.Hypervisors); err != nil {
@@ -202,8 +213,11 @@ func (a *app) image() *cobra.Command {
 			if a.structured() {
 				return a.object(i)
 			}
-			a.facts(fact{"Image", i.Name}, fact{"Title", i.Title}, fact{"Machine class", i.MachineClass}, fact{"Tracks", tracks(i)}, fact{"Fallback", i.Fallback},
-				fact{"Clearance", fmt.Sprintf("%s, %s on pilot, %s per site", english.Plural(i.Testers, "tester says yes", "testers say yes"), i.Soak, english.Plural(i.Copies, "copy", "copies"))}, fact{"Next number", i.NextNumber})
+			a.facts(fact{"Image", i.Name}, fact{"Title", i.Title}, fact{"Machine class", i.MachineClass},
+				fact{"Tracks", tracks(i)}, fact{"Fallback", i.Fallback},
+				fact{"Clearance", fmt.Sprintf("%s, %s on pilot, %s per site",
+					english.Plural(i.Testers, "tester says yes", "testers say yes"), i.Soak,
+					english.Plural(i.Copies, "copy", "copies"))}, fact{"Next number", i.NextNumber})
 			a.say("")
 			versions, err := c.Versions(ctx, i.Name)
 			if err != nil {
@@ -212,7 +226,8 @@ func (a *app) image() *cobra.Command {
 			return a.versions(versions)
 		}),
 	}, &cobra.Command{
-		Use: "history IMAGE", Short: "What the tracks of an image pointed to, newest first", Args: named, ValidArgsFunction: a.complete(imageNames),
+		Use: "history IMAGE", Short: "What the tracks of an image pointed to, newest first", Args: named,
+		ValidArgsFunction: a.complete(imageNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			moves, err := c.Moves(ctx, args[0])
 			if err != nil {
@@ -238,7 +253,10 @@ func (a *app) versions(versions []client.Version) error {
 		column[client.Version]{"Hosts", func(v client.Version) string { return fmt.Sprint(v.Hosts) }},
 		column[client.Version]{"Copies", copies},
 		column[client.Version]{"End of life", func(v client.Version) string { return day(v.EndOfLife) }},
-		column[client.Version]{"Captured", func(v client.Version) string { return day(&v.CreatedAt) + " by " + v.CapturedBy }},
+		column[client.Version]{"Captured", func(v client.Version) string {
+			return day(&v.CreatedAt) + " by " +
+				v.CapturedBy
+		}},
 		column[client.Version]{"Notes", func(v client.Version) string { return cmp.Or(v.Barred, v.Failure, v.Notes) }})
 }
 
@@ -283,7 +301,8 @@ func (a *app) showVersion(ctx context.Context, c *client.Client, v client.Versio
 func (a *app) version() *cobra.Command {
 	cmd := &cobra.Command{Use: "version", Short: "Versions of images"}
 	cmd.AddCommand(&cobra.Command{
-		Use: "list IMAGE", Short: "The versions of an image, newest first", Args: named, ValidArgsFunction: a.complete(imageNames),
+		Use: "list IMAGE", Short: "The versions of an image, newest first", Args: named,
+		ValidArgsFunction: a.complete(imageNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			versions, err := c.Versions(ctx, args[0])
 			if err != nil {
@@ -292,7 +311,8 @@ func (a *app) version() *cobra.Command {
 			return a.versions(versions)
 		}),
 	}, &cobra.Command{
-		Use: "show IMAGE NUMBER", Short: "One version", Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Use: "show IMAGE NUMBER", Short: "One version", Args: named,
+		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			v, err := c.Version(ctx, args[0], args[1])
 			if err != nil {
@@ -305,25 +325,32 @@ func (a *app) version() *cobra.Command {
 			if v.Barred != "" {
 				barred = fmt.Sprintf("by %s on %s: %s", v.BarredBy, day(v.BarredAt), v.Barred)
 			}
-			a.facts(fact{"Version", v.Image + " " + v.Number}, fact{"State", coloured(versionState(v))}, fact{"Standing", strings.Join(v.Standing, ", ")}, fact{"Barred", barred},
-				fact{"Failure", v.Failure}, fact{"Hosts", fmt.Sprint(v.Hosts)}, fact{"Copies", copies(v)}, fact{"Source", v.Source}, fact{"Notes", v.Notes}, fact{"Tags", strings.Join(v.Tags, ", ")},
-				fact{"End of life", day(v.EndOfLife)}, fact{"Captured", when(&v.CreatedAt) + " by " + v.CapturedBy}, fact{"Sealed", when(v.SealedAt)}, fact{"Size", compacted(v)}, fact{"Digest", v.Digest}, fact{"Sealing", strings.Join(v.Sealing, "\n")})
+			a.facts(fact{"Version", v.Image + " " + v.Number}, fact{"State", coloured(versionState(v))},
+				fact{"Standing", strings.Join(v.Standing, ", ")}, fact{"Barred", barred},
+				fact{"Failure", v.Failure}, fact{"Hosts", fmt.Sprint(v.Hosts)}, fact{"Copies", copies(v)},
+				fact{"Source", v.Source}, fact{"Notes", v.Notes}, fact{"Tags", strings.Join(v.Tags, ", ")},
+				fact{"End of life", day(v.EndOfLife)}, fact{"Captured", when(&v.CreatedAt) + " by " + v.CapturedBy},
+				fact{"Sealed", when(v.SealedAt)}, fact{"Size", compacted(v)}, fact{"Digest", v.Digest},
+				fact{"Sealing", strings.Join(v.Sealing, "\n")})
 			return nil
 		}),
 	}, &cobra.Command{
-		Use: "deliver IMAGE NUMBER", Short: "Deliver copies again that failed to arrive or are lacking", Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Use: "deliver IMAGE NUMBER", Short: "Deliver copies again that failed to arrive or are lacking", Args: named,
+		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			d, err := c.Deliver(ctx, args[0], args[1])
 			if err != nil {
 				return err
 			}
-			a.say("%s of %s %s %s on the way.", english.Plural(d.Copies, "copy", "copies"), args[0], args[1], english.PluralWord(d.Copies, "is", "are"))
+			a.say("%s of %s %s %s on the way.", english.Plural(d.Copies, "copy", "copies"), args[0], args[1],
+				english.PluralWord(d.Copies, "is", "are"))
 			if a.structured() {
 				return a.object(d)
 			}
 			return nil
 		}),
-	}, a.capture("capture"), a.editVersion(), a.versionAct("bar", "Mark a version as never to be used again", true, (*client.Client).Bar),
+	}, a.capture("capture"), a.editVersion(), a.versionAct("bar", "Mark a version as never to be used again", true,
+		(*client.Client).Bar),
 		a.versionAct("retire", "Delete a version's copies and keep its record", false, (*client.Client).Retire))
 	return cmd
 }
@@ -340,7 +367,8 @@ func (a *app) editVersion() *cobra.Command {
 	var notes, eol string
 	var tags []string
 	cmd := &cobra.Command{
-		Use: "edit IMAGE NUMBER", Short: "Change notes, tags or end-of-life of a version", Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Use: "edit IMAGE NUMBER", Short: "Change notes, tags or end-of-life of a version", Args: named,
+		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 	}
 	f := cmd.Flags()
 	f.StringVar(&notes, "notes", "", "what is new in it")
@@ -375,14 +403,20 @@ func (a *app) editVersion() *cobra.Command {
 	return cmd
 }
 
-func (a *app) versionAct(verb, short string, needsReason bool, do func(*client.Client, context.Context, string, string, string) (client.Version, error)) *cobra.Command {
+func (a *app) versionAct(verb, short string, needsReason bool,
+	do func(*client.Client, context.Context, string, string, string) (client.Version, error),
+) *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{
-		Use: verb + " IMAGE NUMBER", Short: short, Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Use: verb + " IMAGE NUMBER", Short: short, Args: named,
+		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			question := "This cannot be undone. " + strings.ToUpper(verb[:1]) + verb[1:] + " %s %s?"
 			if verb == "retire" {
-				if _, err := a.preview(ctx, c, true, client.PreviewRequest{Act: act.Retire, Image: args[0], Number: args[1]}, question, args[0], args[1]); err != nil {
+				if _, err := a.preview(ctx, c, true, client.PreviewRequest{
+					Act: act.Retire, Image: args[0],
+					Number: args[1],
+				}, question, args[0], args[1]); err != nil {
 					return err
 				}
 			} else if err := a.ask(question, args[0], args[1]); err != nil {
@@ -413,7 +447,10 @@ func (a *app) trial() *cobra.Command {
 			return a.object(t)
 		}
 		if a.output == "table" {
-			a.say("%s %s %s.\n", t.Image, t.Number, map[bool]string{true: "has clearance", false: "has no clearance"}[t.Cleared])
+			a.say("%s %s %s.\n", t.Image, t.Number, map[bool]string{
+				true:  "has clearance",
+				false: "has no clearance",
+			}[t.Cleared])
 		}
 		if err := list(a, t.Rules, "",
 			column[client.Rule]{"Rule", func(r client.Rule) string { return r.Rule }},
@@ -433,7 +470,8 @@ func (a *app) trial() *cobra.Command {
 	var yes, no bool
 	var comment string
 	sign := &cobra.Command{
-		Use: "sign IMAGE NUMBER --pass|--fail", Short: "Say yes or no to a version on trial; your last word counts", Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Use: "sign IMAGE NUMBER --pass|--fail", Short: "Say yes or no to a version on trial; your last word counts",
+		Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			if yes == no {
 				return usage("say --pass or --fail")
@@ -449,7 +487,8 @@ func (a *app) trial() *cobra.Command {
 	sign.Flags().BoolVar(&no, "fail", false, "it does not: no, with a --comment")
 	sign.Flags().StringVar(&comment, "comment", "", "what you saw")
 	cmd.AddCommand(sign, &cobra.Command{
-		Use: "show IMAGE NUMBER", Short: "Clearance rule by rule, and what testers said", Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Use: "show IMAGE NUMBER", Short: "Clearance rule by rule, and what testers said", Args: named,
+		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			t, err := c.Trial(ctx, args[0], args[1])
 			if err != nil {

@@ -39,8 +39,11 @@ func (a *app) capture(use string) *cobra.Command {
 	var wait bool
 	cmd := &cobra.Command{
 		Use: use + " IMAGE --from BUILD-MACHINE", Short: "Capture a new version from a build machine", Args: named,
-		Long:              "Shut a build machine down, seal it and capture its disk as a new version. A machine that is kept can be\nworked on and captured again: what is sealed is a clone of it. Nothing points to the new version: stage\nit to try it.",
-		Example:           "  pane capture counter-desk --from bm-counter --notes 'November fixes' --end-of-life 2027-05-31 --wait",
+		Long: "Shut a build machine down, seal it and capture its disk as a new version. A machine " +
+			"that is kept can be\nworked on and captured again: what is sealed is a clone of it. Nothing points to " +
+			"the new version: stage\nit to try it.",
+		Example: "  pane capture counter-desk --from bm-counter --notes 'November fixes' --end-of-life " +
+			"2027-05-31 --wait",
 		ValidArgsFunction: a.complete(imageNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) (err error) {
 			if in.EndOfLife, err = parseDay(eol); err != nil {
@@ -55,7 +58,8 @@ func (a *app) capture(use string) *cobra.Command {
 				if v, err = a.awaitCapture(ctx, c, v); err != nil {
 					return err
 				}
-				a.say("%s %s is sealed and its copies are delivered. Next: pane stage %s %s", v.Image, v.Number, v.Image, v.Number)
+				a.say("%s %s is sealed and its copies are delivered. Next: pane stage %s %s", v.Image, v.Number,
+					v.Image, v.Number)
 			} else {
 				a.say("Follow it with: pane version show %s %s", v.Image, v.Number)
 			}
@@ -75,7 +79,9 @@ func (a *app) capture(use string) *cobra.Command {
 	f.BoolVar(&in.Discard, "discard", false, "delete the build machine afterwards")
 	f.BoolVar(&wait, "wait", false, "wait until it is sealed and delivered")
 	_ = cmd.MarkFlagRequired("from")
-	_ = cmd.RegisterFlagCompletionFunc("from", func(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	_ = cmd.RegisterFlagCompletionFunc("from", func(cmd *cobra.Command, _ []string, _ string) ([]string,
+		cobra.ShellCompDirective,
+	) {
 		var out []string
 		if c, err := a.client(); err == nil {
 			if sites, err := c.Sites(cmd.Context()); err == nil {
@@ -107,7 +113,8 @@ func (a *app) awaitCapture(ctx context.Context, c *client.Client, v client.Versi
 			case "present":
 				present++
 			case "failed":
-				return v, &badOutcome{fmt.Sprintf("a copy of %s %s could not be delivered to %s: %s", v.Image, v.Number, x.Site, x.Failure)}
+				return v, &badOutcome{fmt.Sprintf("a copy of %s %s could not be delivered to %s: %s", v.Image, v.Number,
+					x.Site, x.Failure)}
 			}
 		}
 		switch {
@@ -138,10 +145,14 @@ func sleep(ctx context.Context, d time.Duration) error {
 func (a *app) stage() *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{
-		Use: "stage IMAGE NUMBER", Short: "Point pilot at a version: the pilot pools take it, production does not change", Args: named,
+		Use: "stage IMAGE NUMBER", Short: "Point pilot at a version: the pilot pools take it, production does not " +
+			"change", Args: named,
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			leaves, err := a.preview(ctx, c, false, client.PreviewRequest{Act: "stage", Image: args[0], Number: args[1]}, "Stage %s %s?", args[0], args[1])
+			leaves, err := a.preview(ctx, c, false, client.PreviewRequest{
+				Act: "stage", Image: args[0],
+				Number: args[1],
+			}, "Stage %s %s?", args[0], args[1])
 			if err != nil {
 				return err
 			}
@@ -193,7 +204,8 @@ func (a *app) activate() *cobra.Command {
 	var in client.Activation
 	cmd := &cobra.Command{
 		Use: "activate IMAGE NUMBER", Short: "Point live at a version that has clearance", Args: named,
-		Long:              "Point live at a version that has clearance. The version in use before is kept as the fallback, unless\n--let-go is given. No host changes by it: roll the pools over afterwards.",
+		Long: "Point live at a version that has clearance. The version in use before is kept as the " +
+			"fallback, unless\n--let-go is given. No host changes by it: roll the pools over afterwards.",
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			trial := func(err error) error {
@@ -203,7 +215,10 @@ func (a *app) activate() *cobra.Command {
 				return err
 			}
 			var err error
-			in.Leaves, err = a.preview(ctx, c, true, client.PreviewRequest{Act: "activate", Image: args[0], Number: args[1], LetGo: in.LetGo, Overrule: in.Overrule}, "Activate %s %s?", args[0], args[1])
+			in.Leaves, err = a.preview(ctx, c, true, client.PreviewRequest{
+				Act: "activate", Image: args[0],
+				Number: args[1], LetGo: in.LetGo, Overrule: in.Overrule,
+			}, "Activate %s %s?", args[0], args[1])
 			if err != nil {
 				return trial(err)
 			}
@@ -228,8 +243,11 @@ func (a *app) activate() *cobra.Command {
 func (a *app) rollback() *cobra.Command {
 	var in client.Rollback
 	cmd := &cobra.Command{
-		Use: "rollback IMAGE --reason WHY", Short: "Point live back at an earlier version, bar the bad one, and take the hosts back", Args: named,
-		Long:              "Point live back at the fallback, or at --to; bar the version that live named; and take the hosts that\nrun it back: a rollover under way is reversed, and other pools with hosts on it are rolled over. Hosts\nthat were not touched yet stay as they are.",
+		Use: "rollback IMAGE --reason WHY", Short: "Point live back at an earlier version, bar the bad one, and " +
+			"take the hosts back", Args: named,
+		Long: "Point live back at the fallback, or at --to; bar the version that live named; and take " +
+			"the hosts that\nrun it back: a rollover under way is reversed, and other pools with hosts on it are " +
+			"rolled over. Hosts\nthat were not touched yet stay as they are.",
 		ValidArgsFunction: a.complete(imageNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			img, err := c.Image(ctx, args[0])
@@ -237,7 +255,11 @@ func (a *app) rollback() *cobra.Command {
 				return err
 			}
 			in.Leaves = trackOf(img, "live")
-			leaves, err := a.preview(ctx, c, true, client.PreviewRequest{Act: "rollback", Image: args[0], Number: in.To, KeepUsable: in.KeepUsable, TrackOnly: in.TrackOnly}, "Roll %s back to %s?", img.Name, cmp.Or(in.To, img.Fallback, "its fallback"))
+			leaves, err := a.preview(ctx, c, true, client.PreviewRequest{
+				Act: "rollback", Image: args[0], Number: in.To,
+				KeepUsable: in.KeepUsable, TrackOnly: in.TrackOnly,
+			}, "Roll %s back to %s?", img.Name,
+				cmp.Or(in.To, img.Fallback, "its fallback"))
 			if err != nil {
 				return err
 			}
@@ -267,7 +289,9 @@ func (a *app) rollback() *cobra.Command {
 	f.BoolVar(&in.KeepUsable, "keep-usable", false, "do not bar the version that is rolled back")
 	f.BoolVar(&in.TrackOnly, "track-only", false, "start no rollover")
 	_ = cmd.MarkFlagRequired("reason")
-	_ = cmd.RegisterFlagCompletionFunc("to", func(cmd *cobra.Command, args []string, s string) ([]string, cobra.ShellCompDirective) {
+	_ = cmd.RegisterFlagCompletionFunc("to", func(cmd *cobra.Command, args []string, s string) ([]string,
+		cobra.ShellCompDirective,
+	) {
 		if len(args) == 0 {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}

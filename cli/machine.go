@@ -24,8 +24,14 @@ func (a *app) hypervisors(nodes []client.Hypervisor) error {
 	}
 	return list(a, nodes, "",
 		column[client.Hypervisor]{"Hypervisor", func(n client.Hypervisor) string { return n.Name }},
-		column[client.Hypervisor]{"Runs", func(n client.Hypervisor) string { return of(n, n.Software+", "+n.Acceleration) }},
-		column[client.Hypervisor]{"Cores used", func(n client.Hypervisor) string { return of(n, fmt.Sprintf("%d of %d", n.CoresUsed, n.Cores)) }},
+		column[client.Hypervisor]{"Runs", func(n client.Hypervisor) string {
+			return of(n,
+				n.Software+", "+n.Acceleration)
+		}},
+		column[client.Hypervisor]{"Cores used", func(n client.Hypervisor) string {
+			return of(n,
+				fmt.Sprintf("%d of %d", n.CoresUsed, n.Cores))
+		}},
 		column[client.Hypervisor]{"Memory used", func(n client.Hypervisor) string {
 			return of(n, cmp.Or(size(n.MemoryUsed), "none")+" of "+size(n.Memory))
 		}},
@@ -67,14 +73,18 @@ func machine(m *client.Machine) []fact {
 func (a *app) buildMachine() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "build-machine", Short: "Machines that versions are made on",
-		Long: "Machines that versions are made on. They are made from a version or a base disk, changed, and captured.\nSites on the practice platform have theirs from the start.",
+		Long: "Machines that versions are made on. They are made from a version or a base disk, changed, and " +
+			"captured.\nSites on the practice platform have theirs from the start.",
 	}
 	here := func(ctx context.Context, c *client.Client, args []string) ([]string, error) {
 		if len(args) == 0 {
 			return siteNames(ctx, c, nil)
 		}
 		s, err := c.Site(ctx, args[0])
-		return names(s.BuildMachines, err, func(m client.BuildMachine) string { return m.Name + "	" + string(m.State) + ", " + m.Base })
+		return names(s.BuildMachines, err, func(m client.BuildMachine) string {
+			return m.Name + "	" +
+				string(m.State) + ", " + m.Base
+		})
 	}
 	shown := func(s client.Site, name, done string) error {
 		if a.structured() {
@@ -88,12 +98,15 @@ func (a *app) buildMachine() *cobra.Command {
 		return nil
 	}
 	cmd.AddCommand(a.createBuildMachine(shown))
-	act := func(use, short, done string, do func(*client.Client, context.Context, string, string) (client.Site, error)) {
+	act := func(use, short, done string, do func(*client.Client, context.Context, string, string) (client.Site,
+		error),
+	) {
 		cmd.AddCommand(&cobra.Command{
 			Use: use + " SITE MACHINE", Short: short, Args: named, ValidArgsFunction: a.complete(here, here),
 			RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 				if use == "discard" {
-					if err := a.ask("Discard build machine %s at %s, with all that was done on it and not captured?", args[1], args[0]); err != nil {
+					if err := a.ask("Discard build machine %s at %s, with all that was done on it and not captured?",
+						args[1], args[0]); err != nil {
 						return err
 					}
 				}
@@ -106,11 +119,14 @@ func (a *app) buildMachine() *cobra.Command {
 		})
 	}
 	act("start", "Start a build machine", "%s at %s is starting.", (*client.Client).StartBuildMachine)
-	act("stop", "Shut a build machine down and wait until it is off", "%s at %s is off.", (*client.Client).StopBuildMachine)
-	act("discard", "Delete a build machine with what was done on it", "%s at %s is discarded.", (*client.Client).DiscardBuildMachine)
+	act("stop", "Shut a build machine down and wait until it is off", "%s at %s is off.",
+		(*client.Client).StopBuildMachine)
+	act("discard", "Delete a build machine with what was done on it", "%s at %s is discarded.",
+		(*client.Client).DiscardBuildMachine)
 	cmd.AddCommand(a.runOnBuildMachine(here))
 	cmd.AddCommand(&cobra.Command{
-		Use: "put SITE MACHINE FILE PATH", Short: "Copy a file (- for standard input) into a build machine", Args: named, ValidArgsFunction: a.complete(here, here),
+		Use: "put SITE MACHINE FILE PATH", Short: "Copy a file (- for standard input) into a build machine",
+		Args: named, ValidArgsFunction: a.complete(here, here),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) (err error) {
 			var content []byte
 			if args[2] == "-" {
@@ -128,7 +144,8 @@ func (a *app) buildMachine() *cobra.Command {
 			return nil
 		}),
 	}, &cobra.Command{
-		Use: "get SITE MACHINE PATH FILE", Short: "Copy a file of a build machine to here (- for standard output)", Args: named, ValidArgsFunction: a.complete(here, here),
+		Use: "get SITE MACHINE PATH FILE", Short: "Copy a file of a build machine to here (- for standard output)",
+		Args: named, ValidArgsFunction: a.complete(here, here),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			content, err := c.GetFromBuildMachine(ctx, args[0], args[1], args[2])
 			if err != nil {
@@ -149,7 +166,8 @@ func (a *app) createBuildMachine(shown func(client.Site, string, string) error) 
 	var site string
 	create := &cobra.Command{
 		Use: "create MACHINE --site SITE", Short: "Make a build machine from a version or a base disk", Args: named,
-		Example: "  pane build-machine create bm-december --site south-mole --from 'counter-desk 2026.11.1'\n  pane build-machine create bm-first --site south-mole --base-disk debian.qcow2 --class standard",
+		Example: "  pane build-machine create bm-december --site south-mole --from 'counter-desk 2026.11.1'\n  pane " +
+			"build-machine create bm-first --site south-mole --base-disk debian.qcow2 --class standard",
 	}
 	from := ""
 	f := create.Flags()
@@ -172,7 +190,8 @@ func (a *app) createBuildMachine(shown func(client.Site, string, string) error) 
 		if err != nil {
 			return err
 		}
-		return shown(s, in.Name, "%s was made at %s; it is off. Start it with: pane build-machine start "+site+" "+in.Name)
+		return shown(s, in.Name, "%s was made at %s; it is off. Start it with: pane build-machine start "+
+			site+" "+in.Name)
 	})
 	return create
 }
@@ -182,8 +201,11 @@ func (a *app) runOnBuildMachine(here func(context.Context, *client.Client, []str
 	var limit time.Duration
 	var input bool
 	cmd := &cobra.Command{
-		Use: "run SITE MACHINE -- PROGRAM [ARGUMENT...]", Short: "Run a program in a build machine and print its output", Args: named, ValidArgsFunction: a.complete(here, here),
-		Long:    "Run a program in a build machine, wait for its end and print its output. The machine has to run; if it is\nstill starting, the program waits for it. Exit code 0 says that the program's was.",
+		Use:   "run SITE MACHINE -- PROGRAM [ARGUMENT...]",
+		Short: "Run a program in a build machine and print its output", Args: named,
+		ValidArgsFunction: a.complete(here, here),
+		Long: "Run a program in a build machine, wait for its end and print its output. The machine has to run; " +
+			"if it is\nstill starting, the program waits for it. Exit code 0 says that the program's was.",
 		Example: "  pane build-machine run south-mole bm-december -- apt-get install -y tide-tables",
 	}
 	cmd.Flags().DurationVar(&limit, "limit", 5*time.Minute, "how long to wait for its end, at most 1h")

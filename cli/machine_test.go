@@ -36,16 +36,28 @@ func (w workshop) BuildMachines(context.Context) (list []platform.BuildMachine, 
 }
 
 func (w workshop) Nodes(context.Context) ([]platform.Node, error) {
-	return []platform.Node{{Name: "hv-1", Software: "libvirt 9.0.0", Acceleration: "kvm", Cores: 8, CoresUsed: 3, Memory: 16 << 30, Storage: 1 << 40, StorageFree: 1 << 39, Machines: 2, Others: 1}, {Name: "hv-2", Unreachable: "hypervisor hv-2 does not answer"}}, nil
+	return []platform.Node{
+		{
+			Name: "hv-1", Software: "libvirt 9.0.0", Acceleration: "kvm", Cores: 8, CoresUsed: 3,
+			Memory: 16 << 30, Storage: 1 << 40, StorageFree: 1 << 39, Machines: 2, Others: 1,
+		},
+		{Name: "hv-2", Unreachable: "hypervisor hv-2 does not answer"},
+	}, nil
 }
 
 func (w workshop) Machine(_ context.Context, host string) (platform.Machine, error) {
-	return platform.Machine{State: platform.MachineOff, Node: "hv-1", Name: host, Why: "it crashed", Cores: 2, Memory: 1 << 30, Disks: []string{"/pool/a", "/pool/b"}, Display: "vnc://127.0.0.1:5900 on hv-1"}, nil
+	return platform.Machine{
+		State: platform.MachineOff, Node: "hv-1", Name: host, Why: "it crashed", Cores: 2,
+		Memory: 1 << 30, Disks: []string{"/pool/a", "/pool/b"}, Display: "vnc://127.0.0.1:5900 on hv-1",
+	}, nil
 }
 
 func (w workshop) Create(_ context.Context, s platform.BuildSpec) error {
 	w.locked(func() {
-		w.made = append(w.made, platform.BuildMachine{Name: s.Name, MachineClass: s.MachineClass, Base: s.Base, State: "off"})
+		w.made = append(w.made, platform.BuildMachine{
+			Name: s.Name, MachineClass: s.MachineClass, Base: s.Base,
+			State: "off",
+		})
 	})
 	return nil
 }
@@ -86,7 +98,9 @@ func (w workshop) Get(_ context.Context, _, path string, into io.Writer) (err er
 func TestBuildMachinesAtTheCommandLine(t *testing.T) {
 	t.Parallel()
 	b := &bench{files: map[string]string{}}
-	s := servicetest.Start(t, servicetest.Options{Over: func(p platform.Platform) platform.Platform { return workshop{p, b} }})
+	s := servicetest.Start(t, servicetest.Options{
+		Over: func(p platform.Platform) platform.Platform { return workshop{p, b} },
+	})
 	token := s.Token(role.Operator)
 	run := func(code int, input, want string, args ...string) {
 		t.Helper()
@@ -98,8 +112,10 @@ func TestBuildMachinesAtTheCommandLine(t *testing.T) {
 		return append([]string{"build-machine", verb, "north-quay", "bm-new"}, rest...)
 	}
 	run(cli.ExitUsage, "", "base-disk", "build-machine", "create", "bm-new", "--site", "north-quay")
-	run(cli.ExitUsage, "", "write image and number", "build-machine", "create", "bm-new", "--site", "north-quay", "--from", "counter-desk")
-	run(0, "", "bm-new was made at north-quay; it is off", "build-machine", "create", "bm-new", "--site", "north-quay", "--base-disk", "debian.qcow2", "--class", "standard")
+	run(cli.ExitUsage, "", "write image and number", "build-machine", "create", "bm-new", "--site", "north-quay",
+		"--from", "counter-desk")
+	run(0, "", "bm-new was made at north-quay; it is off", "build-machine", "create", "bm-new", "--site", "north-quay",
+		"--base-disk", "debian.qcow2", "--class", "standard")
 	run(0, "", "is starting", of("start")...)
 	run(0, "", "disk debian.qcow2", "site", "show", "north-quay")
 	run(0, "", "3 of 8", "site", "show", "north-quay")

@@ -14,7 +14,8 @@ import (
 
 func TestHostsAndPeopleAtTheCommandLine(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t, servicetest.Options{Scenario: servicetest.Scenario + "crowds:\n  - {hosts: bo-, people: 3, shifts: [\"00:00-23:59\"]}\n"})
+	s := servicetest.Start(t, servicetest.Options{Scenario: servicetest.Scenario +
+		"crowds:\n  - {hosts: bo-, people: 3, shifts: [\"00:00-23:59\"]}\n"})
 	number := s.Live("back-office")
 	s.Until("people to sign in", func() bool {
 		list, err := s.As(role.Viewer).Sessions(t.Context(), client.SessionQuery{Pool: "back-office"})
@@ -52,7 +53,8 @@ func TestHostsAndPeopleAtTheCommandLine(t *testing.T) {
 	run(0, "graphics", "image", "list")
 	run(0, "Next number", "image", "show", "counter-desk")
 	run(0, "advance", "image", "history", "counter-desk")
-	run(0, "was changed", "version", "edit", "counter-desk", number, "--notes", "spring", "--tag", "a,b", "--end-of-life", "2031-01-31")
+	run(0, "was changed", "version", "edit", "counter-desk", number, "--notes", "spring", "--tag", "a,b",
+		"--end-of-life", "2031-01-31")
 	run(0, "2031-01-31", "version", "list", "counter-desk")
 	run(0, "was changed", "version", "edit", "counter-desk", number, "--end-of-life", "none")
 	require.NotContains(t, run(0, "spring", "version", "show", "counter-desk", number), "2031-01-31")
@@ -67,7 +69,8 @@ func TestAccountsAndTokensAtTheCommandLine(t *testing.T) {
 		return typed(t, input, append([]string{"--url", s.URL, "--token", token}, args...)...)
 	}
 	admin := s.Token(role.Administrator)
-	out, code := as(admin, "long enough for us\n", "account", "add", "ida", "--role", "operator", "--title", "Ida Strand")
+	out, code := as(admin, "long enough for us\n", "account", "add", "ida", "--role", "operator", "--title",
+		"Ida Strand")
 	require.Zero(t, code, out)
 	out, code = as(admin, "long enough for us\n", "account", "add", "Ida!")
 	require.Equal(t, cli.ExitUsage, code, out)
@@ -112,7 +115,8 @@ func TestPasswordsAndNarrowTokensAtTheCommandLine(t *testing.T) {
 	out, code := as(mine, "", "token", "make", "pipeline", "--days", "90")
 	require.Equal(t, cli.ExitRefused, code, out)
 	require.Contains(t, out, "sign in with your password to make one that lasts longer")
-	out, code = as(mine, servicetest.Password+"\n", "token", "make", "pipeline", "--days", "90", "--pool", "ticket-pilot", "--account", string(role.Operator))
+	out, code = as(mine, servicetest.Password+"\n", "token", "make", "pipeline", "--days", "90", "--pool",
+		"ticket-pilot", "--account", string(role.Operator))
 	require.Zero(t, code, out)
 	narrow := strings.Fields(out)[len(strings.Fields(out))-1]
 	_, code = as(narrow, "", "pool", "tell", "ticket-pilot", "hello")
@@ -147,7 +151,11 @@ func TestAnActIsShownBeforeItIsDone(t *testing.T) {
 	require.Equal(t, cli.ExitNotFound, code, "it is not there, which is said before anything is asked")
 	out, code = as("n\n", "activate", "counter-desk", two, "--overrule", "--reason", "r")
 	require.Equal(t, cli.ExitRefused, code, out)
-	for _, want := range []string{"Track live of counter-desk goes from " + one + " to " + two, "they drift until they are rolled over", one + " is kept as the fallback", "Clearance is overruled: testers:", "nothing was done"} {
+	for _, want := range []string{
+		"Track live of counter-desk goes from " + one + " to " + two,
+		"they drift until they are rolled over", one + " is kept as the fallback", "Clearance is overruled: testers:",
+		"nothing was done",
+	} {
 		require.Contains(t, out, want)
 	}
 	out, code = as("y\n", "activate", "counter-desk", two, "--overrule", "--reason", "r")
@@ -211,7 +219,10 @@ func TestWhatOthersWroteDoesNotSteerTheTerminal(t *testing.T) {
 		where host_id = (select id from hosts where name = 'tc-001')`, evil, evil).Error)
 	_, err := s.As(role.Operator).TellPool(t.Context(), "ticket-counters", evil)
 	require.NoError(t, err)
-	for _, command := range []string{"host show tc-001", "host list --state faulty", "host list --state faulty -o csv", "host list --state faulty -o yaml", "session list", "trail list", "today", "pool show ticket-counters"} {
+	for _, command := range []string{
+		"host show tc-001", "host list --state faulty", "host list --state faulty -o csv",
+		"host list --state faulty -o yaml", "session list", "trail list", "today", "pool show ticket-counters",
+	} {
 		out, code := pane(t, s, role.Viewer, strings.Fields(command)...)
 		require.Zero(t, code, out)
 		require.Contains(t, out, "click", command)

@@ -106,7 +106,8 @@ func (a *app) facts(list ...fact) {
 	}
 	for _, f := range list {
 		if f.value != "" {
-			fmt.Fprintf(a.out, "%s  %s\n", text.Bold.Sprintf("%-*s", width, f.name), strings.ReplaceAll(f.value, "\n", "\n"+strings.Repeat(" ", width+2)))
+			fmt.Fprintf(a.out, "%s  %s\n", text.Bold.Sprintf("%-*s", width, f.name),
+				strings.ReplaceAll(f.value, "\n", "\n"+strings.Repeat(" ", width+2)))
 		}
 	}
 }
@@ -144,10 +145,13 @@ func yesNo(b bool) string {
 
 // Colours are a second sign beside the word, never the only one.
 var stateColours = map[string]text.Color{
-	"serving": text.FgGreen, "done": text.FgGreen, "finished": text.FgGreen, "sealed": text.FgGreen, "met": text.FgGreen,
-	"draining": text.FgYellow, "warned": text.FgYellow, "emptied": text.FgYellow, "waiting": text.FgYellow, "paused": text.FgHiYellow, "not met": text.FgHiYellow,
-	"rebuilding": text.FgCyan, "checking": text.FgCyan, "running": text.FgCyan, "capturing": text.FgCyan, "starting": text.FgCyan,
-	"faulty": text.FgRed, "failed": text.FgRed, "barred": text.FgRed, "stopped": text.FgRed,
+	"serving": text.FgGreen, "done": text.FgGreen, "finished": text.FgGreen, "sealed": text.FgGreen,
+	"met":      text.FgGreen,
+	"draining": text.FgYellow, "warned": text.FgYellow, "emptied": text.FgYellow, "waiting": text.FgYellow,
+	"paused": text.FgHiYellow, "not met": text.FgHiYellow,
+	"rebuilding": text.FgCyan, "checking": text.FgCyan, "running": text.FgCyan, "capturing": text.FgCyan,
+	"starting": text.FgCyan,
+	"faulty":   text.FgRed, "failed": text.FgRed, "barred": text.FgRed, "stopped": text.FgRed,
 }
 
 func coloured[S ~string](state S) string {

@@ -87,7 +87,8 @@ func (a *app) people() []*cobra.Command {
 	var name string
 	signIn := &cobra.Command{
 		Use: "sign-in URL", Short: "Sign in to a service", Args: named,
-		Long: "Sign in to a service. The password is asked for at a terminal, and otherwise read from standard input.\nA bearer token that lasts 30 days is kept in a file that only you can read.",
+		Long: "Sign in to a service. The password is asked for at a terminal, and otherwise read from standard " +
+			"input.\nA bearer token that lasts 30 days is kept in a file that only you can read.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			password, err := a.secret("Password of " + name + ": ")
 			if err != nil {
@@ -102,7 +103,8 @@ func (a *app) people() []*cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.say("Signed in to %s as %s (%s). The token is kept in %s.", args[0], in.Account.Name, in.Account.Role, file)
+			a.say("Signed in to %s as %s (%s). The token is kept in %s.", args[0], in.Account.Name, in.Account.Role,
+				file)
 			return nil
 		},
 	}
@@ -144,7 +146,8 @@ func (a *app) people() []*cobra.Command {
 	}
 	password := &cobra.Command{
 		Use: "password", Short: "Change your own password", Args: named,
-		Long: "Change your own password. The old one and then the new one are asked for at a terminal, and otherwise read\nfrom standard input, a line each. Your other sessions and tokens end.",
+		Long: "Change your own password. The old one and then the new one are asked for at a terminal, and " +
+			"otherwise read\nfrom standard input, a line each. Your other sessions and tokens end.",
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			if f, ok := a.in.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
 				a.in = bufio.NewReader(a.in) // both lines come by it
@@ -173,7 +176,10 @@ func (a *app) tokens() *cobra.Command {
 	var name string
 	make := &cobra.Command{
 		Use: "make NAME", Short: "Make a bearer token; its secret is shown this once", Args: named,
-		Long:    "Make a bearer token. A token that is made with another one lasts no longer and may do no more than that one,\nand ends with it: with the one that you signed in with, when you sign out. With --account the password is\nasked for instead, and the token stands for itself. A token that is given pools or images changes nothing\nelse; what it can read is by its role.",
+		Long: "Make a bearer token. A token that is made with another one lasts no longer and may do no more " +
+			"than that one,\nand ends with it: with the one that you signed in with, when you sign out. With " +
+			"--account the password is\nasked for instead, and the token stands for itself. A token that is given " +
+			"pools or images changes nothing\nelse; what it can read is by its role.",
 		Example: "  pane token make pipeline --account mira --days 90 --role operator --pool ticket-pilot",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			in.Name = args[0]
@@ -187,7 +193,10 @@ func (a *app) tokens() *cobra.Command {
 					return err
 				}
 				var signed client.SignedIn
-				signed, err = c.SignInFor(ctx, client.SignIn{Name: name, Password: password, Token: in.Name, Days: in.Days, Role: in.Role, Pools: in.Pools, Images: in.Images})
+				signed, err = c.SignInFor(ctx, client.SignIn{
+					Name: name, Password: password, Token: in.Name,
+					Days: in.Days, Role: in.Role, Pools: in.Pools, Images: in.Images,
+				})
 				t.Name, t.Secret = in.Name, signed.Token
 			}
 			if err != nil {
@@ -204,9 +213,11 @@ func (a *app) tokens() *cobra.Command {
 		}),
 	}
 	f := make.Flags()
-	f.IntVar(&in.Days, "days", 0, "days until it expires (default: as long as the token that makes it; 30 with --account)")
+	f.IntVar(&in.Days, "days", 0, "days until it expires (default: as long as the token that makes it; 30 with "+
+		"--account)")
 	f.StringVar((*string)(&in.Role), "role", "", "the most that it may do (default: all that you may)")
-	f.StringSliceVar(&in.Pools, "pool", nil, "let it change this pool only, and what else is named; may be given several times")
+	f.StringSliceVar(&in.Pools, "pool", nil, "let it change this pool only, and what else is named; may be given "+
+		"several times")
 	f.StringSliceVar(&in.Images, "image", nil, "let it change this image and its pools only, and what else is named")
 	f.StringVar(&name, "account", "", "make it with the password of this account, and not with your token")
 	_ = make.RegisterFlagCompletionFunc("pool", a.complete(poolNames))
@@ -221,7 +232,10 @@ func (a *app) tokens() *cobra.Command {
 			return list(a, tokens, "You have no token.",
 				column[client.Token]{"Token", func(t client.Token) string { return strconv.FormatInt(t.ID, 10) }},
 				column[client.Token]{"Name", func(t client.Token) string { return t.Name }},
-				column[client.Token]{"May", func(t client.Token) string { return cmp.Or(string(t.Role), "all that you may") }},
+				column[client.Token]{"May", func(t client.Token) string {
+					return cmp.Or(string(t.Role),
+						"all that you may")
+				}},
 				column[client.Token]{"Changes only", func(t client.Token) string {
 					return strings.Join(append(append([]string{}, t.Pools...), t.Images...), ", ")
 				}},
@@ -264,7 +278,8 @@ func (a *app) accounts() *cobra.Command {
 		}),
 	}
 	add.Flags().StringVar(&in.Title, "title", "", "the person's name")
-	add.Flags().StringVar((*string)(&in.Role), "role", string(role.Viewer), "viewer, operator, approver or administrator")
+	add.Flags().StringVar((*string)(&in.Role), "role", string(role.Viewer),
+		"viewer, operator, approver or administrator")
 	var edit struct {
 		title                     string
 		role                      role.Role
@@ -349,7 +364,10 @@ func (a *app) trail() *cobra.Command {
 				return err
 			}
 			return list(a, entries, "No entry is like that.",
-				column[client.TrailEntry]{"#", func(e client.TrailEntry) string { return strconv.FormatInt(e.Seq, 10) }},
+				column[client.TrailEntry]{"#", func(e client.TrailEntry) string {
+					return strconv.FormatInt(e.Seq,
+						10)
+				}},
 				column[client.TrailEntry]{"At", func(e client.TrailEntry) string { return when(&e.At) }},
 				column[client.TrailEntry]{"Who", func(e client.TrailEntry) string { return e.Actor }},
 				column[client.TrailEntry]{"What", func(e client.TrailEntry) string { return e.Verb }},
@@ -360,7 +378,10 @@ func (a *app) trail() *cobra.Command {
 					}
 					return e.Scope
 				}},
-				column[client.TrailEntry]{"Why", func(e client.TrailEntry) string { return cmp.Or(e.Reason, detail(e)) }})
+				column[client.TrailEntry]{"Why", func(e client.TrailEntry) string {
+					return cmp.Or(e.Reason,
+						detail(e))
+				}})
 		}),
 	}
 	filters(listing)
@@ -422,7 +443,8 @@ func detail(e client.TrailEntry) string {
 	for i, n := range names {
 		text := fmt.Sprint(fields[n])
 		if list, ok := fields[n].([]any); ok {
-			text = strings.Trim(strings.Join(strings.Split(strings.Trim(fmt.Sprintf("%q", list), "[]"), `" "`), ", "), `"`)
+			text = strings.Trim(strings.Join(strings.Split(strings.Trim(fmt.Sprintf("%q", list), "[]"), `" "`), ", "),
+				`"`)
 		}
 		names[i] = strings.ReplaceAll(n, "_", " ") + " " + text
 	}

@@ -41,7 +41,9 @@ func follows(p client.Pool) string {
 
 func (a *app) pool() *cobra.Command {
 	cmd := &cobra.Command{Use: "pool", Short: "Pools of hosts"}
-	act := func(use, short string, needsReason bool, do func(context.Context, *client.Client, []string, string) (client.Pool, error)) *cobra.Command {
+	act := func(use, short string, needsReason bool,
+		do func(context.Context, *client.Client, []string, string) (client.Pool, error),
+	) *cobra.Command {
 		var reason string
 		c := &cobra.Command{
 			Use: use, Short: short, Args: named, ValidArgsFunction: a.complete(poolNames),
@@ -64,14 +66,19 @@ func (a *app) pool() *cobra.Command {
 		return c
 	}
 	var overrule bool
-	pin := act("pin POOL NUMBER", "Make a pool run one version, whatever its track names", true, func(ctx context.Context, c *client.Client, args []string, reason string) (client.Pool, error) {
-		_, err := a.preview(ctx, c, false, client.PreviewRequest{Act: "pin", Pools: args[:1], Number: args[1], Overrule: overrule}, "Pin %s to %s?", args[0], args[1])
-		if err != nil {
-			return client.Pool{}, err
-		}
-		return c.Pin(ctx, args[0], client.Pin{Version: args[1], Reason: reason, Overrule: overrule})
-	})
-	pin.Long = "Make a pool run one version, whatever its track names. Pinning a pool that follows live to a version that\nwas never live needs what activating it would need: the role approver, and clearance."
+	pin := act("pin POOL NUMBER", "Make a pool run one version, whatever its track names", true,
+		func(ctx context.Context, c *client.Client, args []string, reason string) (client.Pool, error) {
+			_, err := a.preview(ctx, c, false, client.PreviewRequest{
+				Act: "pin", Pools: args[:1], Number: args[1],
+				Overrule: overrule,
+			}, "Pin %s to %s?", args[0], args[1])
+			if err != nil {
+				return client.Pool{}, err
+			}
+			return c.Pin(ctx, args[0], client.Pin{Version: args[1], Reason: reason, Overrule: overrule})
+		})
+	pin.Long = "Make a pool run one version, whatever its track names. Pinning a pool that follows live to a " +
+		"version that\nwas never live needs what activating it would need: the role approver, and clearance."
 	pin.Flags().BoolVar(&overrule, "overrule", false, "pin production to a version without clearance (administrators)")
 	cmd.AddCommand(&cobra.Command{
 		Use: "list", Short: "All pools", Args: named,
@@ -88,7 +95,10 @@ func (a *app) pool() *cobra.Command {
 				column[client.Pool]{"Hosts", func(p client.Pool) string { return fmt.Sprint(p.Hosts) }},
 				column[client.Pool]{"Serving", func(p client.Pool) string { return fmt.Sprint(p.States["serving"]) }},
 				column[client.Pool]{"Sessions", func(p client.Pool) string { return fmt.Sprint(p.Sessions) }},
-				column[client.Pool]{"Free seats", func(p client.Pool) string { return fmt.Sprintf("%d of %d", p.Free, p.Hosts*p.SeatsPerHost) }},
+				column[client.Pool]{"Free seats", func(p client.Pool) string {
+					return fmt.Sprintf("%d of %d", p.Free,
+						p.Hosts*p.SeatsPerHost)
+				}},
 				column[client.Pool]{"Drifting", func(p client.Pool) string { return fmt.Sprint(p.Drifting) }},
 				column[client.Pool]{"Rollover", func(p client.Pool) string {
 					if p.Rollover == 0 {
@@ -116,17 +126,23 @@ func (a *app) pool() *cobra.Command {
 				if p.Rollover != 0 {
 					rollover = fmt.Sprintf("%d is under way: pane rollover watch %d", p.Rollover, p.Rollover)
 				}
-				a.facts(fact{"Pool", p.Name}, fact{"Title", p.Title}, fact{"Site", p.Site}, fact{"Follows", follows(p)}, fact{"Pinned because", p.PinnedWhy}, fact{"Should run", p.Target}, fact{"Machine class", p.MachineClass},
-					fact{"Hosts", fmt.Sprintf("%d: %s", p.Hosts, counts(p.States))}, fact{"Versions", counts(p.Versions)}, fact{"Drifting", fmt.Sprint(p.Drifting)},
-					fact{"Seats", fmt.Sprintf("%d in service, %d free, %s", p.InService, p.Free, many(p.Sessions, "session"))}, fact{"Rollover", rollover})
+				a.facts(fact{"Pool", p.Name}, fact{"Title", p.Title}, fact{"Site", p.Site}, fact{"Follows", follows(p)},
+					fact{"Pinned because", p.PinnedWhy}, fact{"Should run", p.Target},
+					fact{"Machine class", p.MachineClass},
+					fact{"Hosts", fmt.Sprintf("%d: %s", p.Hosts, counts(p.States))},
+					fact{"Versions", counts(p.Versions)}, fact{"Drifting", fmt.Sprint(p.Drifting)},
+					fact{"Seats", fmt.Sprintf("%d in service, %d free, %s", p.InService, p.Free,
+						many(p.Sessions, "session"))}, fact{"Rollover", rollover})
 				a.say("")
 			}
 			return a.hosts(hosts)
 		}),
-	}, pin, act("unpin POOL", "Make a pool follow its track again", false, func(ctx context.Context, c *client.Client, args []string, reason string) (client.Pool, error) {
-		return c.Unpin(ctx, args[0], reason)
-	}), &cobra.Command{
-		Use: "tell POOL TEXT", Short: "Show a text to everybody in a pool", Args: named, ValidArgsFunction: a.complete(poolNames),
+	}, pin, act("unpin POOL", "Make a pool follow its track again", false,
+		func(ctx context.Context, c *client.Client, args []string, reason string) (client.Pool, error) {
+			return c.Unpin(ctx, args[0], reason)
+		}), &cobra.Command{
+		Use: "tell POOL TEXT", Short: "Show a text to everybody in a pool", Args: named,
+		ValidArgsFunction: a.complete(poolNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			r, err := c.TellPool(ctx, args[0], args[1])
 			if err == nil {
@@ -150,7 +166,10 @@ func (a *app) hosts(hosts []client.Host) error {
 			}
 			return ""
 		}},
-		column[client.Host]{"Sessions", func(h client.Host) string { return fmt.Sprintf("%d of %d", h.Sessions, h.Seats) }},
+		column[client.Host]{"Sessions", func(h client.Host) string {
+			return fmt.Sprintf("%d of %d", h.Sessions,
+				h.Seats)
+		}},
 		column[client.Host]{"Heard", func(h client.Host) string { return cmp.Or(when(h.SeenAt), "never") }},
 		column[client.Host]{"Why", func(h client.Host) string {
 			if h.DrainedBy != "" {
@@ -181,9 +200,15 @@ func (a *app) host() *cobra.Command {
 	f.StringVar(&q.Version, "version", "", "only hosts that run this version")
 	f.BoolVar(&q.Drifts, "drifts", false, "only hosts that run another version than they should")
 	f.StringVar(&q.Find, "find", "", "only hosts with this in their name")
-	_ = listing.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"starting", "checking", "serving", "draining", "emptied", "rebuilding", "faulty", "off"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = listing.RegisterFlagCompletionFunc("state",
+		cobra.FixedCompletions([]string{
+			"starting", "checking", "serving", "draining", "emptied", "rebuilding",
+			"faulty", "off",
+		}, cobra.ShellCompDirectiveNoFileComp))
 
-	act := func(verb, short string, do func(*client.Client, context.Context, string, string) (client.Host, error)) *cobra.Command {
+	act := func(verb, short string, do func(*client.Client, context.Context, string, string) (client.Host,
+		error),
+	) *cobra.Command {
 		var reason string
 		c := &cobra.Command{
 			Use: verb + " HOST...", Short: short, Args: named, ValidArgsFunction: a.complete(hostNames),
@@ -203,8 +228,11 @@ func (a *app) host() *cobra.Command {
 	}
 	var rebuild client.RebuildHost
 	rebuilding := &cobra.Command{
-		Use: "rebuild HOST", Short: "Give a host a new disk of the version that it should run", Args: named, ValidArgsFunction: a.complete(hostNames),
-		Long: "Give a host a new disk, by a rollover of this one host: it drains, its people leave, it is rebuilt,\nchecked and put back. A faulty host whose agent is silent is rebuilt only with --vouch-empty: silence\nproves nothing about who is on it.",
+		Use: "rebuild HOST", Short: "Give a host a new disk of the version that it should run", Args: named,
+		ValidArgsFunction: a.complete(hostNames),
+		Long: "Give a host a new disk, by a rollover of this one host: it drains, its people leave, it is " +
+			"rebuilt,\nchecked and put back. A faulty host whose agent is silent is rebuilt only with " +
+			"--vouch-empty: silence\nproves nothing about who is on it.",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			if err := a.ask("Throw the disk of %s away and make a new one?", args[0]); err != nil {
 				return err
@@ -232,8 +260,15 @@ func (a *app) host() *cobra.Command {
 			if a.structured() {
 				return a.object(h)
 			}
-			a.facts(fact{"Host", h.Name}, fact{"Pool", h.Pool}, fact{"Site", h.Site}, fact{"State", coloured(h.State) + " since " + when(&h.Since)}, fact{"Why", h.Why}, fact{"Drained by", h.DrainedBy},
-				fact{"Runs", h.Version}, fact{"Reports", h.Stamp}, fact{"Should run", h.Target}, fact{"Drifts", yesNo(h.Drifts)}, fact{"Checks", strings.TrimSpace(string(h.Checks) + " " + h.ChecksWhy)}, fact{"Heard", cmp.Or(when(h.SeenAt), "never")}, fact{"Load", fmt.Sprintf("%.2f", h.Load)})
+			a.facts(fact{"Host", h.Name}, fact{"Pool", h.Pool}, fact{"Site", h.Site},
+				fact{"State", coloured(h.State) + " since " + when(&h.Since)}, fact{"Why", h.Why},
+				fact{"Drained by", h.DrainedBy},
+				fact{"Runs", h.Version}, fact{"Reports", h.Stamp}, fact{"Should run", h.Target},
+				fact{"Drifts", yesNo(h.Drifts)}, fact{
+					"Checks",
+					strings.TrimSpace(string(h.Checks) + " " + h.ChecksWhy),
+				},
+				fact{"Heard", cmp.Or(when(h.SeenAt), "never")}, fact{"Load", fmt.Sprintf("%.2f", h.Load)})
 			if h.Machine != nil {
 				a.say("")
 				a.facts(machine(h.Machine)...)
@@ -276,7 +311,8 @@ func (a *app) session() *cobra.Command {
 	f.StringVar(&q.Find, "find", "", "only sessions with this in the name of their person or host")
 	var reason string
 	signOff := &cobra.Command{
-		Use: "sign-off HOST SESSION", Short: "End a session; what is not saved is lost", Args: named, ValidArgsFunction: a.complete(hostNames, sessionKeys),
+		Use: "sign-off HOST SESSION", Short: "End a session; what is not saved is lost", Args: named,
+		ValidArgsFunction: a.complete(hostNames, sessionKeys),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			if err := a.ask("End session %s on %s? What is not saved is lost.", args[1], args[0]); err != nil {
 				return err
@@ -290,7 +326,8 @@ func (a *app) session() *cobra.Command {
 	}
 	signOff.Flags().StringVar(&reason, "reason", "", "why")
 	cmd.AddCommand(listing, signOff, &cobra.Command{
-		Use: "tell HOST SESSION TEXT", Short: "Show a text to one person", Args: named, ValidArgsFunction: a.complete(hostNames, sessionKeys),
+		Use: "tell HOST SESSION TEXT", Short: "Show a text to one person", Args: named,
+		ValidArgsFunction: a.complete(hostNames, sessionKeys),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			_, err := c.TellSession(ctx, args[0], args[1], args[2])
 			if err == nil {

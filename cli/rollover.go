@@ -17,7 +17,8 @@ import (
 )
 
 func (a *app) rollover() *cobra.Command {
-	cmd := &cobra.Command{Use: "rollover", Short: "Rollovers: hosts move to the version they should run, batch by batch"}
+	cmd := &cobra.Command{Use: "rollover", Short: "Rollovers: hosts move to the version they should run, batch by " +
+		"batch"}
 	cmd.AddCommand(a.startRollover(), a.listRollovers(), a.showRollover(), a.watchRollover(),
 		a.rolloverAct("pause", "Take no further host and end no session; finish the hosts whose disk is gone", false),
 		a.rolloverAct("resume", "Go on; failures so far no longer count against the budget", false),
@@ -33,16 +34,21 @@ func (a *app) startRollover() *cobra.Command {
 	var follow bool
 	cmd := &cobra.Command{
 		Use: "start --pool POOL", Short: "Start a rollover of one or several pools", Args: named,
-		Example: "  pane rollover start --pool ticket-counters --batch 20% --floor 10% --log-off warn --grace 15m --follow",
+		Example: "  pane rollover start --pool ticket-counters --batch 20% --floor 10% --log-off warn --grace 15m " +
+			"--follow",
 	}
 	f := cmd.Flags()
 	f.StringSliceVar(&in.Pools, "pool", nil, "pool to roll over, may be given several times")
 	f.StringVar(&in.Options.Batch, "batch", "", "hosts of a batch: 5, or 10% of the pool (default 10%)")
-	f.StringVar(&in.Options.Floor, "floor", "", "seats that stay free and in service: 20, or 10% of the pool (default 10%)")
-	f.StringVar((*string)(&in.Options.LogOff), "log-off", "", "wait for people to leave, or warn them and end the session after the grace period (default wait)")
+	f.StringVar(&in.Options.Floor, "floor", "", "seats that stay free and in service: 20, or 10% of the pool "+
+		"(default 10%)")
+	f.StringVar((*string)(&in.Options.LogOff), "log-off", "",
+		"wait for people to leave, or warn them and end the session after the grace period (default wait)")
 	f.StringVar(&in.Options.Grace, "grace", "", "from the delivered warning to the sign-off (default 15m)")
-	f.StringVar(&in.Options.LastNotice, "last-notice", "", "how long before the end the last notice is given (default 2m)")
-	f.StringVar(&in.Options.FirstText, "first-text", "", "what people are told first; {minutes} stands for the grace period")
+	f.StringVar(&in.Options.LastNotice, "last-notice", "",
+		"how long before the end the last notice is given (default 2m)")
+	f.StringVar(&in.Options.FirstText, "first-text", "",
+		"what people are told first; {minutes} stands for the grace period")
 	f.StringVar(&in.Options.LastText, "last-text", "", "what people are told last; {minutes} stands for what is left")
 	f.StringVar(&in.Options.Deadline, "deadline", "", "how long a host may drain under wait before warn applies")
 	f.IntVar(&in.Options.Stagger, "stagger", 0, "hosts started per minute at most (default: the site's own limit)")
@@ -53,7 +59,8 @@ func (a *app) startRollover() *cobra.Command {
 	f.BoolVar(&follow, "follow", false, "follow it on the screen until it ends")
 	_ = cmd.MarkFlagRequired("pool")
 	_ = cmd.RegisterFlagCompletionFunc("pool", a.complete(poolNames))
-	_ = cmd.RegisterFlagCompletionFunc("log-off", cobra.FixedCompletions([]string{"wait", "warn"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("log-off",
+		cobra.FixedCompletions([]string{"wait", "warn"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 		if f.Changed("failure-budget") {
 			in.Options.FailureBudget = &budget
@@ -65,7 +72,8 @@ func (a *app) startRollover() *cobra.Command {
 			}
 			in.Options.EarliestStart = &t
 		}
-		if _, err := a.preview(ctx, c, false, client.PreviewRequest{Act: "roll", Pools: in.Pools, Options: in.Options}, "Roll over %s?", strings.Join(in.Pools, ", ")); err != nil {
+		if _, err := a.preview(ctx, c, false, client.PreviewRequest{Act: "roll", Pools: in.Pools, Options: in.Options},
+			"Roll over %s?", strings.Join(in.Pools, ", ")); err != nil {
 			return err
 		}
 		rows, err := c.StartRollovers(ctx, in)
@@ -73,7 +81,9 @@ func (a *app) startRollover() *cobra.Command {
 			return err
 		}
 		for _, r := range rows {
-			a.say("Rollover %d takes %s of %s to %s %s: batches of %d, floor of %s, log-off policy %s.", r.ID, many(r.Total, "host"), r.Pool, r.Image, r.Version, r.BatchSize, many(r.FloorSeats, "seat"), r.Options.LogOff)
+			a.say("Rollover %d takes %s of %s to %s %s: batches of %d, floor of %s, log-off policy %s.", r.ID,
+				many(r.Total, "host"), r.Pool, r.Image, r.Version, r.BatchSize, many(r.FloorSeats, "seat"),
+				r.Options.LogOff)
 		}
 		if a.structured() {
 			return a.object(rows)
@@ -111,7 +121,9 @@ func (a *app) listRollovers() *cobra.Command {
 				column[client.Rollover]{"To", func(r client.Rollover) string { return r.Image + " " + r.Version }},
 				column[client.Rollover]{"State", func(r client.Rollover) string { return coloured(r.State) }},
 				column[client.Rollover]{"Settled", progressOf},
-				column[client.Rollover]{"Failed", func(r client.Rollover) string { return fmt.Sprint(r.Phases["failed"]) }},
+				column[client.Rollover]{"Failed", func(r client.Rollover) string {
+					return fmt.Sprint(r.Phases["failed"])
+				}},
 				column[client.Rollover]{"Started", func(r client.Rollover) string { return when(r.StartedAt) }},
 				column[client.Rollover]{"Ended", func(r client.Rollover) string { return when(r.EndedAt) }},
 				column[client.Rollover]{"By", func(r client.Rollover) string { return r.CreatedBy }})
@@ -135,7 +147,8 @@ func parseID(s string) (int64, error) {
 
 func (a *app) showRollover() *cobra.Command {
 	return &cobra.Command{
-		Use: "show NUMBER", Short: "One rollover with its hosts", Args: named, ValidArgsFunction: a.complete(rolloverIDs),
+		Use: "show NUMBER", Short: "One rollover with its hosts", Args: named,
+		ValidArgsFunction: a.complete(rolloverIDs),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			id, err := parseID(args[0])
 			if err != nil {
@@ -157,10 +170,16 @@ func (a *app) showRollover() *cobra.Command {
 				if r.Reverses != 0 {
 					reverses = fmt.Sprintf("rollover %d", r.Reverses)
 				}
-				a.facts(fact{"Rollover", fmt.Sprint(r.ID)}, fact{"Pool", r.Pool}, fact{"To", r.Image + " " + r.Version}, fact{"State", coloured(r.State)}, fact{"Paused because", r.PausedWhy}, fact{"Reverses", reverses}, fact{"Reason", r.Reason},
-					fact{"Hosts", fmt.Sprintf("%d: %s", r.Total, counts(r.Phases))}, fact{"Waits for", strings.Join(r.Holds, "\n")},
-					fact{"Options", fmt.Sprintf("batches of %d, floor of %s, log-off policy %s, grace %s, failure budget %d", r.BatchSize, many(r.FloorSeats, "seat"), r.Options.LogOff, r.Options.Grace, *r.Options.FailureBudget)},
-					fact{"Planned", when(&r.CreatedAt) + " by " + r.CreatedBy}, fact{"Started", when(r.StartedAt)}, fact{"Ended", when(r.EndedAt)})
+				a.facts(fact{"Rollover", fmt.Sprint(r.ID)}, fact{"Pool", r.Pool}, fact{"To", r.Image + " " + r.Version},
+					fact{"State", coloured(r.State)}, fact{"Paused because", r.PausedWhy}, fact{"Reverses", reverses},
+					fact{"Reason", r.Reason},
+					fact{"Hosts", fmt.Sprintf("%d: %s", r.Total, counts(r.Phases))},
+					fact{"Waits for", strings.Join(r.Holds, "\n")},
+					fact{"Options", fmt.Sprintf("batches of %d, floor of %s, log-off policy %s, grace %s, failure "+
+						"budget %d", r.BatchSize, many(r.FloorSeats, "seat"), r.Options.LogOff, r.Options.Grace,
+						*r.Options.FailureBudget)},
+					fact{"Planned", when(&r.CreatedAt) + " by " + r.CreatedBy}, fact{"Started", when(r.StartedAt)},
+					fact{"Ended", when(r.EndedAt)})
 				a.say("")
 			}
 			return list(a, hosts, "It has no hosts.",
@@ -174,8 +193,13 @@ func (a *app) showRollover() *cobra.Command {
 				column[client.RolloverHost]{"Phase", func(h client.RolloverHost) string { return coloured(h.Phase) }},
 				column[client.RolloverHost]{"Since", func(h client.RolloverHost) string { return when(&h.Since) }},
 				column[client.RolloverHost]{"From", func(h client.RolloverHost) string { return cmp.Or(h.From, "-") }},
-				column[client.RolloverHost]{"Runs", func(h client.RolloverHost) string { return cmp.Or(h.Version, "-") }},
-				column[client.RolloverHost]{"Sessions", func(h client.RolloverHost) string { return fmt.Sprint(h.Sessions) }},
+				column[client.RolloverHost]{"Runs", func(h client.RolloverHost) string {
+					return cmp.Or(h.Version,
+						"-")
+				}},
+				column[client.RolloverHost]{"Sessions", func(h client.RolloverHost) string {
+					return fmt.Sprint(h.Sessions)
+				}},
 				column[client.RolloverHost]{"Why", func(h client.RolloverHost) string { return h.Why }})
 		}),
 	}
@@ -203,7 +227,8 @@ func (a *app) rolloverAct(verb, short string, needsReason bool) *cobra.Command {
 				return a.object(r)
 			}
 			if verb == "reverse" {
-				a.say("Rollover %d takes %s of %s back to %s. Watch it with: pane rollover watch %d", r.ID, many(r.Phases["queued"], "host"), r.Pool, r.Version, r.ID)
+				a.say("Rollover %d takes %s of %s back to %s. Watch it with: pane rollover watch %d", r.ID,
+					many(r.Phases["queued"], "host"), r.Pool, r.Version, r.ID)
 			} else {
 				a.say("Rollover %d of %s is %s; %s hosts are settled.", r.ID, r.Pool, r.State, progressOf(r))
 			}
@@ -220,8 +245,11 @@ func (a *app) rolloverAct(verb, short string, needsReason bool) *cobra.Command {
 func (a *app) watchRollover() *cobra.Command {
 	var until string
 	cmd := &cobra.Command{
-		Use: "watch NUMBER", Short: "Watch a rollover until it ends or pauses", Args: named, ValidArgsFunction: a.complete(rolloverIDs),
-		Long: "Watch a rollover until it ends or pauses. Exit code 0: it finished; 7: it paused, was stopped, or\nfinished with failed hosts. With --until batch=N it ends as soon as batch N is there, with exit code 0.",
+		Use: "watch NUMBER", Short: "Watch a rollover until it ends or pauses", Args: named,
+		ValidArgsFunction: a.complete(rolloverIDs),
+		Long: "Watch a rollover until it ends or pauses. Exit code 0: it finished; 7: it paused, was stopped, " +
+			"or\nfinished with failed hosts. With --until batch=N it ends as soon as batch N is there, with exit " +
+			"code 0.",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			id, err := parseID(args[0])
 			if err != nil {
@@ -236,7 +264,8 @@ func (a *app) watchRollover() *cobra.Command {
 
 // The sign of each phase in the drawn panes; the colour says it once more.
 var phaseSigns = map[rollover.Phase]string{
-	"queued": "·", "draining": "v", "warned": "!", "emptied": "o", "rebuilding": "*", "checking": "?", "done": "#", "failed": "X", "left": "-",
+	"queued": "·", "draining": "v", "warned": "!", "emptied": "o", "rebuilding": "*", "checking": "?", "done": "#",
+	"failed": "X", "left": "-",
 }
 
 func (a *app) watch(ctx context.Context, c *client.Client, id int64, until string) error {
@@ -317,9 +346,11 @@ func outcome(r client.Rollover) error {
 	case r.State == "finished" && failed == 0:
 		return nil
 	case r.State == "finished":
-		return &badOutcome{fmt.Sprintf("rollover %d finished, and %s failed: pane rollover show %d", r.ID, many(failed, "host"), r.ID)}
+		return &badOutcome{fmt.Sprintf("rollover %d finished, and %s failed: pane rollover show %d", r.ID,
+			many(failed, "host"), r.ID)}
 	case r.State == "paused":
-		return &badOutcome{fmt.Sprintf("rollover %d is paused: %s\nLook at it, then go on with: pane rollover resume %d", r.ID, cmp.Or(r.PausedWhy, "by hand"), r.ID)}
+		return &badOutcome{fmt.Sprintf("rollover %d is paused: %s\nLook at it, then go on with: pane rollover "+
+			"resume %d", r.ID, cmp.Or(r.PausedWhy, "by hand"), r.ID)}
 	}
 	return &badOutcome{fmt.Sprintf("rollover %d was %s", r.ID, r.State)}
 }
@@ -327,7 +358,8 @@ func outcome(r client.Rollover) error {
 // drawing draws a rollover: a line a batch, a sign a host.
 func drawing(r client.Rollover, hosts []client.RolloverHost) []string {
 	lines := []string{
-		text.Bold.Sprintf("Rollover %d", r.ID) + fmt.Sprintf(" of %s to %s %s: %s, %s settled", r.Pool, r.Image, r.Version, coloured(r.State), progressOf(r)),
+		text.Bold.Sprintf("Rollover %d", r.ID) + fmt.Sprintf(" of %s to %s %s: %s, %s settled", r.Pool, r.Image,
+			r.Version, coloured(r.State), progressOf(r)),
 	}
 	batches := map[int][]client.RolloverHost{}
 	for _, h := range hosts {
@@ -337,7 +369,10 @@ func drawing(r client.Rollover, hosts []client.RolloverHost) []string {
 	for b := range batches {
 		order = append(order, b)
 	}
-	sort.Slice(order, func(i, j int) bool { return order[j] == 0 && order[i] != 0 || order[i] != 0 && order[i] < order[j] })
+	sort.Slice(order, func(i, j int) bool {
+		return order[j] == 0 && order[i] != 0 || order[i] != 0 &&
+			order[i] < order[j]
+	})
 	for _, b := range order {
 		name := fmt.Sprintf("batch %d", b)
 		if b == 0 {
@@ -360,5 +395,6 @@ func drawing(r client.Rollover, hosts []client.RolloverHost) []string {
 	if r.PausedWhy != "" {
 		lines = append(lines, "  "+text.FgHiYellow.Sprint("paused: "+r.PausedWhy))
 	}
-	return append(lines, text.Faint.Sprint("  · queued  v draining  ! warned  o emptied  * rebuilding  ? checking  # done  X failed  - left"))
+	return append(lines, text.Faint.Sprint("  · queued  v draining  ! warned  o emptied  * rebuilding  ? checking  "+
+		"# done  X failed  - left"))
 }

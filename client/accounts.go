@@ -3,9 +3,10 @@ package client
 import (
 	"context"
 	"net/http"
-	"nimblepane/core/role"
 	"strconv"
 	"time"
+
+	"nimblepane/core/role"
 )
 
 // Account is somebody who may sign in.
@@ -135,6 +136,9 @@ func (c *Client) MakeToken(ctx context.Context, in NewToken) (MadeToken, error) 
 }
 
 func (c *Client) RevokeToken(ctx context.Context, id int64) error {
-	_, err := do[struct{}](ctx, c, request{method: http.MethodDelete, path: pathOf("tokens", strconv.FormatInt(id, 10))})
+	_, err := do[struct{}](ctx, c, request{
+		method: http.MethodDelete,
+		path:   pathOf("tokens", strconv.FormatInt(id, 10)),
+	})
 	return err
 }

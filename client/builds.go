@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"net/url"
+
 	"nimblepane/platform"
 )
 
@@ -49,7 +50,10 @@ func buildMachine(site, name, act string) string {
 
 // CreateBuildMachine makes a build machine, which is off.
 func (c *Client) CreateBuildMachine(ctx context.Context, site string, in NewBuildMachine) (Site, error) {
-	return do[Site](ctx, c, request{method: http.MethodPost, path: "/sites/" + url.PathEscape(site) + "/build-machines", body: in})
+	return do[Site](ctx, c, request{
+		method: http.MethodPost, path: "/sites/" + url.PathEscape(site) + "/build-machines",
+		body: in,
+	})
 }
 
 // StartBuildMachine starts a build machine.
@@ -77,11 +81,17 @@ func (c *Client) PutOnBuildMachine(ctx context.Context, site, name, path string,
 	if content == nil {
 		content = []byte{}
 	}
-	_, err := c.raw(ctx, request{method: http.MethodPut, path: buildMachine(site, name, "/file"), query: values("path", path), body: content, contentType: "application/octet-stream"}, "application/json")
+	_, err := c.raw(ctx, request{
+		method: http.MethodPut, path: buildMachine(site, name, "/file"),
+		query: values("path", path), body: content, contentType: "application/octet-stream",
+	}, "application/json")
 	return err
 }
 
 // GetFromBuildMachine reads a file of a build machine.
 func (c *Client) GetFromBuildMachine(ctx context.Context, site, name, path string) ([]byte, error) {
-	return c.raw(ctx, request{method: http.MethodGet, path: buildMachine(site, name, "/file"), query: values("path", path)}, "application/octet-stream")
+	return c.raw(ctx, request{
+		method: http.MethodGet, path: buildMachine(site, name, "/file"),
+		query: values("path", path),
+	}, "application/octet-stream")
 }

@@ -92,7 +92,8 @@ func TestWatchingGoesOnAfterALostConnection(t *testing.T) {
 			require.Equal(t, "2", r.Header.Get("Last-Event-ID"))
 		}
 		for i := range 2 {
-			fmt.Fprintf(w, "id:%[1]d\nevent:change\ndata:{\"seq\":%[1]d,\"kind\":\"host.drain\"}\n\n", n*2-2+int64(i)+1-(n-1)/2*2)
+			fmt.Fprintf(w, "id:%[1]d\nevent:change\ndata:{\"seq\":%[1]d,\"kind\":\"host.drain\"}\n\n",
+				n*2-2+int64(i)+1-(n-1)/2*2)
 		}
 	})
 	var seen []int64

@@ -3,11 +3,12 @@ package client
 import (
 	"context"
 	"net/url"
+	"strconv"
+	"time"
+
 	"nimblepane/agent"
 	"nimblepane/core/host"
 	"nimblepane/platform"
-	"strconv"
-	"time"
 )
 
 // Pool is hosts of one kind.
@@ -100,7 +101,8 @@ type HostQuery struct {
 }
 
 func (q HostQuery) values() url.Values {
-	return values("pool", q.Pool, "site", q.Site, "image", q.Image, "state", string(q.State), "version", q.Version, "drifts", flag(q.Drifts), "find", q.Find)
+	return values("pool", q.Pool, "site", q.Site, "image", q.Image, "state", string(q.State), "version", q.Version,
+		"drifts", flag(q.Drifts), "find", q.Find)
 }
 
 // Hosts returns all selected hosts by name.
@@ -148,7 +150,8 @@ type SessionQuery struct {
 }
 
 func (c *Client) Sessions(ctx context.Context, q SessionQuery) ([]Session, error) {
-	return all[Session](ctx, c, "/sessions", values("pool", q.Pool, "host", q.Host, "person", q.Person, "state", string(q.State), "host_state", string(q.HostState), "find", q.Find))
+	return all[Session](ctx, c, "/sessions", values("pool", q.Pool, "host", q.Host, "person", q.Person, "state",
+		string(q.State), "host_state", string(q.HostState), "find", q.Find))
 }
 
 // Tell is a text for people.

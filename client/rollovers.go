@@ -2,13 +2,15 @@ package client
 
 import (
 	"context"
-	"nimblepane/core/host"
-	"nimblepane/core/rollover"
 	"strconv"
 	"time"
+
+	"nimblepane/core/host"
+	"nimblepane/core/rollover"
 )
 
-// Options of a rollover. Times are written as 15m, 2h, 90s; amounts as 5 or 20%. What is left out is taken from the defaults.
+// Options of a rollover. Times are written as 15m, 2h, 90s; amounts as 5 or 20%. What is left out is
+// taken from the defaults.
 type Options struct {
 	Batch         string          `json:"batch,omitempty" doc:"Hosts of a batch: 5, or 10% of the pool"`
 	Floor         string          `json:"floor,omitempty" doc:"Seats that stay free and in service: 20, or 10% of the pool"`
@@ -75,8 +77,11 @@ func (c *Client) StartRollovers(ctx context.Context, in StartRollovers) ([]Rollo
 }
 
 // Rollovers returns up to limit of them, newest first.
-func (c *Client) Rollovers(ctx context.Context, pool string, state rollover.State, open bool, limit int) ([]Rollover, error) {
-	p, err := get[Page[Rollover]](ctx, c, "/rollovers", values("pool", pool, "state", string(state), "open", flag(open), "limit", strconv.Itoa(limit)))
+func (c *Client) Rollovers(ctx context.Context, pool string, state rollover.State, open bool, limit int) ([]Rollover,
+	error,
+) {
+	p, err := get[Page[Rollover]](ctx, c, "/rollovers",
+		values("pool", pool, "state", string(state), "open", flag(open), "limit", strconv.Itoa(limit)))
 	return p.Items, err
 }
 

@@ -2,9 +2,10 @@ package client
 
 import (
 	"context"
+	"time"
+
 	"nimblepane/core/act"
 	"nimblepane/core/matter"
-	"time"
 )
 
 // Status says what service this is and what time it is there.

@@ -67,7 +67,8 @@ func (c *Client) VerifyTrail(ctx context.Context) (TrailVerdict, error) {
 
 // ExportTrail writes the selected entries as JSON Lines, oldest first.
 func (c *Client) ExportTrail(ctx context.Context, q TrailQuery, to io.Writer) error {
-	resp, err := c.send(ctx, request{method: http.MethodGet, path: "/trail/export", query: q.values()}, "application/jsonl")
+	resp, err := c.send(ctx, request{method: http.MethodGet, path: "/trail/export", query: q.values()},
+		"application/jsonl")
 	if err != nil {
 		return err
 	}

@@ -4,9 +4,10 @@ import (
 	"context"
 	"net/http"
 	"net/url"
-	"nimblepane/core/image"
 	"strconv"
 	"time"
+
+	"nimblepane/core/image"
 )
 
 // Image is a golden image.
@@ -123,7 +124,10 @@ type VersionEdit struct {
 
 // EditVersion changes what people write about a version, if it still has the revision that they saw.
 func (c *Client) EditVersion(ctx context.Context, image, number string, revision int, in VersionEdit) (Version, error) {
-	return do[Version](ctx, c, request{method: http.MethodPatch, path: pathOf("images", image, "versions", number), body: in, ifMatch: `"` + strconv.Itoa(revision) + `"`})
+	return do[Version](ctx, c, request{
+		method: http.MethodPatch, path: pathOf("images", image, "versions", number),
+		body: in, ifMatch: `"` + strconv.Itoa(revision) + `"`,
+	})
 }
 
 func (c *Client) actOnVersion(ctx context.Context, image, number, act string, body any) (Version, error) {
@@ -167,7 +171,8 @@ type Delivering struct {
 
 // Deliver delivers copies of a version again that failed to arrive or are lacking.
 func (c *Client) Deliver(ctx context.Context, image, number string) (Delivering, error) {
-	return do[Delivering](ctx, c, request{method: http.MethodPost, path: "/images/" + url.PathEscape(image) + "/versions/" + url.PathEscape(number) + "/deliver"})
+	return do[Delivering](ctx, c, request{method: http.MethodPost, path: "/images/" + url.PathEscape(image) +
+		"/versions/" + url.PathEscape(number) + "/deliver"})
 }
 
 // Rule is what one clearance rule answers.

@@ -26,20 +26,27 @@ func main() {
 	cmd.PersistentFlags().StringVar(&state, "state", ".state", "folder for the data")
 	cmd.PersistentFlags().StringVar(&bin, "bin", "bin", "folder of the programs")
 	add := func(use, short string, run func(context.Context, string, string) error) {
-		cmd.AddCommand(&cobra.Command{Use: use, Short: short, Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-			dir, err := filepath.Abs(state)
-			if err != nil {
-				return err
-			}
-			programs, err := filepath.Abs(bin)
-			if err != nil {
-				return err
-			}
-			return run(cmd.Context(), dir, programs)
-		}})
+		cmd.AddCommand(&cobra.Command{
+			Use: use, Short: short, Args: cobra.NoArgs,
+			RunE: func(cmd *cobra.Command, _ []string) error {
+				dir, err := filepath.Abs(state)
+				if err != nil {
+					return err
+				}
+				programs, err := filepath.Abs(bin)
+				if err != nil {
+					return err
+				}
+				return run(cmd.Context(), dir, programs)
+			},
+		})
 	}
 	add("run", "Start the demo and keep it running until Ctrl-C", run)
-	add("reset", "Throw the demo's data away", func(_ context.Context, state, _ string) error { return reset(filepath.Join(state, "demo")) })
+	add("reset", "Throw the demo's data away", func(_ context.Context, state,
+		_ string,
+	) error {
+		return reset(filepath.Join(state, "demo"))
+	})
 	add("tour", "Tell the story on a fresh estate and stop", tour)
 	cmd.AddCommand(realCommand(&state, &bin))
 	if err := cmd.ExecuteContext(ctx); err != nil {
@@ -55,7 +62,8 @@ func main() {
 func reset(dir string) error {
 	for _, d := range []string{filepath.Join(dir, "postgresql"), elsewhere(dir)} {
 		if _, err := os.Stat(filepath.Join(d, "data", "postmaster.pid")); err == nil {
-			return fmt.Errorf("the demo still runs, or was killed: stop it first (if it was killed, remove %s)", filepath.Join(d, "data", "postmaster.pid"))
+			return fmt.Errorf("the demo still runs, or was killed: stop it first (if it was killed, remove %s)",
+				filepath.Join(d, "data", "postmaster.pid"))
 		}
 		if err := os.RemoveAll(d); err != nil {
 			return err

@@ -30,10 +30,12 @@ var realEstate string
 func realCommand(state, bin *string) *cobra.Command {
 	r := &realStory{}
 	cmd := &cobra.Command{
-		Use: "real", Short: "Tell the story on real machines: QEMU through a private libvirtd, and people over SSH", Args: cobra.NoArgs,
+		Use: "real", Short: "Tell the story on real machines: QEMU through a private libvirtd, and people over SSH",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return r.run(cmd.Context(), *state, *bin) },
 	}
-	cmd.Flags().StringVar(&r.guest, "guest", ".state/guest/desk.qcow2", "disk that the first build machine is made from")
+	cmd.Flags().StringVar(&r.guest, "guest", ".state/guest/desk.qcow2",
+		"disk that the first build machine is made from")
 	cmd.Flags().IntVar(&r.hosts, "hosts", 3, "hosts of the production pool")
 	cmd.Flags().BoolVar(&r.short, "short", false, "without the pilot pool and the rollback")
 	cmd.Flags().BoolVar(&r.stay, "stay", false, "keep everything running at the end, until Ctrl-C")
@@ -90,7 +92,8 @@ func (r *realStory) run(ctx context.Context, state, bin string) (err error) {
 			err = errors.Join(r.nothingLeft(), reset(dir)) // after a failure its logs are wanted
 		}
 		if err == nil {
-			fmt.Printf("\nNothing is left behind: no machine, no file, no process. The story took %s.\n", time.Since(r.began).Round(time.Second))
+			fmt.Printf("\nNothing is left behind: no machine, no file, no process. The story took %s.\n",
+				time.Since(r.began).Round(time.Second))
 		}
 	}()
 	if err := s.freePorts(); err != nil {
@@ -129,7 +132,8 @@ func (r *realStory) run(ctx context.Context, state, bin string) (err error) {
 func (r *realStory) site() error {
 	r.say("Mira adds a site on libvirt to the estate, next to the practice sites.")
 	file := filepath.Join(r.dir, "real.yaml")
-	text := strings.NewReplacer("LIBVIRT", r.hv.URI, "SERVICE", fmt.Sprintf("http://10.0.2.2:%d", r.service), "HOSTS", fmt.Sprint(r.hosts)).Replace(realEstate)
+	text := strings.NewReplacer("LIBVIRT", r.hv.URI, "SERVICE", fmt.Sprintf("http://10.0.2.2:%d", r.service), "HOSTS",
+		fmt.Sprint(r.hosts)).Replace(realEstate)
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		return err
 	}
@@ -147,7 +151,9 @@ func (r *realStory) site() error {
 func (r *realStory) fareDesk(version string) (string, error) {
 	dir := filepath.Join(r.dir, "fare-desk-"+version)
 	files := map[string]string{
-		"DEBIAN/control":    "Package: fare-desk\nVersion: " + version + "\nArchitecture: all\nMaintainer: Saltmarsh Ferries <desks@saltmarsh.example>\nDescription: Sells tickets for ferries\n",
+		"DEBIAN/control": "Package: fare-desk\nVersion: " + version +
+			"\nArchitecture: all\nMaintainer: Saltmarsh Ferries <desks@saltmarsh.example>\nDescription: Sells " +
+			"tickets for ferries\n",
 		"usr/bin/fare-desk": "#!/bin/sh\necho Fare Desk " + version + "\n",
 	}
 	for name, content := range files {
@@ -159,7 +165,8 @@ func (r *realStory) fareDesk(version string) (string, error) {
 			return "", err
 		}
 	}
-	out, err := exec.CommandContext(r.ctx, "dpkg-deb", "--build", "--root-owner-group", dir, dir+".deb").CombinedOutput()
+	out, err := exec.CommandContext(r.ctx, "dpkg-deb", "--build", "--root-owner-group", dir,
+		dir+".deb").CombinedOutput()
 	if err != nil {
 		return "", fmt.Errorf("pack Fare Desk: %w: %s", err, out)
 	}
@@ -171,10 +178,14 @@ func (r *realStory) install(version string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := r.done("jonas", []string{"build-machine", "put", dock, builder, deb, "/root/fare-desk.deb"}); err != nil {
+	if _, err := r.done("jonas", []string{
+		"build-machine", "put", dock, builder, deb,
+		"/root/fare-desk.deb",
+	}); err != nil {
 		return err
 	}
-	if _, err := r.done("jonas", words("build-machine run "+dock+" "+builder+" --limit 10m -- /usr/bin/dpkg --install /root/fare-desk.deb"), "fare-desk ("+version+")"); err != nil {
+	if _, err := r.done("jonas", words("build-machine run "+dock+" "+builder+" --limit 10m -- /usr/bin/dpkg "+
+		"--install /root/fare-desk.deb"), "fare-desk ("+version+")"); err != nil {
 		return err
 	}
 	_, err = r.done("jonas", words("build-machine run "+dock+" "+builder+" -- /bin/rm /root/fare-desk.deb"))
@@ -185,8 +196,10 @@ func (r *realStory) install(version string) error {
 var passengers = []string{"ida", "petra", "olaf"}
 
 func (r *realStory) build() error {
-	r.say("Jonas makes a build machine from a base disk, starts it, and installs Fare Desk 1.0 and the people's accounts.")
-	if _, err := r.done("jonas", words("build-machine create "+builder+" --site "+dock+" --base-disk debian.qcow2 --class standard"), "was made"); err != nil {
+	r.say("Jonas makes a build machine from a base disk, starts it, and installs Fare Desk 1.0 and the people's " +
+		"accounts.")
+	if _, err := r.done("jonas", words("build-machine create "+builder+" --site "+dock+" --base-disk debian.qcow2 "+
+		"--class standard"), "was made"); err != nil {
 		return err
 	}
 	if _, err := r.done("jonas", words("build-machine start "+dock+" "+builder)); err != nil {
@@ -196,7 +209,8 @@ func (r *realStory) build() error {
 		return err
 	}
 	r.key = filepath.Join(r.dir, "people-key")
-	if out, err := exec.CommandContext(r.ctx, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", r.key).CombinedOutput(); err != nil {
+	if out, err := exec.CommandContext(r.ctx, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
+		r.key).CombinedOutput(); err != nil {
 		return fmt.Errorf("make an SSH key: %w: %s", err, out)
 	}
 	public, err := os.ReadFile(r.key + ".pub")
@@ -204,11 +218,16 @@ func (r *realStory) build() error {
 		return err
 	}
 	script := filepath.Join(r.dir, "people.sh")
-	text := "set -e\nfor p in " + strings.Join(passengers, " ") + "; do\n  useradd --create-home --shell /bin/bash $p\n  install -d -m 700 -o $p -g $p /home/$p/.ssh\n  echo '" + strings.TrimSpace(string(public)) + "' >/home/$p/.ssh/authorized_keys\ndone\n"
+	text := "set -e\nfor p in " + strings.Join(passengers, " ") +
+		"; do\n  useradd --create-home --shell /bin/bash $p\n  install -d -m 700 -o $p -g $p /home/$p/.ssh\n  echo '" +
+		strings.TrimSpace(string(public)) + "' >/home/$p/.ssh/authorized_keys\ndone\n"
 	if err := os.WriteFile(script, []byte(text), 0o600); err != nil {
 		return err
 	}
-	if _, err := r.done("jonas", []string{"build-machine", "put", dock, builder, script, "/root/people.sh"}); err != nil {
+	if _, err := r.done("jonas", []string{
+		"build-machine", "put", dock, builder, script,
+		"/root/people.sh",
+	}); err != nil {
 		return err
 	}
 	_, err = r.done("jonas", words("build-machine run "+dock+" "+builder+" -- /bin/sh /root/people.sh"))
@@ -217,10 +236,12 @@ func (r *realStory) build() error {
 
 // capture makes a version and says what was done to seal it.
 func (r *realStory) captured(number, notes string) error {
-	if _, err := r.done("jonas", append(words("capture "+desk+" --from "+builder+" --wait --notes"), notes), number+" is sealed"); err != nil {
+	if _, err := r.done("jonas", append(words("capture "+desk+" --from "+builder+" --wait --notes"), notes),
+		number+" is sealed"); err != nil {
 		return err
 	}
-	_, err := r.done("jonas", words("version show "+desk+" "+number), "SSH host keys removed", "version stamp written: "+desk+" "+number, "compacted from")
+	_, err := r.done("jonas", words("version show "+desk+" "+number), "SSH host keys removed",
+		"version stamp written: "+desk+" "+number, "compacted from")
 	return err
 }
 
@@ -230,13 +251,16 @@ func (r *realStory) live(number string) error {
 		return err
 	}
 	if r.short {
-		_, err := r.done("mira", append(words("activate "+desk+" "+number+" --overrule --yes --reason"), "the short story has no trial"), "names "+number)
+		_, err := r.done("mira", append(words("activate "+desk+" "+number+" --overrule --yes --reason"),
+			"the short story has no trial"), "names "+number)
 		return err
 	}
-	if _, err := r.done("jonas", words("rollover start --pool "+trials+" --floor 0 --log-off warn --grace 1m --follow"), "finished"); err != nil {
+	if _, err := r.done("jonas", words("rollover start --pool "+trials+" --floor 0 --log-off warn --grace 1m --follow"),
+		"finished"); err != nil {
 		return err
 	}
-	if _, err := r.done("wilma", append(words("trial sign "+desk+" "+number+" --pass --comment"), "Fare Desk opens")); err != nil {
+	if _, err := r.done("wilma", append(words("trial sign "+desk+" "+number+" --pass --comment"),
+		"Fare Desk opens")); err != nil {
 		return err
 	}
 	_, err := r.done("tove", words("activate "+desk+" "+number+" --yes"), "names "+number)
@@ -248,15 +272,19 @@ func (r *realStory) number(n int) string {
 }
 
 func (r *realStory) firstVersion() error {
-	r.say("He captures the first version. A clone of the machine is started, sealed from inside and powered off; its disk is flattened, compacted and copied.")
+	r.say("He captures the first version. A clone of the machine is started, sealed from inside and powered off; " +
+		"its disk is flattened, compacted and copied.")
 	if err := r.captured(r.number(1), "Fare Desk 1.0"); err != nil {
 		return err
 	}
-	r.say("It goes live, and %d hosts are built from it: overlays on its copy, each with a seed disk for its first start.", r.hosts)
+	r.say("It goes live, and %d hosts are built from it: overlays on its copy, each with a seed disk for its first "+
+		"start.", r.hosts)
 	if err := r.live(r.number(1)); err != nil {
 		return err
 	}
-	if _, err := r.done("jonas", words(fmt.Sprintf("rollover start --pool %s --batch %d --floor 0 --log-off warn --grace 1m --follow", offices, r.hosts)), "finished"); err != nil {
+	if _, err := r.done("jonas", words(fmt.Sprintf(
+		"rollover start --pool %s --batch %d --floor 0 --log-off warn --grace 1m --follow", offices, r.hosts)),
+		"finished"); err != nil {
 		return err
 	}
 	_, err := r.done("mira", words("host show "+r.host(1)), "running on hv-1", "own.qcow2", desk+" "+r.number(1))
@@ -266,7 +294,8 @@ func (r *realStory) firstVersion() error {
 func (r *realStory) host(n int) string { return fmt.Sprintf("do-%03d", n) }
 
 func (r *realStory) secondVersion() error {
-	r.say("Next month: Jonas starts the build machine again, installs Fare Desk 2.0 and captures the second version, which goes live.")
+	r.say("Next month: Jonas starts the build machine again, installs Fare Desk 2.0 and captures the second " +
+		"version, which goes live.")
 	if _, err := r.done("jonas", words("build-machine start "+dock+" "+builder)); err != nil {
 		return err
 	}
@@ -303,8 +332,11 @@ func (r *realStory) signedIn() error {
 
 func (r *realStory) roll() error {
 	ida, petra := r.people[0], r.people[1]
-	r.say("Jonas rolls the pool over. While %s drains, Petra leaves by herself, Ida is warned and stays, and Olaf is sent away with a sentence.", r.host(1))
-	out, err := r.done("jonas", words(fmt.Sprintf("rollover start --pool %s --batch %d --floor 0 --log-off warn --grace 1m", offices, max(1, r.hosts-1))), "batches of")
+	r.say("Jonas rolls the pool over. While %s drains, Petra leaves by herself, Ida is warned and stays, and Olaf "+
+		"is sent away with a sentence.", r.host(1))
+	out, err := r.done("jonas", words(fmt.Sprintf(
+		"rollover start --pool %s --batch %d --floor 0 --log-off warn --grace 1m", offices, max(1, r.hosts-1))),
+		"batches of")
 	if err != nil {
 		return err
 	}
@@ -350,7 +382,8 @@ func (r *realStory) roll() error {
 
 func (r *realStory) rollback() error {
 	r.say("The second version turns out wrong. Tove rolls back, and every host runs the first one again.")
-	out, err := r.done("tove", append(words("rollback "+desk+" --yes --reason"), "Fare Desk 2.0 forgets the tides"), r.number(2)+" is barred")
+	out, err := r.done("tove", append(words("rollback "+desk+" --yes --reason"), "Fare Desk 2.0 forgets the tides"),
+		r.number(2)+" is barred")
 	if err != nil {
 		return err
 	}
@@ -424,7 +457,8 @@ func (r *realStory) door(name string) (string, error) {
 		if r.ports[name], err = localpg.FreePort(); err != nil {
 			return "", err
 		}
-		if out, err := monitor(fmt.Sprintf("hostfwd_add hostnet0 tcp:127.0.0.1:%d-:22", r.ports[name])); err != nil || strings.TrimSpace(out) != "" {
+		if out, err := monitor(fmt.Sprintf("hostfwd_add hostnet0 tcp:127.0.0.1:%d-:22", r.ports[name])); err != nil ||
+			strings.TrimSpace(out) != "" {
 			return "", fmt.Errorf("open a door to %s: %w %s", name, err, out)
 		}
 	}
@@ -436,7 +470,10 @@ func (r *realStory) sshArgs(person, name string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	return []string{"-p", port, "-i", r.key, "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "ConnectTimeout=60", "-o", "BatchMode=yes", person + "@127.0.0.1"}, nil
+	return []string{
+		"-p", port, "-i", r.key, "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null",
+		"-o", "ConnectTimeout=60", "-o", "BatchMode=yes", person + "@127.0.0.1",
+	}, nil
 }
 
 // ssh runs a command on a host as somebody, and returns what the person sees.
@@ -472,7 +509,10 @@ func (r *realStory) signIn(person, name string) (*terminal, error) {
 		return nil, err
 	}
 	fmt.Printf("   %s$ ssh %s\n", person, name)
-	t := &terminal{cmd: exec.CommandContext(r.ctx, "ssh", append([]string{"-tt"}, args...)...), ended: make(chan struct{})}
+	t := &terminal{
+		cmd:   exec.CommandContext(r.ctx, "ssh", append([]string{"-tt"}, args...)...),
+		ended: make(chan struct{}),
+	}
 	t.cmd.Stdout, t.cmd.Stderr = t, t
 	if t.in, err = t.cmd.StdinPipe(); err != nil {
 		return nil, err

@@ -64,7 +64,8 @@ func (d *seeder) capture(ctx context.Context, image, from, notes string, endOfLi
 	}
 	return v.Number, until(ctx, "the copies of "+image+" "+v.Number, func() (bool, error) {
 		v, err := c.Version(ctx, image, v.Number)
-		return v.State == "sealed" && len(v.Copies) > 0 && !slices.ContainsFunc(v.Copies, func(x client.Copy) bool { return x.State != "present" }), err
+		return v.State == "sealed" && len(v.Copies) > 0 &&
+			!slices.ContainsFunc(v.Copies, func(x client.Copy) bool { return x.State != "present" }), err
 	})
 }
 
@@ -102,7 +103,8 @@ func (d *seeder) try(ctx context.Context, image, number, pilot string, testers .
 		return err
 	}
 	for _, t := range testers {
-		if _, err := d.people[t].Sign(ctx, image, number, client.Sign{Yes: true, Comment: "Fare Desk and Tide Tables open, printing works"}); err != nil {
+		if _, err := d.people[t].Sign(ctx, image, number,
+			client.Sign{Yes: true, Comment: "Fare Desk and Tide Tables open, printing works"}); err != nil {
 			return err
 		}
 	}
@@ -175,7 +177,8 @@ func (d *seeder) first(ctx context.Context) error {
 // history goes on from there to a Monday morning on which there is something to do.
 func (d *seeder) history(ctx context.Context) error {
 	d.say("rolling the second version out, with people at work ...")
-	two, err := d.capture(ctx, counter, "bm-counter", "Fare Desk 6.2 with the winter timetable, Crew Roster 3.4", year/2)
+	two, err := d.capture(ctx, counter, "bm-counter", "Fare Desk 6.2 with the winter timetable, Crew Roster 3.4",
+		year/2)
 	if err != nil {
 		return err
 	}
@@ -196,7 +199,8 @@ func (d *seeder) history(ctx context.Context) error {
 	if err := d.try(ctx, counter, three, "ticket-pilot", "wilma"); err != nil {
 		return err
 	}
-	chartTwo, err := d.capture(ctx, chart, "bm-chart", "Tide Tables 2.9, new chart sheets of the estuary", 20*24*time.Hour)
+	chartTwo, err := d.capture(ctx, chart, "bm-chart", "Tide Tables 2.9, new chart sheets of the estuary",
+		20*24*time.Hour)
 	if err != nil {
 		return err
 	}

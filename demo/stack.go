@@ -51,7 +51,8 @@ func (s *stack) start(ctx context.Context) (err error) {
 	for _, port := range []int{s.service, s.metrics, s.practice, s.pgPort} {
 		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 		if err != nil {
-			return fmt.Errorf("port %d is taken: does the demo run already, or did something else take it? (%w)", port, err)
+			return fmt.Errorf("port %d is taken: does the demo run already, or did something else take it? (%w)", port,
+				err)
 		}
 		l.Close()
 	}
@@ -65,7 +66,8 @@ func (s *stack) start(ctx context.Context) (err error) {
 		return err
 	}
 	if s.practise, err = s.run("nimblepane-practice", "serve", "--address", fmt.Sprintf("127.0.0.1:%d", s.practice),
-		"--scenario", filepath.Join(s.dir, "scenario.yaml"), "--state", filepath.Join(s.dir, "practice.json")); err != nil {
+		"--scenario", filepath.Join(s.dir, "scenario.yaml"), "--state",
+		filepath.Join(s.dir, "practice.json")); err != nil {
 		return err
 	}
 	return s.startService(ctx)
@@ -145,7 +147,8 @@ func (s *stack) stop() {
 
 // addAccount adds an account at the database, as the first administrator is made.
 func (s *stack) addAccount(ctx context.Context, name, title, role, password string) error {
-	cmd := exec.CommandContext(ctx, filepath.Join(s.bin, "nimblepaned"), "account", "add", name, "--title", title, "--role", role, "--database", s.db.URL(database))
+	cmd := exec.CommandContext(ctx, filepath.Join(s.bin, "nimblepaned"), "account", "add", name, "--title", title,
+		"--role", role, "--database", s.db.URL(database))
 	cmd.Stdin = strings.NewReader(password + "\n")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("add account %s: %w: %s", name, err, out)
@@ -155,7 +158,8 @@ func (s *stack) addAccount(ctx context.Context, name, title, role, password stri
 
 // practiceCtl turns a knob of the practice sites.
 func (s *stack) practiceCtl(ctx context.Context, args ...string) error {
-	out, err := exec.CommandContext(ctx, filepath.Join(s.bin, "nimblepane-practice"), append(args, "--address", fmt.Sprintf("127.0.0.1:%d", s.practice))...).CombinedOutput()
+	out, err := exec.CommandContext(ctx, filepath.Join(s.bin, "nimblepane-practice"),
+		append(args, "--address", fmt.Sprintf("127.0.0.1:%d", s.practice))...).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("nimblepane-practice %s: %w: %s", strings.Join(args, " "), err, out)
 	}

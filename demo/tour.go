@@ -93,7 +93,8 @@ func (g *guide) as(who string, args ...string) (string, int) {
 	}
 	fmt.Printf("   %s$ pane %s\n", who, strings.Join(shown, " "))
 	cmd := exec.CommandContext(g.ctx, filepath.Join(g.bin, "pane"), args...)
-	cmd.Env = append(os.Environ(), "NIMBLEPANE_URL="+g.url(), "NIMBLEPANE_TOKEN="+g.tokens[who], "NIMBLEPANE_CONFIG="+filepath.Join(g.dir, "pane.yaml"))
+	cmd.Env = append(os.Environ(), "NIMBLEPANE_URL="+g.url(), "NIMBLEPANE_TOKEN="+g.tokens[who],
+		"NIMBLEPANE_CONFIG="+filepath.Join(g.dir, "pane.yaml"))
 	out, _ := cmd.CombinedOutput()
 	const most = 12
 	lines := strings.Split(strings.TrimRight(string(out), "\n"), "\n")
@@ -159,7 +160,10 @@ func started(out string) string {
 }
 
 func (g *guide) tell() (err error) {
-	for _, chapter := range []func() error{g.asItIs, g.newVersion, g.pilot, g.live, g.rollWithKill, g.failing, g.back, g.trail} {
+	for _, chapter := range []func() error{
+		g.asItIs, g.newVersion, g.pilot, g.live, g.rollWithKill, g.failing, g.back,
+		g.trail,
+	} {
 		if err := chapter(); err != nil {
 			return fmt.Errorf("step %d: %w", g.step, err)
 		}
@@ -178,7 +182,8 @@ func (g *guide) asItIs() error {
 
 func (g *guide) newVersion() error {
 	g.say("Jonas captures a new version from the build machine, with notes and an end-of-life.")
-	_, err := g.done("jonas", append(words("capture counter-desk --from bm-counter --end-of-life 2027-05-31 --wait --notes"), "Fare Desk 6.2 with the winter timetable"), "2026.11.2 is sealed")
+	_, err := g.done("jonas", append(words("capture counter-desk --from bm-counter --end-of-life 2027-05-31 --wait "+
+		"--notes"), "Fare Desk 6.2 with the winter timetable"), "2026.11.2 is sealed")
 	if err != nil {
 		return err
 	}
@@ -191,7 +196,8 @@ func (g *guide) pilot() error {
 	if _, err := g.done("jonas", words("stage counter-desk 2026.11.2"), "Production has not moved"); err != nil {
 		return err
 	}
-	if _, err := g.done("jonas", words("rollover start --pool ticket-pilot --batch 50% --floor 0 --log-off warn --grace 5m --follow"), "finished"); err != nil {
+	if _, err := g.done("jonas", words("rollover start --pool ticket-pilot --batch 50% --floor 0 --log-off warn "+
+		"--grace 5m --follow"), "finished"); err != nil {
 		return err
 	}
 	moved, err := g.hosts(client.HostQuery{Pool: "ticket-counters", Version: "2026.11.2"})
@@ -202,7 +208,8 @@ func (g *guide) pilot() error {
 		return err
 	}
 	g.say("Two testers sign: yes.")
-	if _, err := g.done("wilma", append(words("trial sign counter-desk 2026.11.2 --pass --comment"), "tickets print")); err != nil {
+	if _, err := g.done("wilma", append(words("trial sign counter-desk 2026.11.2 --pass --comment"),
+		"tickets print")); err != nil {
 		return err
 	}
 	_, err = g.done("anton", words("trial sign counter-desk 2026.11.2 --pass"), "2 of 2 testers said yes")
@@ -210,7 +217,8 @@ func (g *guide) pilot() error {
 }
 
 func (g *guide) live() error {
-	g.say("When it has been on pilot for two hours (the practice clock is made to run), Tove activates it. Production drifts, and says so.")
+	g.say("When it has been on pilot for two hours (the practice clock is made to run), Tove activates it. " +
+		"Production drifts, and says so.")
 	if err := g.rate(g.ctx, 2000); err != nil {
 		return err
 	}
@@ -223,7 +231,8 @@ func (g *guide) live() error {
 	if err := g.rate(g.ctx, storyRate); err != nil {
 		return err
 	}
-	if _, err := g.done("tove", words("activate counter-desk 2026.11.2 --yes"), "names 2026.11.2", "40 of 40 hosts drift"); err != nil {
+	if _, err := g.done("tove", words("activate counter-desk 2026.11.2 --yes"), "names 2026.11.2",
+		"40 of 40 hosts drift"); err != nil {
 		return err
 	}
 	_, err := g.done("mira", words("today"), "40 of 40 hosts of ticket-counters drift")
@@ -232,7 +241,8 @@ func (g *guide) live() error {
 
 func (g *guide) rollWithKill() error {
 	g.say("Jonas rolls ticket-counters in batches, above a floor, and warns people before their session ends.")
-	out, err := g.done("jonas", words("rollover start --pool ticket-counters --batch 30% --floor 10% --log-off warn --grace 10m --failure-budget 2"), "batches of 12", "floor of 24 seats")
+	out, err := g.done("jonas", words("rollover start --pool ticket-counters --batch 30% --floor 10% --log-off warn "+
+		"--grace 10m --failure-budget 2"), "batches of 12", "floor of 24 seats")
 	if err != nil {
 		return err
 	}
@@ -276,11 +286,13 @@ func (g *guide) onceEach(scope string, hosts int) error {
 }
 
 func (g *guide) failing() error {
-	g.say("In back-office the checks of the new hosts fail. The failure budget pauses the rollover; nothing else is touched.")
+	g.say("In back-office the checks of the new hosts fail. The failure budget pauses the rollover; nothing else is " +
+		"touched.")
 	if err := g.practiceCtl(g.ctx, "knobs", "fault", "south-quay", "check-fails", "bo-*"); err != nil {
 		return err
 	}
-	out, err := g.done("jonas", words("rollover start --pool back-office --batch 4 --floor 5% --log-off warn --grace 5m --failure-budget 1"))
+	out, err := g.done("jonas", words("rollover start --pool back-office --batch 4 --floor 5% --log-off warn "+
+		"--grace 5m --failure-budget 1"))
 	if err != nil {
 		return err
 	}
@@ -296,11 +308,13 @@ func (g *guide) failing() error {
 }
 
 func (g *guide) back() error {
-	g.say("Crew-rooms is being rolled when Tove rolls the image back with a reason. Hosts that were not done stay, the others go back, and the version is barred.")
+	g.say("Crew-rooms is being rolled when Tove rolls the image back with a reason. Hosts that were not done stay, " +
+		"the others go back, and the version is barred.")
 	if err := g.practiceCtl(g.ctx, "knobs", "mend", "south-quay"); err != nil {
 		return err
 	}
-	out, err := g.done("jonas", words("rollover start --pool crew-rooms --batch 6 --floor 10% --log-off warn --grace 5m"))
+	out, err := g.done("jonas", words("rollover start --pool crew-rooms --batch 6 --floor 10% --log-off warn "+
+		"--grace 5m"))
 	if err != nil {
 		return err
 	}
@@ -308,7 +322,8 @@ func (g *guide) back() error {
 	if _, err := g.done("jonas", words("rollover watch "+crew+" --until done=2")); err != nil {
 		return err
 	}
-	out, err = g.done("tove", append(words("rollback counter-desk --yes --reason"), "Fare Desk does not open in the back office"), "2026.11.2 is barred")
+	out, err = g.done("tove", append(words("rollback counter-desk --yes --reason"),
+		"Fare Desk does not open in the back office"), "2026.11.2 is barred")
 	if err != nil {
 		return err
 	}
@@ -321,7 +336,7 @@ func (g *guide) back() error {
 	if err != nil {
 		return err
 	}
-	if err := expect(len(stayed) < 24, "the rollover of crew-rooms touched all hosts before it was reversed"); err != nil {
+	if err := expect(len(stayed) < 24, "the rollover touched all hosts before it was reversed"); err != nil {
 		return err
 	}
 	fmt.Printf("   (of the 24 hosts of crew-rooms %d were never touched)\n", 24-len(stayed))
@@ -340,7 +355,8 @@ func (g *guide) back() error {
 
 func (g *guide) trail() error {
 	g.say("The trail tells all of it and verifies. One altered row is found.")
-	if _, err := g.done("mira", words("trail list --actor tove"), "image.rollback", "version.activate", "Fare Desk does not open"); err != nil {
+	if _, err := g.done("mira", words("trail list --actor tove"), "image.rollback", "version.activate",
+		"Fare Desk does not open"); err != nil {
 		return err
 	}
 	if _, err := g.done("mira", words("trail verify"), "The trail is whole."); err != nil {
@@ -352,7 +368,8 @@ func (g *guide) trail() error {
 	}
 	defer db.Close(context.WithoutCancel(g.ctx))
 	var seq int64
-	if err := db.QueryRow(g.ctx, "update trail set actor = 'guest' where seq = (select min(seq) from trail where verb = 'version.activate' and actor = 'tove') returning seq").Scan(&seq); err != nil {
+	if err := db.QueryRow(g.ctx, "update trail set actor = 'guest' where seq = (select min(seq) from trail where "+
+		"verb = 'version.activate' and actor = 'tove') returning seq").Scan(&seq); err != nil {
 		return err
 	}
 	fmt.Printf("   (in the database, entry %d now says that guest did it)\n", seq)

@@ -80,8 +80,11 @@ func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
 		return e.workClaim(ctx, job.Args.Claim)
 	}))
 	client, err := river.NewClient(riverpgxv5.New(st.Pool), &river.Config{
-		Logger:                      slog.New(quiet{o.Log.Handler()}),
-		Queues:                      map[string]river.QueueConfig{queueTicks: {MaxWorkers: 4}, queueWorks: {MaxWorkers: 96}},
+		Logger: slog.New(quiet{o.Log.Handler()}),
+		Queues: map[string]river.QueueConfig{
+			queueTicks: {MaxWorkers: 4},
+			queueWorks: {MaxWorkers: 96},
+		},
 		Workers:                     workers,
 		ErrorHandler:                failures{e.trouble, o.Log},
 		FetchCooldown:               50 * time.Millisecond,
@@ -155,7 +158,10 @@ func (e *Engine) claimDue(ctx context.Context) error {
 	var jobs []river.InsertManyParams
 	insert := func(queue string, claims []store.Claim) {
 		for _, c := range claims {
-			jobs = append(jobs, river.InsertManyParams{Args: jobArgs{c}, InsertOpts: &river.InsertOpts{Queue: queue, MaxAttempts: 1}})
+			jobs = append(jobs, river.InsertManyParams{
+				Args:       jobArgs{c},
+				InsertOpts: &river.InsertOpts{Queue: queue, MaxAttempts: 1},
+			})
 		}
 	}
 	for _, s := range e.subjects {
@@ -226,8 +232,11 @@ func (f failures) HandleError(_ context.Context, job *rivertype.JobRow, err erro
 	return nil
 }
 
-func (f failures) HandlePanic(_ context.Context, job *rivertype.JobRow, cause any, trace string) *river.ErrorHandlerResult {
-	f.log.Error("a job failed badly; it is done again", "kind", job.Kind, "args", string(job.EncodedArgs), "cause", cause, "trace", trace)
+func (f failures) HandlePanic(_ context.Context, job *rivertype.JobRow, cause any,
+	trace string,
+) *river.ErrorHandlerResult {
+	f.log.Error("a job failed badly; it is done again", "kind", job.Kind, "args", string(job.EncodedArgs), "cause",
+		cause, "trace", trace)
 	return nil
 }
 

@@ -109,7 +109,9 @@ func (s *silentSite) Error() string {
 
 // Ask has a site's platform answer a question, within the limit. A platform
 // that does not even heed its context keeps its place, and no more than that.
-func Ask[T any](ctx context.Context, e *Engine, site store.Site, question func(context.Context, platform.Platform) (T, error)) (T, error) {
+func Ask[T any](ctx context.Context, e *Engine, site store.Site,
+	question func(context.Context, platform.Platform) (T, error),
+) (T, error) {
 	var none T
 	p, err := e.Platform(site)
 	if err != nil {
@@ -149,7 +151,9 @@ func Ask[T any](ctx context.Context, e *Engine, site store.Site, question func(c
 }
 
 // Tell has a site's platform do something that answers with nothing, as Ask does.
-func (e *Engine) Tell(ctx context.Context, site store.Site, order func(context.Context, platform.Platform) error) error {
+func (e *Engine) Tell(ctx context.Context, site store.Site,
+	order func(context.Context, platform.Platform) error,
+) error {
 	_, err := Ask(ctx, e, site, func(ctx context.Context, p platform.Platform) (struct{}, error) {
 		return struct{}{}, order(ctx, p)
 	})
@@ -158,7 +162,9 @@ func (e *Engine) Tell(ctx context.Context, site store.Site, order func(context.C
 
 // CheckRoom asks a platform whether hosts could all have a machine of a class,
 // within the limit of a call. It returns what is lacking, "" if nothing is.
-func CheckRoom(ctx context.Context, p platform.Platform, hosts []string, machineClass string) (lacking string, err error) {
+func CheckRoom(ctx context.Context, p platform.Platform, hosts []string, machineClass string) (lacking string,
+	err error,
+) {
 	ctx, cancel := context.WithTimeout(ctx, callLimit)
 	defer cancel()
 	err = p.CheckRoom(ctx, hosts, machineClass)
@@ -171,7 +177,11 @@ func CheckRoom(ctx context.Context, p platform.Platform, hosts []string, machine
 
 // Nodes are the computers of a site, with what they have and what is used.
 func (e *Engine) Nodes(ctx context.Context, site store.Site) ([]platform.Node, error) {
-	return Ask(ctx, e, site, func(ctx context.Context, p platform.Platform) ([]platform.Node, error) { return p.Nodes(ctx) })
+	return Ask(ctx, e, site, func(ctx context.Context, p platform.Platform) ([]platform.Node,
+		error,
+	) {
+		return p.Nodes(ctx)
+	})
 }
 
 // BuildMachines lists the build machines of a site.

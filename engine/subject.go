@@ -75,7 +75,8 @@ func (e *Engine) itself() Subject {
 		Matters: []func(*gorm.DB, time.Time, func(Matter)) error{siteMatters},
 		Sweeps: map[string]func(*store.Tx) error{
 			"records": func(tx *store.Tx) error {
-				return errors.Join(store.ReportTries(tx), store.PruneEvents(tx, eventsKept), store.PruneOperations(tx, operationsKept), store.PruneReplies(tx, time.Now().Add(-repliesKept)))
+				return errors.Join(store.ReportTries(tx), store.PruneEvents(tx, eventsKept),
+					store.PruneOperations(tx, operationsKept), store.PruneReplies(tx, time.Now().Add(-repliesKept)))
 			},
 		},
 	}

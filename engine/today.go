@@ -48,7 +48,8 @@ func siteMatters(db *gorm.DB, _ time.Time, add func(Matter)) error {
 	for _, s := range sites {
 		if s.Failures > 1 { // once is a moment
 			add(Matter{
-				Kind: matter.Site, Urgent: true, Title: fmt.Sprintf("Site %s has not answered since %s", s.Name, s.TroubleSince.UTC().Format("2006-01-02 15:04 MST")),
+				Kind: matter.Site, Urgent: true, Title: fmt.Sprintf("Site %s has not answered since %s", s.Name,
+					s.TroubleSince.UTC().Format("2006-01-02 15:04 MST")),
 				Detail: s.Trouble, Link: "sites/" + s.Name, Command: "pane site show " + s.Name,
 			})
 		}

@@ -16,7 +16,10 @@ import (
 	"nimblepane/store"
 )
 
-var worksEnded = promauto.NewCounterVec(prometheus.CounterOpts{Name: "nimblepane_works_total", Help: "Works of platforms that ended, by kind and outcome."}, []string{"kind", "outcome"})
+var worksEnded = promauto.NewCounterVec(prometheus.CounterOpts{
+	Name: "nimblepane_works_total",
+	Help: "Works of platforms that ended, by kind and outcome.",
+}, []string{"kind", "outcome"})
 
 // Work is a kind of work, as its owner registers it: what is asked of the
 // platform, and what follows. In is what the kind's works are kept with, Asked
@@ -141,7 +144,11 @@ func (e *Engine) work(ctx context.Context, key string) error {
 			return fmt.Errorf("write down that work %s began: %w", w.Key, err)
 		}
 	}
-	progress, err := Ask(ctx, e, site, func(ctx context.Context, p platform.Platform) (platform.Progress, error) { return p.Ask(ctx, w.Key) })
+	progress, err := Ask(ctx, e, site, func(ctx context.Context, p platform.Platform) (platform.Progress,
+		error,
+	) {
+		return p.Ask(ctx, w.Key)
+	})
 	if errors.Is(err, platform.ErrUnknown) {
 		// The platform lost its memory. Under the same key it is safe to ask again.
 		return store.WorkLost(db, w.Key)

@@ -141,7 +141,9 @@ type performance struct {
 // Perform registers how a platform does a kind of operation: check refuses
 // what cannot succeed as far as can be seen before it begins, nil if nothing
 // can be seen; do does it, and tells how far it is by calling report.
-func Perform[In, Out any](r Repertoire, k Kind[In, Out], check func(context.Context, In) error, do func(ctx context.Context, key string, in In, report func(percent int)) (Out, error)) {
+func Perform[In, Out any](r Repertoire, k Kind[In, Out], check func(context.Context, In) error,
+	do func(ctx context.Context, key string, in In, report func(percent int)) (Out, error),
+) {
 	r[string(k)] = performance{
 		check: func(ctx context.Context, op Operation) error {
 			in, err := k.Input(op)
@@ -174,7 +176,9 @@ func (r Repertoire) Check(ctx context.Context, op Operation) error {
 }
 
 // Do does the operation and returns what it came to.
-func (r Repertoire) Do(ctx context.Context, key string, op Operation, report func(percent int)) (json.RawMessage, error) {
+func (r Repertoire) Do(ctx context.Context, key string, op Operation, report func(percent int)) (json.RawMessage,
+	error,
+) {
 	p, err := r.of(op)
 	if err != nil {
 		return nil, err

@@ -94,7 +94,8 @@ func Tokens(db *gorm.DB, accountID int64) (rows []Token, err error) {
 // administrators until the transaction ends.
 func LockAccount(db *gorm.DB, name string) (a Account, administrators []Account, err error) {
 	var rows []Account
-	if err := fresh(db).Clauses(forChange).Where("name = ? or role = 'administrator'", name).Order("id").Find(&rows).Error; err != nil {
+	if err := fresh(db).Clauses(forChange).Where("name = ? or role = 'administrator'",
+		name).Order("id").Find(&rows).Error; err != nil {
 		return a, nil, err
 	}
 	for _, r := range rows {
@@ -136,7 +137,8 @@ func (tx *Tx) EndCredentials(accountID int64, but []byte) error {
 	}
 	return errors.Join(
 		tx.Exec("delete from console_sessions where account_id = ? and secret <> ?", accountID, but).Error,
-		tx.Exec("update tokens set revoked_at = now() where account_id = ? and revoked_at is null and secret <> ?", accountID, but).Error,
+		tx.Exec("update tokens set revoked_at = now() where account_id = ? and revoked_at is null and secret <> ?",
+			accountID, but).Error,
 	)
 }
 

@@ -77,7 +77,8 @@ func (s *Store) KeepClaim(ctx context.Context, c Claim, lease time.Duration) (bo
 	if err != nil {
 		return false, err
 	}
-	r := s.DB.WithContext(ctx).Exec("update "+table+" set held_until = now() + ? * interval '1 second' where "+where+" = ? and claim = ?", lease.Seconds(), id, c.Number)
+	r := s.DB.WithContext(ctx).Exec("update "+table+" set held_until = now() + ? * interval '1 second' "+
+		"where "+where+" = ? and claim = ?", lease.Seconds(), id, c.Number)
 	if r.Error != nil {
 		return false, fmt.Errorf("keep a claim of %s: %w", table, r.Error)
 	}
@@ -91,7 +92,8 @@ func (s *Store) ReleaseClaim(ctx context.Context, c Claim, wait time.Duration) e
 	if err != nil {
 		return err
 	}
-	if err := s.DB.WithContext(ctx).Exec("update "+table+" set held_until = '-infinity', "+due+" = greatest("+due+", now() + ? * interval '1 second') where "+where+" = ? and claim = ?",
+	if err := s.DB.WithContext(ctx).Exec("update "+table+" set held_until = '-infinity', "+
+		due+" = greatest("+due+", now() + ? * interval '1 second') where "+where+" = ? and claim = ?",
 		wait.Seconds(), id, c.Number).Error; err != nil {
 		return fmt.Errorf("let go of a claim of %s: %w", table, err)
 	}

@@ -32,19 +32,22 @@ func CopyByID(db *gorm.DB, id int64) (Copy, error) {
 
 // CopiesAt returns the copies of a version at a site that hosts can be cloned from.
 func CopiesAt(db *gorm.DB, versionID, siteID int64) (rows []Copy, err error) {
-	err = db.Where("version_id = ? and site_id = ? and state = ?", versionID, siteID, image.CopyPresent).Order("ordinal").Find(&rows).Error
+	err = db.Where("version_id = ? and site_id = ? and state = ?", versionID, siteID,
+		image.CopyPresent).Order("ordinal").Find(&rows).Error
 	return rows, err
 }
 
 // CopiesPresent counts the copies of a version at a site that hosts can be cloned from.
 func CopiesPresent(db *gorm.DB, versionID, siteID int64) (n int64, err error) {
-	err = db.Model(&Copy{}).Where("version_id = ? and site_id = ? and state = 'present'", versionID, siteID).Count(&n).Error
+	err = db.Model(&Copy{}).Where("version_id = ? and site_id = ? and state = 'present'", versionID,
+		siteID).Count(&n).Error
 	return n, err
 }
 
 // CopiesFailed returns the copies of an image's versions that could not be delivered.
 func CopiesFailed(db *gorm.DB, imageID int64) (rows []Copy, err error) {
-	err = db.Raw("select c.* from copies c join versions v on v.id = c.version_id where v.image_id = ? and c.state = 'failed'", imageID).Scan(&rows).Error
+	err = db.Raw("select c.* from copies c join versions v on v.id = c.version_id where v.image_id = ? and c.state "+
+		"= 'failed'", imageID).Scan(&rows).Error
 	return rows, err
 }
 
@@ -63,7 +66,8 @@ func CopyRows(db *gorm.DB, imageID int64) (rows []CopyRow, err error) {
 
 // CopyArrived notes that a copy is there whole.
 func (tx *Tx) CopyArrived(id int64) error {
-	return tx.Exec("update copies set state = 'present', progress = 100 where id = ? and state = 'delivering'", id).Error
+	return tx.Exec("update copies set state = 'present', progress = 100 where id = ? and state = 'delivering'",
+		id).Error
 }
 
 // CopyProgressed notes how far the delivery of a copy is, in per cent.
@@ -73,7 +77,8 @@ func (tx *Tx) CopyProgressed(id int64, percent int) error {
 
 // CopyDidNotArrive notes why a copy could not be delivered.
 func (tx *Tx) CopyDidNotArrive(id int64, why string) error {
-	return tx.Exec("update copies set state = 'failed', failure = ? where id = ? and state = 'delivering'", why, id).Error
+	return tx.Exec("update copies set state = 'failed', failure = ? where id = ? and state = 'delivering'", why,
+		id).Error
 }
 
 // CopyIsComing notes that a copy is delivered again.

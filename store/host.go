@@ -93,7 +93,10 @@ type HostFilter struct {
 
 // HostRows returns a page of hosts by name.
 func HostRows(db *gorm.DB, f HostFilter) (rows []HostRow, err error) {
-	for column, value := range map[string]string{"pool": f.Pool, "site": f.Site, "image": f.Image, "state": string(f.State), "version": f.Version} {
+	for column, value := range map[string]string{
+		"pool": f.Pool, "site": f.Site, "image": f.Image,
+		"state": string(f.State), "version": f.Version,
+	} {
 		if value != "" {
 			db = db.Where(column+" = ?", value)
 		}
@@ -141,7 +144,8 @@ func (s *Store) ClaimFaulty(ctx context.Context, limit int, hold time.Duration) 
 
 // MachineSeen notes what is wrong with the machine of a host, if the host is as faulty as it was.
 func (tx *Tx) MachineSeen(h Host, why string) error {
-	return tx.Exec("update hosts set machine_why = ? where id = ? and state = 'faulty' and since = ?", why, h.ID, h.Since).Error
+	return tx.Exec("update hosts set machine_why = ? where id = ? and state = 'faulty' and since = ?", why, h.ID,
+		h.Since).Error
 }
 
 // InHand returns the host's place in a rollover that has it in flight; false if none has.

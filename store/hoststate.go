@@ -58,13 +58,17 @@ func (tx *Tx) TakeSteps(r Rollover, steps []Step) error {
 		for i, s := range steps {
 			ids[i] = s.Host
 		}
-		return map[string]any{"steps": JSON[[]Step]{steps}, "hosts": JSON[[]int64]{ids}, "now": tx.Now, "target": r.TargetID, "r": r.ID}
+		return map[string]any{
+			"steps": JSON[[]Step]{steps}, "hosts": JSON[[]int64]{ids}, "now": tx.Now,
+			"target": r.TargetID, "r": r.ID,
+		}
 	}
 	const (
 		these = ` in (select value::bigint from jsonb_array_elements_text(@hosts))`
 		given = ` from jsonb_to_recordset(@steps) as d(host bigint, "from" text, "to" text, phase text, batch int, why text) `
 	)
-	if err := tx.Exec(`select from hosts where id`+these+` order by id for no key update`, map[string]any{"hosts": JSON[[]int64]{hosts}}).Error; err != nil {
+	if err := tx.Exec(`select from hosts where id`+these+` order by id for no key update`,
+		map[string]any{"hosts": JSON[[]int64]{hosts}}).Error; err != nil {
 		return fmt.Errorf("lock the hosts: %w", err)
 	}
 	if err := tx.Exec(`update rollover_hosts m set phase = d.phase, since = @now, batch = greatest(m.batch, d.batch), why = d.why,

@@ -65,7 +65,8 @@ func LockPool(db *gorm.DB, name string) (Pool, error) {
 // LockFollowers returns the pools of an image that follow one of the tracks,
 // and keeps others from changing them. The image has to be locked.
 func LockFollowers(db *gorm.DB, img Image, tracks []string) (rows []Pool, err error) {
-	err = fresh(db).Clauses(forChange).Where("image_id = ? and pinned_id is null and track in ?", img.ID, tracks).Order("id").Find(&rows).Error
+	err = fresh(db).Clauses(forChange).Where("image_id = ? and pinned_id is null and track in ?", img.ID,
+		tracks).Order("id").Find(&rows).Error
 	return rows, err
 }
 
@@ -86,7 +87,8 @@ func (tx *Tx) LockCapture(source string) (version string, err error) {
 	if err := tx.Exec("select pg_advisory_xact_lock(?, hashtext(?))", lockCapture, source).Error; err != nil {
 		return "", err
 	}
-	err = tx.Raw("select i.name || ' ' || v.number from versions v join images i on i.id = v.image_id where v.source = ? and v.state = 'capturing'", source).Scan(&version).Error
+	err = tx.Raw("select i.name || ' ' || v.number from versions v join images i on i.id = v.image_id where "+
+		"v.source = ? and v.state = 'capturing'", source).Scan(&version).Error
 	return version, err
 }
 

@@ -60,7 +60,8 @@ func (j journal) Alone(ctx context.Context, site string, fn func() error) error 
 	}
 	// A connection that cannot be told is closed, and its lock with it.
 	defer func() {
-		if _, err := conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1, hashtext($2))", lockPlacing, site); err != nil {
+		if _, err := conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1, hashtext($2))", lockPlacing,
+			site); err != nil {
 			_ = conn.Conn().Close(context.WithoutCancel(ctx))
 		}
 	}()
@@ -80,5 +81,6 @@ func (j journal) Note(ctx context.Context, key, holder string, p platform.Progre
 
 // PruneOperations forgets operations that ended long ago: their works have ended, and are not asked about again.
 func PruneOperations(tx *Tx, keep time.Duration) error {
-	return tx.Exec(`delete from operations where not under_way and begun_at < now() - ? * interval '1 second'`, keep.Seconds()).Error
+	return tx.Exec(`delete from operations where not under_way and begun_at < now() - ? * interval '1 second'`,
+		keep.Seconds()).Error
 }

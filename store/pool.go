@@ -43,7 +43,8 @@ func PoolByID(db *gorm.DB, id int64) (Pool, error) {
 // PoolTarget returns the id of the version that the pool should run, 0 if its track names none.
 func PoolTarget(db *gorm.DB, poolID int64) (int64, error) {
 	var id *int64
-	if err := db.Raw("select version_id from pool_targets where pool_id = ?", poolID).Scan(&id).Error; err != nil || id == nil {
+	if err := db.Raw("select version_id from pool_targets where pool_id = ?", poolID).Scan(&id).Error; err != nil ||
+		id == nil {
 		return 0, err
 	}
 	return *id, nil
@@ -55,7 +56,8 @@ func PinnedTo(db *gorm.DB, versionID int64) (names []string, err error) {
 	return names, err
 }
 
-// Followers counts the hosts that do not run a version in pools that follow the track and are not pinned, and those pools.
+// Followers counts the hosts that do not run a version in pools that follow the track and are not
+// pinned, and those pools.
 func Followers(db *gorm.DB, img Image, track string, versionID int64) (hosts, pools int, err error) {
 	var n struct{ Hosts, Pools int }
 	err = db.Raw(`select count(h.id) as hosts, count(distinct p.id) as pools from pools p join hosts h on h.pool_id = p.id
@@ -94,7 +96,8 @@ func Unpinned(db *gorm.DB, imageID int64) (rows []Pool, err error) {
 type PoolRow struct {
 	Name, Title, Site, Image, Track, Pinned, PinnedWhy, Target, MachineClass, HostPrefix string
 	Hosts, SeatsPerHost, Revision                                                        int
-	Rollover                                                                             int64 // the open one, 0 if none
+	// the open one, 0 if none
+	Rollover int64
 }
 
 // PoolRows returns the pools by name, or the one of the name if it is not "".

@@ -94,7 +94,8 @@ func (s *Store) saveBeats(ctx context.Context, now time.Time, beats []Beat) ([]R
 	)
 	for i, b := range beats {
 		index[i], credential[i], stamp[i], drain[i] = int32(i), b.Credential, b.Stamp, b.DrainConfirmed
-		checkOrder[i], checks[i], checksWhy[i], load[i], sessions[i] = b.ChecksOrder, string(b.Checks), b.ChecksWhy, b.Load, string(b.Sessions)
+		checkOrder[i], checks[i], checksWhy[i], load[i], sessions[i] = b.ChecksOrder, string(b.Checks), b.ChecksWhy,
+			b.Load, string(b.Sessions)
 	}
 	var done []int64
 	var doneBy [][]byte
@@ -130,11 +131,13 @@ func (s *Store) saveBeats(ctx context.Context, now time.Time, beats []Beat) ([]R
 		  (select json_agg(json_build_object('ID', o.id, 'HostID', o.host_id, 'Kind', o.kind, 'SessionKey', o.session_key, 'Text', o.text) order by o.id)
 		   from orders o where o.host_id = h.id and o.done_at is null)
 		from saved join hosts h on h.id = saved.host_id`,
-		index, credential, stamp, drain, checkOrder, checks, checksWhy, load, sessions, now).Query(func(rows pgx.Rows) error {
+		index, credential, stamp, drain, checkOrder, checks, checksWhy, load, sessions,
+		now).Query(func(rows pgx.Rows) error {
 		for rows.Next() {
 			var i int32
 			r := Reply{Known: true}
-			if err := rows.Scan(&i, &r.HostID, &r.Host, &r.PoolID, &r.DrainOrder, &r.CheckOrder, &r.Orders); err != nil {
+			if err := rows.Scan(&i, &r.HostID, &r.Host, &r.PoolID, &r.DrainOrder, &r.CheckOrder,
+				&r.Orders); err != nil {
 				return err
 			}
 			replies[i] = r
@@ -165,7 +168,8 @@ func AddEnrolment(db *gorm.DB, hostID int64, token string, now time.Time) error 
 func (s *Store) Enrol(ctx context.Context, token, credential []byte, now time.Time) (host Host, err error) {
 	err = s.Change(ctx, "agent", now, func(tx *Tx) error {
 		var e Enrolment
-		if err := tx.Raw("update enrolments set used_at = ? where token = ? and used_at is null returning *", now, token).Scan(&e).Error; err != nil {
+		if err := tx.Raw("update enrolments set used_at = ? where token = ? and used_at is null returning *", now,
+			token).Scan(&e).Error; err != nil {
 			return err
 		}
 		if e.HostID == 0 {
@@ -176,7 +180,9 @@ func (s *Store) Enrol(ctx context.Context, token, credential []byte, now time.Ti
 			return err
 		}
 		tx.Record(Entry{Verb: "host.enrol", Subject: "host " + host.Name})
-		return tx.Exec("update pulses set credential = ?, seen_at = null, stamp = '', drain_confirmed = 0, checks_order = 0, checks = '', checks_why = '', sessions = '[]' where host_id = ?", credential, e.HostID).Error
+		return tx.Exec("update pulses set credential = ?, seen_at = null, stamp = '', drain_confirmed = 0, "+
+			"checks_order = 0, checks = '', checks_why = '', sessions = '[]' where host_id = ?", credential,
+			e.HostID).Error
 	})
 	return host, err
 }

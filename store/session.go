@@ -35,7 +35,10 @@ type SessionFilter struct {
 
 // SessionRows returns a page of sessions by host and key.
 func SessionRows(db *gorm.DB, f SessionFilter) (rows []SessionRow, err error) {
-	for column, value := range map[string]string{"pool": f.Pool, "host": f.Host, "person": f.Person, "state": string(f.State), "host_state": string(f.HostState)} {
+	for column, value := range map[string]string{
+		"pool": f.Pool, "host": f.Host, "person": f.Person,
+		"state": string(f.State), "host_state": string(f.HostState),
+	} {
 		if value != "" {
 			db = db.Where(column+" = ?", value)
 		}

@@ -27,7 +27,10 @@ type Site struct {
 
 // Estate is the site as an estate file has it.
 func (s Site) Estate() estate.Site {
-	return estate.Site{Name: s.Name, Title: s.Title, Platform: s.Platform, Address: s.Address, StartsPerMinute: s.StartsPerMinute, ClonesPerCopy: s.ClonesPerCopy, MachineSettings: s.MachineSettings.V}
+	return estate.Site{
+		Name: s.Name, Title: s.Title, Platform: s.Platform, Address: s.Address,
+		StartsPerMinute: s.StartsPerMinute, ClonesPerCopy: s.ClonesPerCopy, MachineSettings: s.MachineSettings.V,
+	}
 }
 
 // Sites returns all sites by name.
@@ -70,7 +73,8 @@ func SiteFailed(tx *Tx, site int64, why string) (news bool, err error) {
 
 // SiteAnswered notes that a site answers again. It returns whether that is news.
 func SiteAnswered(tx *Tx, site int64) (news bool, err error) {
-	r := tx.Exec("update sites set failures = 0, trouble = '', trouble_since = null, retry_at = '-infinity' where id = ? and failures > 0", site)
+	r := tx.Exec("update sites set failures = 0, trouble = '', trouble_since = null, retry_at = '-infinity' where "+
+		"id = ? and failures > 0", site)
 	return r.RowsAffected > 0, r.Error
 }
 

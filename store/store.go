@@ -171,7 +171,8 @@ func again(ctx context.Context, fn func() error) error {
 	for n := 1; ; n++ {
 		err := fn()
 		var refused *pgconn.PgError
-		if n == most || !errors.As(err, &refused) || refused.Code != pgerrcode.DeadlockDetected && refused.Code != pgerrcode.SerializationFailure {
+		if n == most || !errors.As(err, &refused) || refused.Code != pgerrcode.DeadlockDetected &&
+			refused.Code != pgerrcode.SerializationFailure {
 			return err
 		}
 		select {
@@ -271,7 +272,8 @@ func (tx *Tx) flush() error {
 // The same again is refused again.
 func IsRefusal(err error) bool {
 	var refused *pgconn.PgError
-	return errors.As(err, &refused) && (pgerrcode.IsDataException(refused.Code) || pgerrcode.IsIntegrityConstraintViolation(refused.Code))
+	return errors.As(err, &refused) && (pgerrcode.IsDataException(refused.Code) ||
+		pgerrcode.IsIntegrityConstraintViolation(refused.Code))
 }
 
 // IsAway says that the database could not be asked at all, or not now.
@@ -283,7 +285,8 @@ func IsAway(err error) bool {
 		return pgerrcode.IsConnectionException(refused.Code) || pgerrcode.IsOperatorIntervention(refused.Code) ||
 			pgerrcode.IsInsufficientResources(refused.Code) || pgerrcode.IsTransactionRollback(refused.Code)
 	}
-	return errors.As(err, &connect) || errors.As(err, &network) || errors.Is(err, io.ErrUnexpectedEOF) || pgconn.SafeToRetry(err)
+	return errors.As(err, &connect) || errors.As(err, &network) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		pgconn.SafeToRetry(err)
 }
 
 // named loads one record by what people call it, or returns ErrNotFound with

@@ -26,7 +26,10 @@ func record(t *testing.T, st *store.Store, n int) {
 	t.Helper()
 	for i := range n {
 		require.NoError(t, st.Change(t.Context(), "tove", noon, func(tx *store.Tx) error {
-			tx.Record(store.Entry{Verb: "version.edit", Subject: fmt.Sprintf("version %d", i), Detail: map[string]any{"z": 1.5, "a": []string{"x"}}})
+			tx.Record(store.Entry{
+				Verb: "version.edit", Subject: fmt.Sprintf("version %d", i),
+				Detail: map[string]any{"z": 1.5, "a": []string{"x"}},
+			})
 			return nil
 		}))
 	}
@@ -36,7 +39,10 @@ func TestAChangeThatFailsLeavesNoTrace(t *testing.T) {
 	t.Parallel()
 	st := storetest.Open(t)
 	err := st.Change(t.Context(), "tove", noon, func(tx *store.Tx) error {
-		require.NoError(t, tx.Create(&store.Site{Name: "a", Title: "a", Platform: "practice", StartsPerMinute: 1, ClonesPerCopy: 1}).Error)
+		require.NoError(t, tx.Create(&store.Site{
+			Name: "a", Title: "a", Platform: "practice", StartsPerMinute: 1,
+			ClonesPerCopy: 1,
+		}).Error)
 		tx.Record(store.Entry{Verb: "site.add", Subject: "site a"})
 		return errors.New("thought better of it")
 	})
@@ -123,11 +129,17 @@ func hosts(t testing.TB, st *store.Store, n int) store.Pool {
 		require.NoError(t, tx.Create(&site).Error)
 		require.NoError(t, tx.Create(&img).Error)
 		require.NoError(t, tx.Create(&store.Track{ImageID: img.ID, Name: "live"}).Error)
-		pool = store.Pool{Name: "p", Title: "p", SiteID: site.ID, ImageID: img.ID, Track: "live", HostCount: n, HostPrefix: "h", SeatsPerHost: 4, MachineClass: "standard"}
+		pool = store.Pool{
+			Name: "p", Title: "p", SiteID: site.ID, ImageID: img.ID, Track: "live", HostCount: n,
+			HostPrefix: "h", SeatsPerHost: 4, MachineClass: "standard",
+		}
 		require.NoError(t, tx.Create(&pool).Error)
 		var rows []store.Host
 		for i := range n {
-			rows = append(rows, store.Host{Name: fmt.Sprintf("h-%05d", i), PoolID: pool.ID, State: host.Serving, Since: noon, Machine: true})
+			rows = append(rows, store.Host{
+				Name: fmt.Sprintf("h-%05d", i), PoolID: pool.ID, State: host.Serving,
+				Since: noon, Machine: true,
+			})
 		}
 		require.NoError(t, tx.CreateInBatches(&rows, 1000).Error)
 		return tx.Exec("insert into pulses (host_id, credential) select id, convert_to(name, 'UTF8') from hosts").Error
@@ -144,9 +156,11 @@ func TestHeartbeatsAreWrittenAndAnsweredInOrder(t *testing.T) {
 	st := storetest.Open(t)
 	hosts(t, st, 3)
 	require.NoError(t, st.DB.Exec("update hosts set drain_order = 7 where name = 'h-00001'").Error)
-	require.NoError(t, st.DB.Exec("insert into orders (host_id, kind, session_key, text, created_at) select id, 'tell', 's1', 'hello', now() from hosts where name = 'h-00001'").Error)
+	require.NoError(t, st.DB.Exec("insert into orders (host_id, kind, session_key, text, created_at) select id, "+
+		"'tell', 's1', 'hello', now() from hosts where name = 'h-00001'").Error)
 	person := `[{"key":"s1","person":"Ida Strand","state":"active","since":"2026-11-23T11:00:00Z"}]`
-	replies, err := st.SaveBeats(t.Context(), noon, []store.Beat{beat(2, "[]"), {Credential: []byte("nobody"), Sessions: []byte("[]")}, beat(1, person)})
+	replies, err := st.SaveBeats(t.Context(), noon,
+		[]store.Beat{beat(2, "[]"), {Credential: []byte("nobody"), Sessions: []byte("[]")}, beat(1, person)})
 	require.NoError(t, err)
 	require.Equal(t, []bool{true, false, true}, []bool{replies[0].Known, replies[1].Known, replies[2].Known})
 	require.EqualValues(t, 7, replies[2].DrainOrder)
@@ -206,17 +220,29 @@ func TestOrdersAreWithdrawnAndForgotten(t *testing.T) {
 		require.NoError(t, st.DB.Raw("select text from orders order by id").Scan(&texts).Error)
 		return texts
 	}
-	require.Equal(t, []string{"told by the open rollover", "ordered by the open rollover", "the same of another host", "ordered by a person"},
+	require.Equal(t, []string{
+		"told by the open rollover", "ordered by the open rollover", "the same of another host",
+		"ordered by a person",
+	},
 		left(func(tx *store.Tx) error { return store.PruneOrders(tx, 24*time.Hour) }))
 	require.Equal(t, []string{"told by the open rollover", "the same of another host", "ordered by a person"},
 		left(func(tx *store.Tx) error {
-			return tx.TakeSteps(open, []store.Step{{Host: 1, Kind: rollover.Refill, From: host.Serving, To: host.Draining}})
+			return tx.TakeSteps(open, []store.Step{{
+				Host: 1, Kind: rollover.Refill, From: host.Serving,
+				To: host.Draining,
+			}})
 		}))
 	require.Equal(t, []string{"told by the open rollover", "the same of another host"},
 		left(func(tx *store.Tx) error {
 			return errors.Join(
-				tx.TakeSteps(open, []store.Step{{Host: 1, Kind: rollover.EmptyHost, From: host.Draining, To: host.Emptied}}),
-				tx.TakeSteps(open, []store.Step{{Host: 1, Kind: rollover.Rebuild, From: host.Emptied, To: host.Rebuilding}}))
+				tx.TakeSteps(open, []store.Step{{
+					Host: 1, Kind: rollover.EmptyHost, From: host.Draining,
+					To: host.Emptied,
+				}}),
+				tx.TakeSteps(open, []store.Step{{
+					Host: 1, Kind: rollover.Rebuild, From: host.Emptied,
+					To: host.Rebuilding,
+				}}))
 		}), "a new machine is told nothing that was meant for the old one's people")
 }
 
@@ -229,20 +255,33 @@ func TestStepsAreTakenTogetherOrNotAtAll(t *testing.T) {
 	r := store.Rollover{PoolID: pool.ID, TargetID: v.ID, State: rollover.Running, CreatedAt: noon}
 	require.NoError(t, st.DB.Create(&r).Error)
 	for id := range int64(4) {
-		require.NoError(t, st.DB.Create(&store.RolloverHost{RolloverID: r.ID, HostID: id + 1, Phase: rollover.Queued, Since: noon}).Error)
+		require.NoError(t, st.DB.Create(&store.RolloverHost{
+			RolloverID: r.ID, HostID: id + 1, Phase: rollover.Queued,
+			Since: noon,
+		}).Error)
 	}
 	take := func(steps ...store.Step) error {
-		return st.Change(t.Context(), "test", noon.Add(time.Hour), func(tx *store.Tx) error { return tx.TakeSteps(r, steps) })
+		return st.Change(t.Context(), "test", noon.Add(time.Hour),
+			func(tx *store.Tx) error { return tx.TakeSteps(r, steps) })
 	}
 	drain := func(id int64) store.Step {
-		return store.Step{Host: id, Kind: rollover.DrainHost, From: host.Serving, To: host.Draining, Phase: rollover.Draining, Batch: 1}
+		return store.Step{
+			Host: id, Kind: rollover.DrainHost, From: host.Serving, To: host.Draining,
+			Phase: rollover.Draining, Batch: 1,
+		}
 	}
 	states := func() (out []string) {
 		require.NoError(t, st.DB.Raw(`select h.state || ' ' || m.phase || ' ' || m.batch || ' ' || m.why from hosts h join rollover_hosts m on m.host_id = h.id order by h.id`).Scan(&out).Error)
 		return out
 	}
-	require.NoError(t, take(drain(1), drain(2), store.Step{Host: 3, Kind: rollover.Leave, Phase: rollover.Left, Why: "it runs the version already"}))
-	now := []string{"draining draining 1 ", "draining draining 1 ", "serving left 0 it runs the version already", "serving queued 0 "}
+	require.NoError(t, take(drain(1), drain(2), store.Step{
+		Host: 3, Kind: rollover.Leave, Phase: rollover.Left,
+		Why: "it runs the version already",
+	}))
+	now := []string{
+		"draining draining 1 ", "draining draining 1 ", "serving left 0 it runs the version already",
+		"serving queued 0 ",
+	}
 	require.Equal(t, now, states())
 	var drains []int64
 	require.NoError(t, st.DB.Raw("select drain_order from hosts order by id").Scan(&drains).Error)
@@ -255,24 +294,40 @@ func TestStepsAreTakenTogetherOrNotAtAll(t *testing.T) {
 
 	// A host that fails keeps its disk, or has none any more.
 	empty := func(id int64) store.Step {
-		return store.Step{Host: id, Kind: rollover.EmptyHost, From: host.Draining, To: host.Emptied, Phase: rollover.Emptied, Batch: 1}
+		return store.Step{
+			Host: id, Kind: rollover.EmptyHost, From: host.Draining, To: host.Emptied,
+			Phase: rollover.Emptied, Batch: 1,
+		}
 	}
 	require.NoError(t, take(empty(1), empty(2)))
 	require.NoError(t, take(
-		store.Step{Host: 1, Kind: rollover.Rebuild, From: host.Emptied, To: host.Rebuilding, Phase: rollover.Rebuilding},
-		store.Step{Host: 2, Kind: rollover.Fail, From: host.Emptied, To: host.Serving, Phase: rollover.Failed, Why: "would not end"},
+		store.Step{
+			Host: 1, Kind: rollover.Rebuild, From: host.Emptied, To: host.Rebuilding,
+			Phase: rollover.Rebuilding,
+		},
+		store.Step{
+			Host: 2, Kind: rollover.Fail, From: host.Emptied, To: host.Serving, Phase: rollover.Failed,
+			Why: "would not end",
+		},
 		store.Step{Host: 4, Kind: rollover.WarnHost, Phase: rollover.Warned},
 	))
-	require.Equal(t, []string{"rebuilding rebuilding 1 ", "serving failed 1 would not end", "serving left 0 it runs the version already", "serving warned 0 "}, states())
+	require.Equal(t, []string{
+		"rebuilding rebuilding 1 ", "serving failed 1 would not end",
+		"serving left 0 it runs the version already", "serving warned 0 ",
+	}, states())
 	type kept struct {
 		Machine, Unserved bool
 		DrainOrder        int64
 		Why               string
 	}
 	var two []kept
-	require.NoError(t, st.DB.Raw("select machine, unserved, drain_order, why from hosts where id < 3 order by id").Scan(&two).Error)
+	require.NoError(t, st.DB.Raw("select machine, unserved, drain_order, why from hosts where id < 3 order by id").Scan(
+		&two).Error)
 	require.Equal(t, []kept{{false, true, drains[0], ""}, {true, false, 0, ""}}, two)
-	require.NoError(t, take(store.Step{Host: 1, Kind: rollover.Fail, From: host.Rebuilding, To: host.Faulty, Phase: rollover.Failed, Why: "no space"}))
+	require.NoError(t, take(store.Step{
+		Host: 1, Kind: rollover.Fail, From: host.Rebuilding, To: host.Faulty,
+		Phase: rollover.Failed, Why: "no space",
+	}))
 	require.NoError(t, st.DB.Raw("select machine, unserved, drain_order, why from hosts where id = 1").Scan(&two).Error)
 	require.Equal(t, []kept{{false, true, drains[0], "no space"}}, two)
 	var wiped []int64
@@ -284,7 +339,8 @@ func TestAnEnrolmentTokenDiesWithUse(t *testing.T) {
 	t.Parallel()
 	st := storetest.Open(t)
 	hosts(t, st, 1)
-	require.NoError(t, st.DB.Exec("insert into enrolments (token, host_id, created_at) select 'secret', id, now() from hosts").Error)
+	require.NoError(t, st.DB.Exec("insert into enrolments (token, host_id, created_at) select 'secret', id, now() "+
+		"from hosts").Error)
 	h, err := st.Enrol(t.Context(), []byte("secret"), []byte("credential"), noon)
 	require.NoError(t, err)
 	require.Equal(t, "h-00000", h.Name)
@@ -371,7 +427,8 @@ func TestTriesAtOnceAreCountedAndNoneWaitsBeforeItsTime(t *testing.T) {
 	waits := make(chan time.Duration, tries)
 	for i := range tries {
 		go func() {
-			wait, err := st.CountTry(context.Background(), store.Trier{Key: fmt.Sprintf("name %d", i), Free: free, Most: time.Minute}, address)
+			wait, err := st.CountTry(context.Background(),
+				store.Trier{Key: fmt.Sprintf("name %d", i), Free: free, Most: time.Minute}, address)
 			if !assert.NoError(t, err) {
 				wait = -1
 			}
@@ -395,7 +452,8 @@ func TestTheDatabaseRefusesWhatTheTableOfHostsDoesNotKnow(t *testing.T) {
 		for _, to := range host.States() {
 			// What a state asks of its host is not what this is about.
 			require.NoError(t, st.DB.Exec("alter table hosts disable trigger host_changes_state").Error)
-			require.NoError(t, st.DB.Exec("update hosts set state = ?, machine = true, unserved = false, vouched_at = null", from).Error)
+			require.NoError(t, st.DB.Exec("update hosts set state = ?, machine = true, unserved = false, vouched_at "+
+				"= null", from).Error)
 			require.NoError(t, st.DB.Exec("alter table hosts enable trigger host_changes_state").Error)
 			err := st.DB.Exec("update hosts set state = ?", to).Error
 			if from.CanBecome(to) {

@@ -37,7 +37,10 @@ func trailRow(e trail.Entry) TrailRow {
 
 // Entry returns the row as an entry.
 func (r TrailRow) Entry() trail.Entry {
-	e := trail.Entry{Seq: r.Seq, At: r.At.UTC(), Actor: r.Actor, Verb: r.Verb, Subject: r.Subject, Scope: r.Scope, Reason: r.Reason, Prev: r.Prev, Hash: r.Hash}
+	e := trail.Entry{
+		Seq: r.Seq, At: r.At.UTC(), Actor: r.Actor, Verb: r.Verb, Subject: r.Subject, Scope: r.Scope,
+		Reason: r.Reason, Prev: r.Prev, Hash: r.Hash,
+	}
 	if r.Detail != nil {
 		e.Detail = *r.Detail
 	}
@@ -90,7 +93,8 @@ func (s *Store) EachTrail(ctx context.Context, f TrailFilter, fn func(trail.Entr
 	last := int64(0)
 	for {
 		var rows []TrailRow
-		if err := f.apply(s.DB.WithContext(ctx)).Where("seq > ?", last).Order("seq").Limit(2000).Find(&rows).Error; err != nil {
+		if err := f.apply(s.DB.WithContext(ctx)).Where("seq > ?",
+			last).Order("seq").Limit(2000).Find(&rows).Error; err != nil {
 			return err
 		}
 		if len(rows) == 0 {

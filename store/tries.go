@@ -43,7 +43,10 @@ func (s *Store) CountTry(ctx context.Context, triers ...Trier) (wait time.Durati
 					  next_at = clock_timestamp() + case when t.last_at < clock_timestamp() - @forgotten * interval '1 second' or t.failed + 1 < @free then interval '0'
 					    else least(@most, 2 ^ least(30, t.failed + 1 - @free)) * interval '1 second' end
 					where t.next_at <= clock_timestamp()`,
-					map[string]any{"key": t.Key, "free": t.Free, "most": t.Most.Seconds(), "forgotten": forgotten.Seconds()})
+					map[string]any{
+						"key": t.Key, "free": t.Free, "most": t.Most.Seconds(),
+						"forgotten": forgotten.Seconds(),
+					})
 				if counted.Error != nil {
 					return fmt.Errorf("count a try: %w", counted.Error)
 				}
@@ -51,7 +54,8 @@ func (s *Store) CountTry(ctx context.Context, triers ...Trier) (wait time.Durati
 					continue
 				}
 				var left float64
-				if err := tx.Raw("select extract(epoch from next_at - clock_timestamp()) from sign_in_tries where key = ?", t.Key).Scan(&left).Error; err != nil {
+				if err := tx.Raw("select extract(epoch from next_at - clock_timestamp()) from sign_in_tries where "+
+					"key = ?", t.Key).Scan(&left).Error; err != nil {
 					return fmt.Errorf("count a try: %w", err)
 				}
 				wait = max(time.Second, time.Duration(left*float64(time.Second)))
@@ -71,7 +75,8 @@ func (s *Store) CountTry(ctx context.Context, triers ...Trier) (wait time.Durati
 func (s *Store) TryWasRight(ctx context.Context, name, address string) error {
 	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		return errors.Join(
-			tx.Exec("update sign_in_tries set failed = greatest(failed - 1, 0), next_at = clock_timestamp() where key = ?", address).Error,
+			tx.Exec("update sign_in_tries set failed = greatest(failed - 1, 0), next_at = clock_timestamp() where "+
+				"key = ?", address).Error,
 			tx.Exec("update sign_in_tries set failed = 0, next_at = clock_timestamp() where key = ?", name).Error,
 		)
 	})
@@ -84,7 +89,8 @@ func (s *Store) TryWasWrong(ctx context.Context, name, account string) error {
 		return s.DB.WithContext(ctx).Exec(`insert into sign_in_tries as t (key, unreported, last_at, next_at) values ('nobody', 1, now(), now())
 			on conflict (key) do update set unreported = t.unreported + 1, last_at = now()`).Error
 	}
-	return s.DB.WithContext(ctx).Exec("update sign_in_tries set unreported = unreported + 1, account = ? where key = ?", account, name).Error
+	return s.DB.WithContext(ctx).Exec("update sign_in_tries set unreported = unreported + 1, account = ? where key = ?",
+		account, name).Error
 }
 
 // ReportTries writes what went wrong since the last report into the trail, a

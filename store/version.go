@@ -104,7 +104,8 @@ func Versions(db *gorm.DB, imageID int64) (rows []Version, err error) {
 
 // VersionNumbered returns the version of the image, or ErrNotFound.
 func VersionNumbered(db *gorm.DB, img Image, number string) (Version, error) {
-	return named[Version](db, fmt.Sprintf("version %q of image %s", number, img.Name), "number", fresh(db).Where("image_id = ?", img.ID), "image_id = ? and number = ?", img.ID, number)
+	return named[Version](db, fmt.Sprintf("version %q of image %s", number, img.Name), "number",
+		fresh(db).Where("image_id = ?", img.ID), "image_id = ? and number = ?", img.ID, number)
 }
 
 // VersionByID returns the version, or ErrNotFound.
@@ -159,7 +160,8 @@ func Tracks(db *gorm.DB, imageID int64) (rows []Track, err error) {
 
 // TrackNamed returns the track of the image, or ErrNotFound.
 func TrackNamed(db *gorm.DB, img Image, name string) (Track, error) {
-	return first[Track](db, fmt.Sprintf("track %q of image %s", name, img.Name), "image_id = ? and name = ?", img.ID, name)
+	return first[Track](db, fmt.Sprintf("track %q of image %s", name, img.Name), "image_id = ? and name = ?", img.ID,
+		name)
 }
 
 // TrackNames returns the number of the version that a track names, "" if it names none.
@@ -206,7 +208,8 @@ func (tx *Tx) MoveTrack(t *Track, move TrackMove) error {
 		return err
 	}
 	var usable []int64
-	if err := tx.Model(&Version{}).Where("image_id = ? and state = ? and barred = ''", t.ImageID, image.Sealed).Pluck("id", &usable).Error; err != nil {
+	if err := tx.Model(&Version{}).Where("image_id = ? and state = ? and barred = ''", t.ImageID,
+		image.Sealed).Pluck("id", &usable).Error; err != nil {
 		return err
 	}
 	var history []image.Move
@@ -226,7 +229,8 @@ func (tx *Tx) MoveTrack(t *Track, move TrackMove) error {
 
 // WasLive says whether the image's track live ever named the version.
 func WasLive(db *gorm.DB, versionID int64) (was bool, err error) {
-	err = db.Raw("select exists (select from track_moves m join tracks t on t.id = m.track_id where m.version_id = ? and t.name = ?)", versionID, image.Live).Scan(&was).Error
+	err = db.Raw("select exists (select from track_moves m join tracks t on t.id = m.track_id where m.version_id = "+
+		"? and t.name = ?)", versionID, image.Live).Scan(&was).Error
 	return was, err
 }
 

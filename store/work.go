@@ -94,6 +94,7 @@ func (tx *Tx) WorkProgressed(key string, percent int) error {
 
 // LastAttempt returns the number of the last attempt of a kind at a subject, 0 if there was none.
 func LastAttempt(db *gorm.DB, kind WorkKind, subject string) (n int, err error) {
-	err = db.Raw("select coalesce(max(attempt), 0) from works where kind = ? and subject = ?", kind, subject).Scan(&n).Error
+	err = db.Raw("select coalesce(max(attempt), 0) from works where kind = ? and subject = ?", kind,
+		subject).Scan(&n).Error
 	return n, err
 }

@@ -48,7 +48,8 @@ type System interface {
 }
 
 // DefaultSentence is what people read who try to sign in to a host that takes no new sessions.
-const DefaultSentence = "This desk takes no new sign-ins just now: it is being brought up to date. Please sign in again, and you will be given another one."
+const DefaultSentence = "This desk takes no new sign-ins just now: it is being brought up to date. Please sign in " +
+	"again, and you will be given another one."
 
 // Options of an agent.
 type Options struct {
@@ -188,12 +189,16 @@ func (a *Agent) enrol(ctx context.Context) (time.Duration, error) {
 	a.refuse(ctx)
 	reply, err := a.Caller(s.Service).Enrol(ctx, s.Token)
 	if errors.Is(err, agent.ErrRefused) {
-		return retryMost, fmt.Errorf("%w: the enrolment token was used or has lapsed; rebuild the host to give it another", err)
+		return retryMost, fmt.Errorf("%w: the enrolment token was used or has lapsed; rebuild the host to give it "+
+			"another", err)
 	}
 	if err != nil {
 		return 0, err
 	}
-	a.kept = state{Service: s.Service, Host: reply.Host, Credential: reply.Credential, Token: hash(s.Token), Drain: refusesUntilTold}
+	a.kept = state{
+		Service: s.Service, Host: reply.Host, Credential: reply.Credential, Token: hash(s.Token),
+		Drain: refusesUntilTold,
+	}
 	if err := a.save(); err != nil {
 		return 0, err
 	}
@@ -214,7 +219,10 @@ func (a *Agent) beat(ctx context.Context) (agent.Heartbeat, error) {
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	return agent.Heartbeat{Stamp: a.stamp, Drain: max(0, a.kept.Drain), Checks: a.checks, Load: load, Sessions: sessions, Done: slices.Clone(a.done)}.Clean(), nil
+	return agent.Heartbeat{
+		Stamp: a.stamp, Drain: max(0, a.kept.Drain), Checks: a.checks, Load: load,
+		Sessions: sessions, Done: slices.Clone(a.done),
+	}.Clean(), nil
 }
 
 // obey does what the answer says.
@@ -236,7 +244,8 @@ func (a *Agent) obey(ctx context.Context, answer agent.Answer) (time.Duration, e
 	a.done = slices.DeleteFunc(a.done, func(id int64) bool {
 		return !slices.ContainsFunc(answer.Orders, func(o agent.Order) bool { return o.ID == id })
 	})
-	orders := slices.DeleteFunc(slices.Clone(answer.Orders), func(o agent.Order) bool { return slices.Contains(a.done, o.ID) })
+	orders := slices.DeleteFunc(slices.Clone(answer.Orders),
+		func(o agent.Order) bool { return slices.Contains(a.done, o.ID) })
 	// All at once: ending one session may take seconds.
 	errs := make([]error, len(orders))
 	var work sync.WaitGroup
@@ -246,7 +255,8 @@ func (a *Agent) obey(ctx context.Context, answer agent.Answer) (time.Duration, e
 	work.Wait()
 	for i, o := range orders {
 		if errs[i] != nil {
-			a.Log.Warn("an order could not be carried out; it is tried again", "order", o.ID, "kind", o.Kind, "session", o.Session, "why", errs[i])
+			a.Log.Warn("an order could not be carried out; it is tried again", "order", o.ID, "kind", o.Kind, "session",
+				o.Session, "why", errs[i])
 			continue
 		}
 		a.Log.Info("order carried out", "order", o.ID, "kind", o.Kind, "session", o.Session)

@@ -124,7 +124,8 @@ func newBench(t *testing.T) *bench {
 	b.url = server.URL
 	dir := t.TempDir()
 	b.options = host.Options{
-		Stamp: filepath.Join(dir, "stamp"), State: filepath.Join(dir, "state", "agent.json"), Checks: filepath.Join(dir, "checks"), CheckLimit: 10 * time.Second, Sentence: "come back later",
+		Stamp: filepath.Join(dir, "stamp"), State: filepath.Join(dir, "state", "agent.json"),
+		Checks: filepath.Join(dir, "checks"), CheckLimit: 10 * time.Second, Sentence: "come back later",
 		Seed:   func() (seed.Seed, error) { return seed.Seed{Name: "tc-001", Service: server.URL, Token: "t-1"}, nil },
 		Caller: func(service string) agent.Caller { return agent.Caller{URL: service, HTTP: server.Client()} },
 		Log:    slog.New(slog.DiscardHandler),
@@ -190,7 +191,10 @@ func TestOrdersAreCarriedOutOnceAndReportedUntilTheyAreTaken(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	b.system.sessions = []agent.Session{{Key: "c1", Person: "wilma", State: agent.Active}}
-	b.service.set(agent.Answer{Orders: []agent.Order{{ID: 1, Kind: "tell", Session: "c1", Text: "save your work"}, {ID: 3, Kind: "dance", Session: "c1"}}})
+	b.service.set(agent.Answer{Orders: []agent.Order{
+		{ID: 1, Kind: "tell", Session: "c1", Text: "save your work"},
+		{ID: 3, Kind: "dance", Session: "c1"},
+	}})
 	b.run()
 	b.until("the order to be reported", func(h agent.Heartbeat) bool { return len(h.Done) == 1 && h.Done[0] == 1 })
 	_, before := b.service.last()
@@ -212,7 +216,8 @@ func TestWhenSessionsAreNotKnownNothingIsReported(t *testing.T) {
 	b.system.locked(func() { b.system.unknown = errors.New("logind does not answer") })
 	// One may be on its way; then there is silence, for a second at least.
 	_, n := b.service.last()
-	require.Never(t, func() bool { _, now := b.service.last(); return now > n+1 }, 500*time.Millisecond, 10*time.Millisecond)
+	require.Never(t, func() bool { _, now := b.service.last(); return now > n+1 }, 500*time.Millisecond,
+		10*time.Millisecond)
 	b.system.locked(func() { b.system.unknown = nil })
 	b.until("a heartbeat again", func(agent.Heartbeat) bool { _, now := b.service.last(); return now > n+1 })
 }
@@ -249,7 +254,10 @@ func TestAStateFileThatCannotBeReadIsSaid(t *testing.T) {
 
 func TestIntervalsGrow(t *testing.T) {
 	t.Parallel()
-	for failures, most := range map[int]time.Duration{1: time.Second, 2: 2 * time.Second, 5: 16 * time.Second, 9: 256 * time.Second, 10: 5 * time.Minute, 1000: 5 * time.Minute} {
+	for failures, most := range map[int]time.Duration{
+		1: time.Second, 2: 2 * time.Second, 5: 16 * time.Second,
+		9: 256 * time.Second, 10: 5 * time.Minute, 1000: 5 * time.Minute,
+	} {
 		for range 50 {
 			d := host.Backoff(failures)
 			require.True(t, d >= most/2 && d <= most, "after %d failures: %s", failures, d)
@@ -268,7 +276,12 @@ func TestChecks(t *testing.T) {
 	}
 	require.Empty(t, host.Check(t.Context(), filepath.Join(t.TempDir(), "none"), time.Second))
 	require.Empty(t, check(10*time.Second, map[string]string{"1-good": "exit 0", ".hidden": "exit 1"}))
-	require.Equal(t, "2-bad: exit status 3: Fare Desk is missing", check(10*time.Second, map[string]string{"1-good": "exit 0", "2-bad": "echo Fare Desk is missing; exit 3", "3-later": "echo never >&2; exit 1"}))
-	require.Equal(t, "1-slow: it did not end within 200ms: still at it", check(200*time.Millisecond, map[string]string{"1-slow": "echo still at it; sleep 60"}))
+	require.Equal(t, "2-bad: exit status 3: Fare Desk is missing",
+		check(10*time.Second, map[string]string{
+			"1-good": "exit 0", "2-bad": "echo Fare Desk is missing; exit 3",
+			"3-later": "echo never >&2; exit 1",
+		}))
+	require.Equal(t, "1-slow: it did not end within 200ms: still at it",
+		check(200*time.Millisecond, map[string]string{"1-slow": "echo still at it; sleep 60"}))
 	require.Contains(t, check(10*time.Second, map[string]string{"1-long": "yes tide | head -1000; exit 1"}), "...")
 }

@@ -64,7 +64,10 @@ func (s *System) Sessions(ctx context.Context) ([]agent.Session, error) {
 		if text(p, "Class") != "user" {
 			continue // a sign-in screen, a lock screen, a manager of services
 		}
-		sessions = append(sessions, agent.Session{Key: keyOf(l.ID, p), Person: l.User, State: sessionState(p), Since: micros(p, "Timestamp")})
+		sessions = append(sessions, agent.Session{
+			Key: keyOf(l.ID, p), Person: l.User, State: sessionState(p),
+			Since: micros(p, "Timestamp"),
+		})
 	}
 	return sessions, nil
 }
@@ -121,7 +124,8 @@ func micros(p map[string]dbus.Variant, name string) time.Time {
 
 func gone(err error) bool {
 	var e dbus.Error
-	return errors.As(err, &e) && (e.Name == "org.freedesktop.login1.NoSuchSession" || e.Name == "org.freedesktop.DBus.Error.UnknownObject")
+	return errors.As(err, &e) && (e.Name == "org.freedesktop.login1.NoSuchSession" ||
+		e.Name == "org.freedesktop.DBus.Error.UnknownObject")
 }
 
 const nologin = "/run/nologin"
@@ -185,7 +189,8 @@ func (s *System) tellTerminal(tty, message string) error {
 		}
 		return r
 	}, message)
-	_, err = fmt.Fprintf(f, "\r\n\a%s\r\n\r\n", strings.ReplaceAll("Message of your desk's service:\n"+clean, "\n", "\r\n"))
+	_, err = fmt.Fprintf(f, "\r\n\a%s\r\n\r\n", strings.ReplaceAll("Message of your desk's service:\n"+clean, "\n",
+		"\r\n"))
 	return err
 }
 
@@ -243,16 +248,19 @@ func (s *System) SignOff(ctx context.Context, key string) error {
 		return err
 	}
 	defer bus.Close()
-	if err := errors.Join(bus.Auth([]dbus.Auth{dbus.AuthExternal(strconv.Itoa(os.Geteuid()))}), bus.Hello()); err != nil {
+	if err := errors.Join(bus.Auth([]dbus.Auth{dbus.AuthExternal(strconv.Itoa(os.Geteuid()))}),
+		bus.Hello()); err != nil {
 		return err
 	}
 	manager := bus.Object("org.freedesktop.login1", "/org/freedesktop/login1")
 	// Programs that outlive their session would keep it open for ever; with
 	// grace and warning behind them they are ended too.
-	if err := manager.CallWithContext(ctx, "org.freedesktop.login1.Manager.KillSession", 0, id, "all", int32(syscall.SIGHUP)).Err; err != nil && !gone(err) {
+	if err := manager.CallWithContext(ctx, "org.freedesktop.login1.Manager.KillSession", 0, id, "all",
+		int32(syscall.SIGHUP)).Err; err != nil && !gone(err) {
 		return fmt.Errorf("logind: end session %s: %w", id, err)
 	}
-	if err := manager.CallWithContext(ctx, "org.freedesktop.login1.Manager.TerminateSession", 0, id).Err; err != nil && !gone(err) {
+	if err := manager.CallWithContext(ctx, "org.freedesktop.login1.Manager.TerminateSession", 0, id).Err; err != nil &&
+		!gone(err) {
 		return fmt.Errorf("logind: end session %s: %w", id, err)
 	}
 	return nil

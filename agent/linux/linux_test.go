@@ -30,7 +30,10 @@ func machine(t *testing.T, files map[string]string) *System {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(content), 0o644))
 	}
-	return &System{root: root, logind: func() (*login1.Conn, error) { return nil, errors.New("there is no bus") }, patience: usualPatience}
+	return &System{
+		root: root, logind: func() (*login1.Conn, error) { return nil, errors.New("there is no bus") },
+		patience: usualPatience,
+	}
 }
 
 func utmp(t *testing.T, records ...record) string {
@@ -60,7 +63,10 @@ func TestWithoutLogindSessionsComeFromUtmp(t *testing.T) {
 	s := machine(t, map[string]string{"run/utmp": utmp(t, signedIn("pts/0", "wilma", 4711), record{Type: 2})})
 	list, err := s.Sessions(t.Context())
 	require.NoError(t, err)
-	require.Equal(t, []agent.Session{{Key: "utmp:pts/0@1795000000", Person: "wilma", State: agent.Active, Since: time.Unix(1_795_000_000, 0).UTC()}}, list)
+	require.Equal(t, []agent.Session{{
+		Key: "utmp:pts/0@1795000000", Person: "wilma", State: agent.Active,
+		Since: time.Unix(1_795_000_000, 0).UTC(),
+	}}, list)
 
 	_, err = machine(t, map[string]string{"run/utmp": "short"}).Sessions(t.Context())
 	require.ErrorContains(t, err, "no whole number of records")
@@ -88,7 +94,8 @@ func TestASessionOfUtmpIsEndedWhateverItIgnores(t *testing.T) {
 			require.NoError(t, shell.Start())
 			_, err = out.Read(make([]byte, 1)) // it has begun
 			require.NoError(t, err)
-			s := machine(t, map[string]string{"run/utmp": utmp(t, signedInAt("pts/0", "wilma", int32(shell.Process.Pid), time.Now()))})
+			s := machine(t, map[string]string{"run/utmp": utmp(t,
+				signedInAt("pts/0", "wilma", int32(shell.Process.Pid), time.Now()))})
 			s.patience = patience{300 * time.Millisecond, 300 * time.Millisecond, 5 * time.Second}
 			list, err := s.Sessions(ctx)
 			require.NoError(t, err)
@@ -105,7 +112,8 @@ func TestAProcessThatHasTheNumberOfAnotherIsLeftAlone(t *testing.T) {
 	t.Parallel()
 	other := exec.CommandContext(t.Context(), "sleep", "600")
 	require.NoError(t, other.Start())
-	s := machine(t, map[string]string{"run/utmp": utmp(t, signedInAt("pts/0", "wilma", int32(other.Process.Pid), time.Now().Add(-time.Hour)))})
+	s := machine(t, map[string]string{"run/utmp": utmp(t,
+		signedInAt("pts/0", "wilma", int32(other.Process.Pid), time.Now().Add(-time.Hour)))})
 	list, err := s.Sessions(t.Context())
 	require.NoError(t, err)
 	require.NoError(t, s.SignOff(t.Context(), list[0].Key), "her process ended long ago")
@@ -115,7 +123,10 @@ func TestAProcessThatHasTheNumberOfAnotherIsLeftAlone(t *testing.T) {
 func TestStatesOfLogindSessions(t *testing.T) {
 	t.Parallel()
 	properties := func(state string, idle, locked bool) map[string]dbus.Variant {
-		return map[string]dbus.Variant{"State": dbus.MakeVariant(state), "IdleHint": dbus.MakeVariant(idle), "LockedHint": dbus.MakeVariant(locked)}
+		return map[string]dbus.Variant{
+			"State": dbus.MakeVariant(state), "IdleHint": dbus.MakeVariant(idle),
+			"LockedHint": dbus.MakeVariant(locked),
+		}
 	}
 	require.Equal(t, agent.Active, sessionState(properties("active", false, false)))
 	require.Equal(t, agent.Active, sessionState(properties("online", false, false)))
@@ -142,7 +153,8 @@ func TestATerminalIsToldInLinesOfItsOwn(t *testing.T) {
 	require.NoError(t, s.Tell(t.Context(), "utmp:pts/3@1795000000", "save your work\x1b[2J\nnow"))
 	text, err := os.ReadFile(s.path("/dev/pts/3"))
 	require.NoError(t, err)
-	require.Equal(t, "\r\n\aMessage of your desk's service:\r\nsave your work[2J\r\nnow\r\n\r\n", string(text), "control characters could do harm")
+	require.Equal(t, "\r\n\aMessage of your desk's service:\r\nsave your work[2J\r\nnow\r\n\r\n", string(text),
+		"control characters could do harm")
 	require.NoError(t, s.Tell(t.Context(), "utmp:pts/4", "too late"), "a session that is gone was told")
 	require.NoError(t, s.Tell(t.Context(), "utmp:../../run/keep", "x"), "no way out of /dev")
 }
@@ -158,7 +170,10 @@ func TestLoadIsPerCore(t *testing.T) {
 
 func TestAMachineGetsItsName(t *testing.T) {
 	t.Parallel()
-	s := machine(t, map[string]string{"etc/hosts": "127.0.0.1 localhost\n127.0.1.1 desk\n10.1.1.1 printer\n", "etc/hostname": "desk\n"})
+	s := machine(t, map[string]string{
+		"etc/hosts":    "127.0.0.1 localhost\n127.0.1.1 desk\n10.1.1.1 printer\n",
+		"etc/hostname": "desk\n",
+	})
 	if _, err := exec.LookPath("cloud-init"); err == nil {
 		t.Skip("cloud-init names machines here")
 	}
@@ -175,7 +190,8 @@ func TestADesktopIsNotified(t *testing.T) {
 	if err != nil {
 		t.Skip("there is no dbus-daemon")
 	}
-	bus := exec.Command(daemon, "--session", "--nofork", "--print-address", "--address=unix:path="+filepath.Join(t.TempDir(), "bus"))
+	bus := exec.Command(daemon, "--session", "--nofork", "--print-address",
+		"--address=unix:path="+filepath.Join(t.TempDir(), "bus"))
 	out, err := bus.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, bus.Start())
@@ -199,7 +215,9 @@ func TestADesktopIsNotified(t *testing.T) {
 
 type desktop chan string
 
-func (d desktop) Notify(_ string, _ uint32, _, summary, body string, _ []string, _ map[string]dbus.Variant, _ int32) (uint32, *dbus.Error) {
+func (d desktop) Notify(_ string, _ uint32, _, summary, body string, _ []string, _ map[string]dbus.Variant,
+	_ int32,
+) (uint32, *dbus.Error) {
 	d <- summary + ": " + body
 	return 1, nil
 }

@@ -82,7 +82,8 @@ func (r record) gone(ctx context.Context, dev string, within time.Duration) (boo
 func (r record) processes(dev string) (pids []int, err error) {
 	terminal := int64(-1)
 	var st unix.Stat_t
-	if err := unix.Stat(filepath.Join(dev, filepath.Clean("/"+field(r.Line[:]))), &st); err == nil && st.Mode&unix.S_IFMT == unix.S_IFCHR {
+	if err := unix.Stat(filepath.Join(dev, filepath.Clean("/"+field(r.Line[:]))), &st); err == nil &&
+		st.Mode&unix.S_IFMT == unix.S_IFCHR {
 		// As proc_pid_stat(5) writes tty_nr.
 		major, minor := int64(unix.Major(st.Rdev)), int64(unix.Minor(st.Rdev))
 		terminal = minor&0xff | major<<8 | (minor&^0xff)<<12
@@ -110,7 +111,8 @@ func (r record) processes(dev string) (pids []int, err error) {
 		ticks, _ := strconv.ParseInt(fields[19], 10, 64)
 		began := boot + ticks/100 // USER_HZ is 100 on every architecture that Go runs on
 		const slack = 5
-		if pid > 1 && pid != os.Getpid() && (terminal > 0 && tty == terminal || pid == int(r.PID) && began <= int64(r.Seconds)+slack) {
+		if pid > 1 && pid != os.Getpid() && (terminal > 0 && tty == terminal || pid == int(r.PID) &&
+			began <= int64(r.Seconds)+slack) {
 			pids = append(pids, pid)
 		}
 	}

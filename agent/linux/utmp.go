@@ -81,7 +81,10 @@ func readUtmp(path string) ([]agent.Session, error) {
 	}
 	sessions := []agent.Session{}
 	for _, r := range people {
-		sessions = append(sessions, agent.Session{Key: r.key(), Person: field(r.User[:]), State: agent.Active, Since: time.Unix(int64(r.Seconds), int64(r.Micros)*1000).UTC()})
+		sessions = append(sessions, agent.Session{
+			Key: r.key(), Person: field(r.User[:]), State: agent.Active,
+			Since: time.Unix(int64(r.Seconds), int64(r.Micros)*1000).UTC(),
+		})
 	}
 	return sessions, nil
 }

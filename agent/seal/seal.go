@@ -59,13 +59,20 @@ func Do(ctx context.Context, m Machine, stamp string) (done []string, err error)
 	d.empty("machine-id emptied: each clone makes its own", "/etc/machine-id")
 	d.removeUnlessLink("D-Bus machine-id removed", "/var/lib/dbus/machine-id")
 	d.remove("SSH host keys removed", "/etc/ssh/ssh_host_*_key", "/etc/ssh/ssh_host_*_key.pub")
-	d.remove("DHCP leases removed", "/var/lib/dhcp/*", "/var/lib/dhclient/*", "/var/lib/NetworkManager/*lease*", "/run/systemd/netif/leases/*")
-	d.remove("random seeds removed", "/var/lib/systemd/random-seed", "/var/lib/urandom/random-seed", "/var/lib/systemd/credential.secret", "/boot/efi/loader/random-seed")
-	d.remove("cloud-init's state removed", "/var/lib/cloud/instance", "/var/lib/cloud/instances/*", "/var/lib/cloud/data/*", "/var/lib/cloud/sem/*")
-	d.remove("agent's credential and seed removed", "/var/lib/nimblepane/*", "/var/lib/nimblepane/.state-*", "/etc/nimblepane/seed.yaml", "/run/nologin")
-	d.remove("package caches removed", "/var/cache/apt/archives/*.deb", "/var/cache/apt/archives/partial/*", "/var/cache/apt/*.bin", "/var/lib/apt/lists/*", "/var/cache/dnf/*", "/var/cache/yum/*", "/var/cache/zypp/packages/*", "/var/cache/pacman/pkg/*")
+	d.remove("DHCP leases removed", "/var/lib/dhcp/*", "/var/lib/dhclient/*", "/var/lib/NetworkManager/*lease*",
+		"/run/systemd/netif/leases/*")
+	d.remove("random seeds removed", "/var/lib/systemd/random-seed", "/var/lib/urandom/random-seed",
+		"/var/lib/systemd/credential.secret", "/boot/efi/loader/random-seed")
+	d.remove("cloud-init's state removed", "/var/lib/cloud/instance", "/var/lib/cloud/instances/*",
+		"/var/lib/cloud/data/*", "/var/lib/cloud/sem/*")
+	d.remove("agent's credential and seed removed", "/var/lib/nimblepane/*", "/var/lib/nimblepane/.state-*",
+		"/etc/nimblepane/seed.yaml", "/run/nologin")
+	d.remove("package caches removed", "/var/cache/apt/archives/*.deb", "/var/cache/apt/archives/partial/*",
+		"/var/cache/apt/*.bin", "/var/lib/apt/lists/*", "/var/cache/dnf/*", "/var/cache/yum/*",
+		"/var/cache/zypp/packages/*", "/var/cache/pacman/pkg/*")
 	d.remove("shell and editor histories removed", histories("/root", "/home/*")...)
-	d.remove("temporary files removed", "/tmp/*", "/tmp/.[!.]*", "/var/tmp/*", "/var/crash/*", "/var/lib/systemd/coredump/*")
+	d.remove("temporary files removed", "/tmp/*", "/tmp/.[!.]*", "/var/tmp/*", "/var/crash/*",
+		"/var/lib/systemd/coredump/*")
 	d.logs()
 	d.write("version stamp written: "+stamp, StampPath, stamp+"\n")
 	d.run(ctx, "sync")
@@ -78,7 +85,10 @@ func Do(ctx context.Context, m Machine, stamp string) (done []string, err error)
 
 func histories(homes ...string) (patterns []string) {
 	for _, h := range homes {
-		for _, f := range []string{".*_history", ".histfile", ".lesshst", ".viminfo", ".wget-hsts", ".local/share/recently-used.xbel"} {
+		for _, f := range []string{
+			".*_history", ".histfile", ".lesshst", ".viminfo", ".wget-hsts",
+			".local/share/recently-used.xbel",
+		} {
 			patterns = append(patterns, filepath.Join(h, f))
 		}
 	}

@@ -29,10 +29,14 @@ func used(t *testing.T, files map[string]string) string {
 func TestNothingOfThisOneMachineIsLeft(t *testing.T) {
 	t.Parallel()
 	gone := []string{
-		"etc/ssh/ssh_host_ed25519_key", "etc/ssh/ssh_host_ed25519_key.pub", "var/lib/dhcp/dhclient.ens3.leases", "var/lib/NetworkManager/internal-1.lease",
-		"var/lib/systemd/random-seed", "var/lib/cloud/instances/i-1/user-data.txt", "var/lib/cloud/sem/config.done", "var/lib/nimblepane/agent.json",
-		"etc/nimblepane/seed.yaml", "run/nologin", "root/.bash_history", "home/wilma/.bash_history", "home/wilma/.python_history", "var/cache/apt/archives/tide_1_amd64.deb",
-		"var/cache/apt/pkgcache.bin", "var/lib/apt/lists/packages", "var/log/journal/0123/system.journal", "var/log/syslog.1", "var/log/apt/history.log.2.gz", "tmp/left", "var/lib/dbus/machine-id",
+		"etc/ssh/ssh_host_ed25519_key", "etc/ssh/ssh_host_ed25519_key.pub", "var/lib/dhcp/dhclient.ens3.leases",
+		"var/lib/NetworkManager/internal-1.lease",
+		"var/lib/systemd/random-seed", "var/lib/cloud/instances/i-1/user-data.txt", "var/lib/cloud/sem/config.done",
+		"var/lib/nimblepane/agent.json",
+		"etc/nimblepane/seed.yaml", "run/nologin", "root/.bash_history", "home/wilma/.bash_history",
+		"home/wilma/.python_history", "var/cache/apt/archives/tide_1_amd64.deb",
+		"var/cache/apt/pkgcache.bin", "var/lib/apt/lists/packages", "var/log/journal/0123/system.journal",
+		"var/log/syslog.1", "var/log/apt/history.log.2.gz", "tmp/left", "var/lib/dbus/machine-id",
 	}
 	emptied := []string{"etc/machine-id", "var/log/syslog", "var/log/wtmp", "var/log/apt/history.log"}
 	stays := []string{"etc/ssh/sshd_config", "home/wilma/Tides.ods", "etc/hostname", "root/.bashrc"}
@@ -77,7 +81,10 @@ func TestNothingOfThisOneMachineIsLeft(t *testing.T) {
 
 func TestAMachineWithoutServicesIsSealedToo(t *testing.T) {
 	t.Parallel()
-	m := seal.Machine{Root: used(t, map[string]string{"etc/machine-id": "x"}), Run: func(context.Context, string, ...string) error { return errors.New("there is no such program") }}
+	m := seal.Machine{
+		Root: used(t, map[string]string{"etc/machine-id": "x"}),
+		Run:  func(context.Context, string, ...string) error { return errors.New("there is no such program") },
+	}
 	done, err := seal.Do(t.Context(), m, "a 1")
 	require.NoError(t, err)
 	require.NotContains(t, done, "free blocks given back to the disk")

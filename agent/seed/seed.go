@@ -67,7 +67,10 @@ func Disk(s Seed) (disk []byte, err error) {
 	if err != nil {
 		return nil, err
 	}
-	user, err := yaml.Marshal(userData{Hostname: s.Name, WriteFiles: []writeFile{{Path: Path, Permissions: "0600", Content: string(text)}}})
+	user, err := yaml.Marshal(userData{
+		Hostname:   s.Name,
+		WriteFiles: []writeFile{{Path: Path, Permissions: "0600", Content: string(text)}},
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -90,7 +93,10 @@ func Disk(s Seed) (disk []byte, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("make the seed disk: %w", err)
 	}
-	for name, content := range map[string][]byte{"meta-data": meta, "user-data": append([]byte("#cloud-config\n"), user...)} {
+	for name, content := range map[string][]byte{
+		"meta-data": meta,
+		"user-data": append([]byte("#cloud-config\n"), user...),
+	} {
 		w, err := disc.OpenFile("/"+name, os.O_CREATE|os.O_RDWR)
 		if err != nil {
 			return nil, fmt.Errorf("make the seed disk: %w", err)

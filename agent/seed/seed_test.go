@@ -14,7 +14,10 @@ import (
 
 func TestASeedComesBackFromItsDisk(t *testing.T) {
 	t.Parallel()
-	want := seed.Seed{Name: "tc-001", Service: "https://desks.saltmarsh.example:7700", Token: "a token: with #odd characters"}
+	want := seed.Seed{
+		Name: "tc-001", Service: "https://desks.saltmarsh.example:7700",
+		Token: "a token: with #odd characters",
+	}
 	disk, err := seed.Disk(want)
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "seed.iso")

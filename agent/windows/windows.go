@@ -85,7 +85,8 @@ func (s *System) Sessions(context.Context) ([]agent.Session, error) {
 func query(id uint32) (info wtsInfo, err error) {
 	var buffer *wtsInfo
 	var size uint32
-	ok, _, err := querySession.Call(uintptr(currentServer), uintptr(id), wtsSessionInfo, uintptr(unsafe.Pointer(&buffer)), uintptr(unsafe.Pointer(&size)))
+	ok, _, err := querySession.Call(uintptr(currentServer), uintptr(id), wtsSessionInfo,
+		uintptr(unsafe.Pointer(&buffer)), uintptr(unsafe.Pointer(&size)))
 	if ok == 0 {
 		return info, fmt.Errorf("WTSQuerySessionInformation of session %d: %w", id, err)
 	}
@@ -138,7 +139,8 @@ func (s *System) Tell(_ context.Context, k, message string) error {
 	const okIcon = 0x40 // MB_OK | MB_ICONINFORMATION
 	var response uint32
 	done, _, err := sendMessage.Call(uintptr(currentServer), uintptr(id),
-		uintptr(unsafe.Pointer(&title[0])), uintptr(2*(len(title)-1)), uintptr(unsafe.Pointer(&text[0])), uintptr(2*(len(text)-1)),
+		uintptr(unsafe.Pointer(&title[0])), uintptr(2*(len(title)-1)), uintptr(unsafe.Pointer(&text[0])),
+		uintptr(2*(len(text)-1)),
 		okIcon, 0, uintptr(unsafe.Pointer(&response)), 0)
 	if done == 0 {
 		return fmt.Errorf("WTSSendMessage to session %d: %w", id, err)
@@ -162,7 +164,8 @@ func (s *System) SignOff(_ context.Context, k string) error {
 // minute as load averages are: Windows has none of its own.
 func (s *System) Load(context.Context) (float64, error) {
 	var idle, kernel, user windows.Filetime
-	ok, _, err := getSystemTimes.Call(uintptr(unsafe.Pointer(&idle)), uintptr(unsafe.Pointer(&kernel)), uintptr(unsafe.Pointer(&user)))
+	ok, _, err := getSystemTimes.Call(uintptr(unsafe.Pointer(&idle)), uintptr(unsafe.Pointer(&kernel)),
+		uintptr(unsafe.Pointer(&user)))
 	if ok == 0 {
 		return 0, fmt.Errorf("GetSystemTimes: %w", err)
 	}

@@ -32,7 +32,10 @@ func main() {
 }
 
 func root() *cobra.Command {
-	cmd := &cobra.Command{Use: "nimblepane-practice", Short: "Play sites with machines and people, to practise on", SilenceUsage: true, SilenceErrors: true}
+	cmd := &cobra.Command{
+		Use: "nimblepane-practice", Short: "Play sites with machines and people, to practise on",
+		SilenceUsage: true, SilenceErrors: true,
+	}
 	var address string
 	cmd.PersistentFlags().StringVar(&address, "address", "127.0.0.1:7720", "where the practice process listens")
 	cmd.AddCommand(serve(&address), rate(&address), knobs(&address))
@@ -119,10 +122,12 @@ func knobs(address *string) *cobra.Command {
 func fault(address *string, path func(string) string) *cobra.Command {
 	var chance float64
 	cmd := &cobra.Command{
-		Use: "fault SITE KIND HOSTS", Short: "Make something go wrong on hosts, such as: fault south-quay check-fails 'bo-*'", Args: cobra.ExactArgs(3),
+		Use: "fault SITE KIND HOSTS", Short: "Make something go wrong on hosts, such as: fault south-quay " +
+			"check-fails 'bo-*'", Args: cobra.ExactArgs(3),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return change(cmd, *address, path(args[0]), func(k *world.Knobs) {
-				k.Faults = append([]world.Fault{{Kind: world.FaultKind(args[1]), Hosts: args[2], Chance: chance}}, k.Faults...)
+				k.Faults = append([]world.Fault{{Kind: world.FaultKind(args[1]), Hosts: args[2], Chance: chance}},
+					k.Faults...)
 			})
 		},
 	}

@@ -53,7 +53,9 @@ func root() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "nimblepaned", Short: "The Nimble Pane service", Version: version,
 		SilenceUsage: true, SilenceErrors: true,
-		Long: "The Nimble Pane service.\n\nEvery option can be given as a flag, as an environment variable (--database as NIMBLEPANE_DATABASE,\n--agent-url as NIMBLEPANE_AGENT_URL), or in a YAML file named by --config; a flag wins over the\nenvironment, and the environment over the file.",
+		Long: "The Nimble Pane service.\n\nEvery option can be given as a flag, as an environment variable " +
+			"(--database as NIMBLEPANE_DATABASE,\n--agent-url as NIMBLEPANE_AGENT_URL), or in a YAML file named by " +
+			"--config; a flag wins over the\nenvironment, and the environment over the file.",
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			v.SetEnvPrefix("nimblepane")
 			v.SetEnvKeyReplacer(strings.NewReplacer("-", "_"))
@@ -102,7 +104,9 @@ func checkConfig(cmd *cobra.Command, file string) error {
 	for _, name := range slices.Sorted(maps.Keys(given)) {
 		if !slices.Contains(known, name) || name == "config" || name == "help" {
 			slices.Sort(known)
-			return fmt.Errorf("there is no option %q; there are: %s", name, strings.Join(slices.DeleteFunc(slices.Compact(known), func(n string) bool { return n == "config" || n == "help" }), ", "))
+			return fmt.Errorf("there is no option %q; there are: %s", name,
+				strings.Join(slices.DeleteFunc(slices.Compact(known),
+					func(n string) bool { return n == "config" || n == "help" }), ", "))
 		}
 	}
 	return nil
@@ -116,12 +120,16 @@ func serve(v *viper.Viper) *cobra.Command {
 	f := cmd.Flags()
 	f.String("listen", "127.0.0.1:7700", "address of the API, the console and the agents")
 	f.String("metrics-listen", "127.0.0.1:7701", "address of /metrics, empty for none")
-	f.String("agent-url", "", "where the agents of hosts find the service (default: http:// and the address of --listen)")
-	f.Duration("heartbeat", 30*time.Second, "how long agents wait between heartbeats: shorter for small estates that want to see more, 1s to 1m")
+	f.String("agent-url", "", "where the agents of hosts find the service (default: http:// and the address of "+
+		"--listen)")
+	f.Duration("heartbeat", 30*time.Second, "how long agents wait between heartbeats: shorter for small estates "+
+		"that want to see more, 1s to 1m")
 	f.String("tls-cert", "", "certificate file; with --tls-key the service speaks HTTPS")
 	f.String("tls-key", "", "key file of the certificate")
-	f.StringSlice("trusted-proxy", nil, "address or network (CIDR) of a proxy that readers come through by HTTPS, and that says whom it speaks for with X-Forwarded-For")
-	f.String("practice-clock", "", "address of a practice process whose clock the service follows, such as http://127.0.0.1:7720")
+	f.StringSlice("trusted-proxy", nil, "address or network (CIDR) of a proxy that readers come through by HTTPS, "+
+		"and that says whom it speaks for with X-Forwarded-For")
+	f.String("practice-clock", "", "address of a practice process whose clock the service follows, such as "+
+		"http://127.0.0.1:7720")
 	f.String("log-level", "info", "debug, info, warn or error")
 	return cmd
 }
@@ -129,7 +137,8 @@ func serve(v *viper.Viper) *cobra.Command {
 func openStore(ctx context.Context, v *viper.Viper) (*store.Store, error) {
 	url := v.GetString("database")
 	if url == "" {
-		return nil, errors.New("no database is given: use --database, NIMBLEPANE_DATABASE, or database: in the --config file")
+		return nil, errors.New("no database is given: use --database, NIMBLEPANE_DATABASE, or database: in the " +
+			"--config file")
 	}
 	return store.Open(ctx, url)
 }
@@ -182,7 +191,11 @@ func run(ctx context.Context, v *viper.Viper) error {
 		log.Warn("this program was built without the console")
 	}
 	proxies := v.GetStringSlice("trusted-proxy")
-	handler, err := api.New(ctx, e, subjects.Add(e, heartbeat), api.Options{Version: version, Secure: cert != "" || len(proxies) > 0, TrustedProxies: proxies, Console: files, Log: log})
+	handler, err := api.New(ctx, e, subjects.Add(e, heartbeat),
+		api.Options{
+			Version: version, Secure: cert != "" || len(proxies) > 0, TrustedProxies: proxies, Console: files,
+			Log: log,
+		})
 	if err != nil {
 		return err
 	}
@@ -260,7 +273,8 @@ func account(v *viper.Viper) *cobra.Command {
 		},
 	}
 	add.Flags().StringVar(&in.Title, "title", "", "the person's name")
-	add.Flags().StringVar((*string)(&in.Role), "role", string(role.Administrator), "viewer, operator, approver or administrator")
+	add.Flags().StringVar((*string)(&in.Role), "role", string(role.Administrator),
+		"viewer, operator, approver or administrator")
 	cmd.AddCommand(add)
 	return cmd
 }

@@ -38,13 +38,16 @@ func root() *cobra.Command {
 	o := defaults
 	run := &cobra.Command{
 		Use: "run", Short: "Report to the service and do what it asks, until told to stop", Args: cobra.NoArgs,
-		Long: "Report to the service and do what it asks, until told to stop.\n\nAt its first start the agent looks for a seed: a NoCloud disk, or the file that cloud-init made of it.\nWithout one the machine is a build machine, and the agent waits.",
+		Long: "Report to the service and do what it asks, until told to stop.\n\nAt its first start the agent looks " +
+			"for a seed: a NoCloud disk, or the file that cloud-init made of it.\nWithout one the machine is a " +
+			"build machine, and the agent waits.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return host.New(system(), o).Run(cmd.Context()) },
 	}
 	f := run.Flags()
 	f.StringVar(&o.Checks, "checks", o.Checks, "folder of the programs that say whether this host is fit for people")
 	f.DurationVar(&o.CheckLimit, "check-limit", o.CheckLimit, "how long one of them may take")
-	f.StringVar(&o.Sentence, "sentence", o.Sentence, "what people read who try to sign in to a host that takes no new sessions")
+	f.StringVar(&o.Sentence, "sentence", o.Sentence,
+		"what people read who try to sign in to a host that takes no new sessions")
 	cmd.AddCommand(run)
 	cmd.AddCommand(&cobra.Command{
 		Use: "check", Short: "Run the checks now and print the outcome", Args: cobra.NoArgs,

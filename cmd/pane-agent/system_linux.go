@@ -25,8 +25,10 @@ func execute(ctx context.Context, cmd *cobra.Command) error { return cmd.Execute
 func commands() []*cobra.Command {
 	stamp := ""
 	sealing := &cobra.Command{
-		Use: "seal", Short: "Strip this machine of all that makes it this one machine, for a capture", Args: cobra.NoArgs,
-		Long: "Strip this machine of all that makes it this one machine: identities, keys, leases, logs, histories, caches.\nPrints what was done as a JSON list. Power the machine off afterwards and do not start it again.",
+		Use: "seal", Short: "Strip this machine of all that makes it this one machine, for a capture",
+		Args: cobra.NoArgs,
+		Long: "Strip this machine of all that makes it this one machine: identities, keys, leases, logs, histories, " +
+			"caches.\nPrints what was done as a JSON list. Power the machine off afterwards and do not start it again.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			done, err := seal.Do(cmd.Context(), seal.Running(), stamp)
 			if err != nil {
@@ -38,7 +40,8 @@ func commands() []*cobra.Command {
 	sealing.Flags().StringVar(&stamp, "stamp", "", `the version's stamp, such as "counter-desk 2026.11.1"`)
 	_ = sealing.MarkFlagRequired("stamp")
 	notify := &cobra.Command{
-		Use: "notify TEXT", Short: "Show a text on the desktop of the session that this runs in", Args: cobra.ExactArgs(1), Hidden: true,
+		Use: "notify TEXT", Short: "Show a text on the desktop of the session that this runs in",
+		Args: cobra.ExactArgs(1), Hidden: true,
 		RunE: func(cmd *cobra.Command, args []string) error { return linux.Notify(cmd.Context(), args[0]) },
 	}
 	sessions := &cobra.Command{
@@ -49,7 +52,8 @@ func commands() []*cobra.Command {
 				return err
 			}
 			for _, s := range list {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s\t%s\t%s\tsince %s\n", s.Key, s.Person, s.State, s.Since.Format("2006-01-02 15:04:05"))
+				fmt.Fprintf(cmd.OutOrStdout(), "%s\t%s\t%s\tsince %s\n", s.Key, s.Person, s.State,
+					s.Since.Format("2006-01-02 15:04:05"))
 			}
 			return nil
 		},

@@ -149,7 +149,8 @@ func soak(s Settings, f Facts, now time.Time) Answer {
 	}
 	on := now.Sub(f.PilotSince).Truncate(time.Minute)
 	if now.Sub(f.PilotSince) < s.Soak {
-		a.Why = fmt.Sprintf("on pilot for %s of %s; met at %s", Span(on), Span(s.Soak), f.PilotSince.Add(s.Soak).UTC().Format("2006-01-02 15:04 MST"))
+		a.Why = fmt.Sprintf("on pilot for %s of %s; met at %s", Span(on), Span(s.Soak),
+			f.PilotSince.Add(s.Soak).UTC().Format("2006-01-02 15:04 MST"))
 		return a
 	}
 	a.Met, a.Why = true, fmt.Sprintf("on pilot for %s; %s are asked for", Span(on), Span(s.Soak))

@@ -52,7 +52,10 @@ func TestEachRuleCanRefuseAndSaysWhy(t *testing.T) {
 		change    func(*Settings, *Facts)
 	}{
 		{"usable", "barred: printers", func(_ *Settings, f *Facts) { f.Barred = "printers" }},
-		{"usable", "it is capturing; only a sealed version can go live", func(_ *Settings, f *Facts) { f.State = "capturing" }},
+		{
+			"usable", "it is capturing; only a sealed version can go live",
+			func(_ *Settings, f *Facts) { f.State = "capturing" },
+		},
 		{"usable", "end-of-life on 2026-11-23", func(_ *Settings, f *Facts) { f.EndOfLife = now }},
 		{"copies", "south-quay has 1 of 2", func(_ *Settings, f *Facts) { f.Sites[1].Present = 1 }},
 		{"pilot-hosts", "3 of 4 pilot hosts run it and serve; not tp-002 (faulty)", func(_ *Settings, f *Facts) {
@@ -62,15 +65,30 @@ func TestEachRuleCanRefuseAndSaysWhy(t *testing.T) {
 			f.PilotPools = append(f.PilotPools, PilotPool{Hosts: 8, Running: 4, Missing: []string{"a", "b", "c", "d"}})
 		}},
 		{"pilot-hosts", "7 of 12 pilot hosts run it and serve; not a, b, c, d and 1 more", func(_ *Settings, f *Facts) {
-			f.PilotPools = append(f.PilotPools, PilotPool{Hosts: 8, Running: 3, Missing: []string{"a", "b", "c", "d", "e"}})
+			f.PilotPools = append(f.PilotPools, PilotPool{
+				Hosts: 8, Running: 3,
+				Missing: []string{"a", "b", "c", "d", "e"},
+			})
 		}},
-		{"pilot-hosts", "no pool follows pilot, so nobody has tried it", func(_ *Settings, f *Facts) { f.PilotPools = nil }},
+		{
+			"pilot-hosts", "no pool follows pilot, so nobody has tried it",
+			func(_ *Settings, f *Facts) { f.PilotPools = nil },
+		},
 		{"pilot-hosts", "have no hosts", func(_ *Settings, f *Facts) { f.PilotPools = []PilotPool{{Name: "p"}} }},
-		{"soak", "on pilot for 23 h of 1 d; met at 2026-11-23 13:00 UTC", func(_ *Settings, f *Facts) { f.PilotSince = now.Add(-23 * time.Hour) }},
+		{
+			"soak", "on pilot for 23 h of 1 d; met at 2026-11-23 13:00 UTC",
+			func(_ *Settings, f *Facts) { f.PilotSince = now.Add(-23 * time.Hour) },
+		},
 		{"soak", "stage it first", func(_ *Settings, f *Facts) { f.PilotSince = time.Time{} }},
 		{"testers", "1 of 2 testers said yes: anton", func(_ *Settings, f *Facts) { f.Verdicts = f.Verdicts[1:] }},
-		{"testers", "no from wilma (tickets do not print); 1 of 2 testers said yes: anton", func(_ *Settings, f *Facts) { f.Verdicts[0] = Verdict{Tester: "wilma", Comment: "tickets do not print"} }},
-		{"testers", "no from joost; 2 of 2 testers said yes: wilma, anton", func(_ *Settings, f *Facts) { f.Verdicts = append(f.Verdicts, Verdict{Tester: "joost"}) }},
+		{
+			"testers", "no from wilma (tickets do not print); 1 of 2 testers said yes: anton",
+			func(_ *Settings, f *Facts) { f.Verdicts[0] = Verdict{Tester: "wilma", Comment: "tickets do not print"} },
+		},
+		{
+			"testers", "no from joost; 2 of 2 testers said yes: wilma, anton",
+			func(_ *Settings, f *Facts) { f.Verdicts = append(f.Verdicts, Verdict{Tester: "joost"}) },
+		},
 	} {
 		t.Run(tc.why, func(t *testing.T) {
 			t.Parallel()
@@ -88,9 +106,11 @@ func TestSpan(t *testing.T) {
 	t.Parallel()
 	for d, want := range map[time.Duration]string{
 		20 * time.Second: "20 s", 35 * time.Minute: "35 min", 2 * time.Hour: "2 h", 90 * time.Minute: "1 h 30 min",
-		48 * time.Hour: "2 d", 52 * time.Hour: "2 d 4 h", 73 * time.Hour: "3 d 1 h", 47*time.Hour + 59*time.Minute: "1 d 23 h",
+		48 * time.Hour: "2 d", 52 * time.Hour: "2 d 4 h", 73 * time.Hour: "3 d 1 h", 47*time.Hour +
+			59*time.Minute: "1 d 23 h",
 		time.Minute: "1 min", time.Hour: "1 h", time.Hour + time.Minute: "1 h 1 min", time.Hour + 59*time.Second: "1 h",
-		24 * time.Hour: "1 d", 24*time.Hour + 59*time.Minute: "1 d", 0: "0 s", 59*time.Second + 999*time.Millisecond: "59 s",
+		24 * time.Hour: "1 d", 24*time.Hour + 59*time.Minute: "1 d", 0: "0 s", 59*time.Second +
+			999*time.Millisecond: "59 s",
 	} {
 		require.Equal(t, want, Span(d))
 	}

@@ -191,26 +191,33 @@ func (c *checker) file(f *File) {
 		c.name(at+".name", "pool", p.Name, pools)
 		c.title(at, "pool", &p.Title, p.Name)
 		if !sites[p.Site] {
-			c.at(at+".site", "pool %s: site %q is not in this file; it has %s", p.Name, p.Site, names(f.Sites, func(s Site) string { return s.Name }))
+			c.at(at+".site", "pool %s: site %q is not in this file; it has %s", p.Name, p.Site,
+				names(f.Sites, func(s Site) string { return s.Name }))
 		}
 		if img := byName[p.Image]; img == nil {
-			c.at(at+".image", "pool %s: image %q is not in this file; it has %s", p.Name, p.Image, names(f.Images, func(i Image) string { return i.Name }))
+			c.at(at+".image", "pool %s: image %q is not in this file; it has %s", p.Name, p.Image,
+				names(f.Images, func(i Image) string { return i.Name }))
 		} else {
 			if !contains(img.Tracks, p.Track) {
-				c.at(at+".track", "pool %s: image %s has no track %q; it has %s", p.Name, img.Name, p.Track, strings.Join(img.Tracks, ", "))
+				c.at(at+".track", "pool %s: image %s has no track %q; it has %s", p.Name, img.Name, p.Track,
+					strings.Join(img.Tracks, ", "))
 			}
 			if p.MachineClass != img.MachineClass {
-				c.at(at+".machine-class", "pool %s: its machines are of class %q and image %s is for class %q: they have to be the same", p.Name, p.MachineClass, img.Name, img.MachineClass)
+				c.at(at+".machine-class", "pool %s: its machines are of class %q and image %s is for class %q: they "+
+					"have to be the same", p.Name, p.MachineClass, img.Name, img.MachineClass)
 			}
 		}
 		if site := bySite[p.Site]; site != nil {
 			if other := platformOf[p.Image]; other == nil {
 				platformOf[p.Image] = site
 			} else if other.Platform != site.Platform {
-				c.at(at+".site", "pool %s: image %s is for platform %s, as at site %s, and site %s is on platform %s: a disk runs on one platform only", p.Name, p.Image, other.Platform, other.Name, site.Name, site.Platform)
+				c.at(at+".site", "pool %s: image %s is for platform %s, as at site %s, and site %s is on platform "+
+					"%s: a disk runs on one platform only", p.Name, p.Image, other.Platform, other.Name, site.Name,
+					site.Platform)
 			}
 			if _, ok := site.MachineClasses[p.MachineClass]; !ok && site.Platform == Libvirt {
-				c.at(at+".machine-class", "pool %s: site %s does not say what machines of class %q are like; it has %s", p.Name, site.Name, p.MachineClass, orNone(slices.Sorted(maps.Keys(site.MachineClasses))))
+				c.at(at+".machine-class", "pool %s: site %s does not say what machines of class %q are like; it has %s",
+					p.Name, site.Name, p.MachineClass, orNone(slices.Sorted(maps.Keys(site.MachineClasses))))
 			}
 		}
 		if p.Hosts < 1 || p.Hosts > 100_000 {
@@ -232,12 +239,14 @@ func (c *checker) site(at string, s *Site, seen map[string]bool) {
 	c.name(at+".name", "site", s.Name, seen)
 	c.title(at, "site", &s.Title, s.Name)
 	if !contains(Platforms, s.Platform) {
-		c.at(at+".platform", "site %s: platform %q is not known: use %s", s.Name, s.Platform, strings.Join(Platforms, " or "))
+		c.at(at+".platform", "site %s: platform %q is not known: use %s", s.Name, s.Platform,
+			strings.Join(Platforms, " or "))
 	}
 	if s.Platform == Libvirt {
 		c.machineSettings(at, s)
 	} else if u, err := url.Parse(s.Address); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		c.at(at+".address", "site %s: address %q: write where its practice process listens, such as http://127.0.0.1:7720", s.Name, s.Address)
+		c.at(at+".address", "site %s: address %q: write where its practice process listens, such as "+
+			"http://127.0.0.1:7720", s.Name, s.Address)
 	}
 	s.StartsPerMinute = orInt(s.StartsPerMinute, 20)
 	s.ClonesPerCopy = orInt(s.ClonesPerCopy, 4)
@@ -279,22 +288,27 @@ func (c *checker) image(at string, i *Image, seen map[string]bool) {
 	if n := *i.Clearance.Copies; n < 1 || n > 100 {
 		c.at(at+".clearance.copies", "image %s: %d copies: use 1 to 100", i.Name, n)
 	}
-	if d, err := time.ParseDuration(i.Clearance.Soak); err != nil || d < 0 || d > 90*24*time.Hour || d%time.Second != 0 {
-		c.at(at+".clearance.soak", "image %s: soak of %q: write a time in whole seconds, such as 24h, 90m or 30s, at most 2160h", i.Name, i.Clearance.Soak)
+	if d, err := time.ParseDuration(i.Clearance.Soak); err != nil || d < 0 || d > 90*24*time.Hour ||
+		d%time.Second != 0 {
+		c.at(at+".clearance.soak", "image %s: soak of %q: write a time in whole seconds, such as 24h, 90m or 30s, "+
+			"at most 2160h", i.Name, i.Clearance.Soak)
 	}
 }
 
 // title fills in the name for a title that was left out, and checks it.
 func (c *checker) title(at, what string, title *string, name string) {
 	*title = or(*title, name)
-	if utf8.RuneCountInString(*title) > 100 || strings.ContainsFunc(*title, unseen) || strings.TrimSpace(*title) != *title {
-		c.at(at+".title", "%s %s: its title has to be one line of at most 100 characters, without spaces around it", what, name)
+	if utf8.RuneCountInString(*title) > 100 || strings.ContainsFunc(*title, unseen) ||
+		strings.TrimSpace(*title) != *title {
+		c.at(at+".title", "%s %s: its title has to be one line of at most 100 characters, without spaces around it",
+			what, name)
 	}
 }
 
 // unseen characters end lines, turn the direction of writing or are none.
 func unseen(r rune) bool {
-	return unicode.IsControl(r) || r == '\u2028' || r == '\u2029' || unicode.Is(unicode.Bidi_Control, r) || r == unicode.ReplacementChar
+	return unicode.IsControl(r) || r == '\u2028' || r == '\u2029' || unicode.Is(unicode.Bidi_Control, r) ||
+		r == unicode.ReplacementChar
 }
 
 // Text writes the file so that Parse reads the same again.

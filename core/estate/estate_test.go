@@ -68,9 +68,12 @@ pools:
 	var p Problems
 	require.ErrorAs(t, err, &p)
 	lines := map[string]int{
-		`site name "North Quay" cannot be a name`: 2, `platform "cloud"`: 3, `address "over there"`: 4, "must begin with": 8, `"roman"`: 9,
-		"-1 testers": 10, `soak of "long"`: 10, "0 copies": 10, `site "nowhere"`: 13, `no track "beta"`: 15, "0 hosts": 16,
-		"0 seats per host": 18, `class "graphics"`: 19, "pool a is there twice": 20, `image "none" is not in this file; it has counter-desk`: 22, "another pool's": 25,
+		`site name "North Quay" cannot be a name`: 2, `platform "cloud"`: 3, `address "over there"`: 4,
+		"must begin with": 8, `"roman"`: 9,
+		"-1 testers": 10, `soak of "long"`: 10, "0 copies": 10, `site "nowhere"`: 13, `no track "beta"`: 15,
+		"0 hosts":          16,
+		"0 seats per host": 18, `class "graphics"`: 19, "pool a is there twice": 20,
+		`image "none" is not in this file; it has counter-desk`: 22, "another pool's": 25,
 	}
 	for text, line := range lines {
 		found := false
@@ -87,7 +90,10 @@ pools:
 
 func TestWhatIsNotYAMLSaysWhere(t *testing.T) {
 	t.Parallel()
-	for text, line := range map[string]int{"sites:\n  - name: a\n   platform: b\n": 3, "sites: []\ntides: high\n": 2, "sites:\n  - name: [a]\n": 2} {
+	for text, line := range map[string]int{
+		"sites:\n  - name: a\n   platform: b\n": 3, "sites: []\ntides: high\n": 2,
+		"sites:\n  - name: [a]\n": 2,
+	} {
 		_, err := Parse([]byte(text))
 		var p Problems
 		require.ErrorAs(t, err, &p, text)

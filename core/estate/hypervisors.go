@@ -65,17 +65,21 @@ func Bytes(size string) (int64, error) {
 func (c *checker) machineSettings(at string, s *Site) {
 	m := &s.MachineSettings
 	if s.Address != "" {
-		c.at(at+".address", "site %s: on platform %s each hypervisor has an address, and the site has none", s.Name, s.Platform)
+		c.at(at+".address", "site %s: on platform %s each hypervisor has an address, and the site has none", s.Name,
+			s.Platform)
 	}
 	if len(m.Hypervisors) == 0 {
-		c.at(at, "site %s: name at least one of its hypervisors, such as {name: hv-1, address: \"qemu:///system\", storage: nimblepane}", s.Name)
+		c.at(at, "site %s: name at least one of its hypervisors, such as {name: hv-1, address: \"qemu:///system\", "+
+			"storage: nimblepane}", s.Name)
 	}
 	seen := map[string]bool{}
 	for i, h := range m.Hypervisors {
 		hat := fmt.Sprintf("%s.hypervisors[%d]", at, i)
 		c.name(hat+".name", "hypervisor", h.Name, seen)
-		if u, err := url.Parse(h.Address); err != nil || !slices.Contains(transports, u.Scheme) || u.Path != "/system" && u.Path != "/session" {
-			c.at(hat+".address", "hypervisor %s: address %q: write a libvirt URI of QEMU's driver, such as qemu:///system, qemu+tls://host/system or qemu+ssh://user@host/system", h.Name, h.Address)
+		if u, err := url.Parse(h.Address); err != nil || !slices.Contains(transports, u.Scheme) ||
+			u.Path != "/system" && u.Path != "/session" {
+			c.at(hat+".address", "hypervisor %s: address %q: write a libvirt URI of QEMU's driver, such as "+
+				"qemu:///system, qemu+tls://host/system or qemu+ssh://user@host/system", h.Name, h.Address)
 		}
 		if h.Storage == "" || strings.ContainsAny(h.Storage, "/\n") {
 			c.at(hat+".storage", "hypervisor %s: storage %q: write the name of its storage pool", h.Name, h.Storage)
@@ -83,8 +87,10 @@ func (c *checker) machineSettings(at string, s *Site) {
 	}
 	m.Accelerator = or(m.Accelerator, "probe")
 	c.oneOf(at+".accelerator", "site "+s.Name+": accelerator", m.Accelerator, Accelerators)
-	if u, err := url.Parse(m.ServiceAddress); m.ServiceAddress != "" && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
-		c.at(at+".service-address", "site %s: service address %q: write where its machines find the service, such as https://desks.example.org", s.Name, m.ServiceAddress)
+	if u, err := url.Parse(m.ServiceAddress); m.ServiceAddress != "" &&
+		(err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
+		c.at(at+".service-address", "site %s: service address %q: write where its machines find the service, such "+
+			"as https://desks.example.org", s.Name, m.ServiceAddress)
 	}
 	if m.DeliveryRate != "" {
 		if _, err := Bytes(m.DeliveryRate); err != nil {
@@ -92,7 +98,8 @@ func (c *checker) machineSettings(at string, s *Site) {
 		}
 	}
 	if len(m.MachineClasses) == 0 {
-		c.at(at, "site %s: describe at least one of its machine classes, such as machine-classes: {standard: {cores: 2, memory: 4GiB}}", s.Name)
+		c.at(at, "site %s: describe at least one of its machine classes, such as machine-classes: {standard: "+
+			"{cores: 2, memory: 4GiB}}", s.Name)
 	}
 	for name, k := range m.MachineClasses {
 		kat := at + ".machine-classes." + name
@@ -108,10 +115,12 @@ func (c *checker) machineSettings(at string, s *Site) {
 		} else if n < 64<<20 {
 			c.at(kat+".memory", "machine class %s: memory of %s: use 64MiB or more", name, k.Memory)
 		}
-		k.Firmware, k.Network, k.Display, k.Room = or(k.Firmware, "bios"), or(k.Network, "user"), or(k.Display, "none"), or(k.Room, "2GiB")
+		k.Firmware, k.Network, k.Display, k.Room = or(k.Firmware, "bios"), or(k.Network, "user"), or(k.Display, "none"),
+			or(k.Room, "2GiB")
 		c.oneOf(kat+".firmware", "machine class "+name+": firmware", k.Firmware, Firmwares)
 		c.oneOf(kat+".display", "machine class "+name+": display", k.Display, Displays)
-		if kind, rest, named := strings.Cut(k.Network, ":"); k.Network != "user" && (!named || rest == "" || kind != "network" && kind != "bridge") {
+		if kind, rest, named := strings.Cut(k.Network, ":"); k.Network != "user" &&
+			(!named || rest == "" || kind != "network" && kind != "bridge") {
 			c.at(kat+".network", "machine class %s: network %q: use user, network:NAME or bridge:NAME", name, k.Network)
 		}
 		if _, err := Bytes(k.Room); err != nil {

@@ -28,8 +28,14 @@ func TestMachineSettingsGetItsDefaults(t *testing.T) {
 	require.NoError(t, err)
 	m := f.Sites[0].MachineSettings
 	require.Equal(t, "probe", m.Accelerator)
-	require.Equal(t, MachineClass{Cores: 2, Memory: "4GiB", Firmware: "bios", Network: "user", Display: "none", Room: "2GiB"}, m.MachineClasses["standard"])
-	require.Equal(t, MachineClass{Cores: 8, Memory: "16GB", Firmware: "uefi", Network: "bridge:br0", Display: "spice", Room: "20GiB"}, m.MachineClasses["graphics"])
+	require.Equal(t, MachineClass{
+		Cores: 2, Memory: "4GiB", Firmware: "bios", Network: "user", Display: "none",
+		Room: "2GiB",
+	}, m.MachineClasses["standard"])
+	require.Equal(t, MachineClass{
+		Cores: 8, Memory: "16GB", Firmware: "uefi", Network: "bridge:br0", Display: "spice",
+		Room: "20GiB",
+	}, m.MachineClasses["graphics"])
 	n, err := Bytes("4GiB")
 	require.NoError(t, err)
 	require.EqualValues(t, 4<<30, n)
@@ -65,9 +71,12 @@ pools:
 	var p Problems
 	require.ErrorAs(t, err, &p)
 	for text, line := range map[string]int{
-		"each hypervisor has an address": 4, `address "vnc://there"`: 6, "hypervisor hv-1 is there twice": 7, `storage "/var/lib"`: 7,
-		`accelerator "steam"`: 8, `service address "nowhere"`: 9, `"fast" is no size`: 10, "0 cores": 12, "memory of 1MiB": 12, `firmware "coreboot"`: 12,
-		`network "carrier-pigeon"`: 12, `display "cinema"`: 12, `"none" is no size`: 12, "name at least one of its hypervisors": 13, "describe at least one": 13,
+		"each hypervisor has an address": 4, `address "vnc://there"`: 6, "hypervisor hv-1 is there twice": 7,
+		`storage "/var/lib"`:  7,
+		`accelerator "steam"`: 8, `service address "nowhere"`: 9, `"fast" is no size`: 10, "0 cores": 12,
+		"memory of 1MiB": 12, `firmware "coreboot"`: 12,
+		`network "carrier-pigeon"`: 12, `display "cinema"`: 12, `"none" is no size`: 12,
+		"name at least one of its hypervisors": 13, "describe at least one": 13,
 		`what machines of class "graphics" are like; it has standard`: 19, "a disk runs on one platform only": 20,
 	} {
 		found := false

@@ -14,7 +14,10 @@ import (
 
 func titles() *rapid.Generator[string] {
 	return rapid.OneOf(
-		rapid.SampledFrom([]string{"1.5", "017", "yes", "null", "~", "a: b", "# no comment", "- x", "{x", "'", `"`, "@home", "2026.11.1", "&a", "*a", "!x", "%x", "a #b", "Ida's desk", "0x10", "1e3"}),
+		rapid.SampledFrom([]string{
+			"1.5", "017", "yes", "null", "~", "a: b", "# no comment", "- x", "{x", "'", `"`,
+			"@home", "2026.11.1", "&a", "*a", "!x", "%x", "a #b", "Ida's desk", "0x10", "1e3",
+		}),
 		rapid.Map(rapid.String(), func(s string) string {
 			s = strings.TrimSpace(strings.Map(func(r rune) rune {
 				if unseen(r) {
@@ -42,28 +45,47 @@ func random(t *rapid.T) File {
 		return n
 	}
 	for range rapid.IntRange(1, 3).Draw(t, "sites") {
-		s := Site{Name: fresh("site"), Title: titles().Draw(t, "title"), Platform: Practice, Address: "http://127.0.0.1:7720", StartsPerMinute: rapid.IntRange(1, 500).Draw(t, "starts"), ClonesPerCopy: rapid.IntRange(1, 50).Draw(t, "clones")}
+		s := Site{
+			Name: fresh("site"), Title: titles().Draw(t, "title"), Platform: Practice,
+			Address: "http://127.0.0.1:7720", StartsPerMinute: rapid.IntRange(1, 500).Draw(t, "starts"),
+			ClonesPerCopy: rapid.IntRange(1, 50).Draw(t, "clones"),
+		}
 		if rapid.Bool().Draw(t, "libvirt") {
 			s.Platform, s.Address = Libvirt, ""
 			s.MachineSettings = MachineSettings{
-				Hypervisors:    []Hypervisor{{Name: "hv-1", Address: "qemu+tls://hv-1.example.org/system", Storage: "nimble pane"}},
+				Hypervisors: []Hypervisor{{
+					Name: "hv-1", Address: "qemu+tls://hv-1.example.org/system",
+					Storage: "nimble pane",
+				}},
 				DeliveryRate:   rapid.SampledFrom([]string{"", "100MiB", "1GiB"}).Draw(t, "rate"),
 				ServiceAddress: rapid.SampledFrom([]string{"", "https://desks.example.org"}).Draw(t, "service"),
-				MachineClasses: map[string]MachineClass{"standard": {Cores: rapid.IntRange(1, 512).Draw(t, "cores"), Memory: "4GiB", Network: rapid.SampledFrom([]string{"", "bridge:br0"}).Draw(t, "network")}},
+				MachineClasses: map[string]MachineClass{"standard": {
+					Cores:  rapid.IntRange(1, 512).Draw(t, "cores"),
+					Memory: "4GiB", Network: rapid.SampledFrom([]string{"", "bridge:br0"}).Draw(t, "network"),
+				}},
 			}
 		}
 		f.Sites = append(f.Sites, s)
 	}
 	for range rapid.IntRange(1, 3).Draw(t, "images") {
 		testers, copies := rapid.IntRange(0, 100).Draw(t, "testers"), rapid.IntRange(1, 100).Draw(t, "copies")
-		i := Image{Name: fresh("image"), Title: titles().Draw(t, "title"), MachineClass: "standard", Numbering: rapid.SampledFrom([]image.Scheme{"", image.Calendar, image.Semver}).Draw(t, "numbering"), Clearance: Clearance{Testers: &testers, Soak: span.Draw(t, "soak"), Copies: &copies}}
+		i := Image{
+			Name: fresh("image"), Title: titles().Draw(t, "title"), MachineClass: "standard",
+			Numbering: rapid.SampledFrom([]image.Scheme{"", image.Calendar, image.Semver}).Draw(t, "numbering"),
+			Clearance: Clearance{Testers: &testers, Soak: span.Draw(t, "soak"), Copies: &copies},
+		}
 		if rapid.Bool().Draw(t, "tracks") {
 			i.Tracks = []string{"pilot", "early", "live"}
 		}
 		f.Images = append(f.Images, i)
 		site := rapid.SampledFrom(f.Sites).Draw(t, "site")
 		for range rapid.IntRange(0, 2).Draw(t, "pools") {
-			f.Pools = append(f.Pools, Pool{Name: fresh("pool"), Title: titles().Draw(t, "title"), Site: site.Name, Image: i.Name, Track: "live", Hosts: rapid.IntRange(1, 20).Draw(t, "hosts"), HostPrefix: fresh("prefix"), SeatsPerHost: rapid.IntRange(1, 500).Draw(t, "seats"), MachineClass: "standard"})
+			f.Pools = append(f.Pools, Pool{
+				Name: fresh("pool"), Title: titles().Draw(t, "title"), Site: site.Name,
+				Image: i.Name, Track: "live", Hosts: rapid.IntRange(1, 20).Draw(t, "hosts"),
+				HostPrefix: fresh("prefix"), SeatsPerHost: rapid.IntRange(1, 500).Draw(t, "seats"),
+				MachineClass: "standard",
+			})
 		}
 	}
 	return f
@@ -86,7 +108,11 @@ func TestAnEstateThatIsShownCanBeLoadedAndIsTheSame(t *testing.T) {
 
 func TestSpansAreReadAsTheyAreWritten(t *testing.T) {
 	t.Parallel()
-	for d, want := range map[time.Duration]string{30 * time.Second: "30s", 90 * time.Second: "1m30s", 0: "0s", 24 * time.Hour: "24h", 90 * time.Minute: "1h30m", 10 * time.Minute: "10m", 20*time.Hour + 10*time.Second: "20h0m10s"} {
+	for d, want := range map[time.Duration]string{
+		30 * time.Second: "30s", 90 * time.Second: "1m30s", 0: "0s",
+		24 * time.Hour: "24h", 90 * time.Minute: "1h30m", 10 * time.Minute: "10m", 20*time.Hour +
+			10*time.Second: "20h0m10s",
+	} {
 		require.Equal(t, want, Span(d))
 	}
 	rapid.Check(t, func(t *rapid.T) {

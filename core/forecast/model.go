@@ -98,7 +98,8 @@ func (m *Model) Grow(n int) {
 	for range n {
 		id := len(m.Known.Hosts) + 1
 		m.Known.Hosts = append(m.Known.Hosts, rollover.Host{
-			ID: int64(id), Name: fmt.Sprintf("host-%04d", id), State: host.Off, Seats: m.Settings.SeatsPerHost, Since: m.Now,
+			ID: int64(id), Name: fmt.Sprintf("host-%04d", id), State: host.Off, Seats: m.Settings.SeatsPerHost,
+			Since: m.Now,
 		})
 		m.Truth = append(m.Truth, Machine{})
 	}
@@ -199,7 +200,8 @@ func (m *Model) arrive() {
 
 func (m *Model) machine(i int) {
 	t, h := &m.Truth[i], &m.Known.Hosts[i]
-	if h.State == host.Faulty && h.Unserved && !h.Phase.InFlight() && m.Settings.Mend > 0 && m.Now.Sub(h.Since) >= m.Settings.Mend {
+	if h.State == host.Faulty && h.Unserved && !h.Phase.InFlight() && m.Settings.Mend > 0 &&
+		m.Now.Sub(h.Since) >= m.Settings.Mend {
 		h.State, h.Version, h.Machine, h.Unserved = host.Serving, max(1, h.Version), true, false
 		t.On, t.Refuses, t.SilentUntil, t.nextBeat = true, false, time.Time{}, m.Now
 	}

@@ -59,7 +59,9 @@ func randomPlan(t *rapid.T, s Settings) rollover.Plan {
 
 // watch asserts the rules that concern hosts for one decision, from the truth
 // as it was before its actions were carried out.
-func watch(t *rapid.T, m *Model, before rollover.State, hosts []rollover.Host, truth []Machine, actions []rollover.Action) {
+func watch(t *rapid.T, m *Model, before rollover.State, hosts []rollover.Host, truth []Machine,
+	actions []rollover.Action,
+) {
 	for _, a := range actions {
 		if a.Host == 0 {
 			continue
@@ -72,7 +74,8 @@ func watch(t *rapid.T, m *Model, before rollover.State, hosts []rollover.Host, t
 		case rollover.Rebuild:
 			require.Empty(t, real.People, "%s was rebuilt with people on it", h.Name)
 			fresh := m.Now.Sub(h.Seen) <= m.Plan.Limits.Silent
-			require.True(t, !h.Machine || h.Unserved || h.Confirmed && fresh || h.Vouched.After(h.Seen), "%s was rebuilt on stale word", h.Name)
+			require.True(t, !h.Machine || h.Unserved || h.Confirmed && fresh || h.Vouched.After(h.Seen),
+				"%s was rebuilt on stale word", h.Name)
 		case rollover.SignOff:
 			for _, key := range a.Sessions {
 				for _, s := range h.Sessions {
@@ -93,7 +96,10 @@ func watch(t *rapid.T, m *Model, before rollover.State, hosts []rollover.Host, t
 			require.GreaterOrEqual(t, free, m.Plan.Floor, "draining %s broke the floor", h.Name)
 		}
 		if before == rollover.Paused || before == rollover.Stopped {
-			require.NotContains(t, []rollover.ActionKind{rollover.DrainHost, rollover.WarnHost, rollover.SignOff, rollover.Rebuild}, a.Kind)
+			require.NotContains(t, []rollover.ActionKind{
+				rollover.DrainHost, rollover.WarnHost, rollover.SignOff,
+				rollover.Rebuild,
+			}, a.Kind)
 		}
 	}
 	for i, h := range m.Known.Hosts {
@@ -205,7 +211,8 @@ func TestNoHostIsAGhostHoweverOftenRolloversAreStartedAndStopped(t *testing.T) {
 				require.True(t, h.Phase == rollover.Outside || h.Phase.Settled(), "%s is %s", h.Name, h.Phase)
 				require.True(t, h.Vouched.IsZero(), "the word for %s outlived its rollover", h.Name)
 				if h.DrainedBy == "" {
-					require.NotContains(t, []host.State{host.Draining, host.Emptied, host.Rebuilding, host.Checking}, h.State, "%s is left", h.Name)
+					require.NotContains(t, []host.State{host.Draining, host.Emptied, host.Rebuilding, host.Checking},
+						h.State, "%s is left", h.Name)
 				}
 			}
 			m.Grow(rapid.IntRange(0, 10).Draw(t, "grow by"))

@@ -93,7 +93,15 @@ func TestNames(t *testing.T) {
 func TestTracksBeginWithPilotAndEndWithLive(t *testing.T) {
 	t.Parallel()
 	require.NoError(t, CheckTracks([]string{"pilot", "early", "live"}))
-	for _, bad := range [][]string{nil, {"pilot"}, {"live", "pilot"}, {"pilot", "Early", "live"}, {"pilot", "a", "a", "live"}, {"early", "live"}, {"pilot", "early"}} {
+	for _, bad := range [][]string{
+		nil,
+		{"pilot"},
+		{"live", "pilot"},
+		{"pilot", "Early", "live"},
+		{"pilot", "a", "a", "live"},
+		{"early", "live"},
+		{"pilot", "early"},
+	} {
 		require.Error(t, CheckTracks(bad), "%v", bad)
 	}
 }
@@ -131,10 +139,15 @@ func TestWhyKeep(t *testing.T) {
 	t.Parallel()
 	require.Empty(t, Use{Sealed: true}.WhyKeep())
 	require.Equal(t, []string{"1 of the hosts run it: a"}, Use{Sealed: true, Hosts: []string{"a"}}.WhyKeep())
-	require.Equal(t, []string{"5 of the hosts run it: a, b, c, d, e"}, Use{Sealed: true, Hosts: []string{"a", "b", "c", "d", "e"}}.WhyKeep())
-	why := Use{Tracks: []string{"live"}, Fallback: true, Pools: []string{"back-office"}, Hosts: []string{"a", "b", "c", "d", "e", "f"}, Rollover: "rollover 3"}.WhyKeep()
+	require.Equal(t, []string{"5 of the hosts run it: a, b, c, d, e"},
+		Use{Sealed: true, Hosts: []string{"a", "b", "c", "d", "e"}}.WhyKeep())
+	why := Use{
+		Tracks: []string{"live"}, Fallback: true, Pools: []string{"back-office"},
+		Hosts: []string{"a", "b", "c", "d", "e", "f"}, Rollover: "rollover 3",
+	}.WhyKeep()
 	require.Equal(t, []string{
-		"only a sealed version can be retired", "track live names it", "it is the fallback of its image", "pool back-office is pinned to it",
+		"only a sealed version can be retired", "track live names it", "it is the fallback of its image",
+		"pool back-office is pinned to it",
 		"6 of the hosts run it: a, b, c, d, e and 1 more", "rollover 3 takes hosts to it",
 	}, why)
 }

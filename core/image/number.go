@@ -47,7 +47,8 @@ var calendarForm = regexp.MustCompile(`^(\d{4})\.(\d{2})\.([1-9]\d{0,3})$`)
 func (s Scheme) Check(number string) error {
 	if s == Semver {
 		if _, err := semver.StrictNewVersion(number); err != nil {
-			return fmt.Errorf("version number %q is not a semantic version: write it as MAJOR.MINOR.PATCH, for example 2.4.0", number)
+			return fmt.Errorf("version number %q is not a semantic version: write it as MAJOR.MINOR.PATCH, for "+
+				"example 2.4.0", number)
 		}
 		return nil
 	}
@@ -127,7 +128,8 @@ func (s Scheme) CheckNew(number string, existing []string, now time.Time) error 
 		case 0:
 			return fmt.Errorf("version %s exists already: the next number is %s", number, s.Next(existing, now))
 		case -1:
-			return fmt.Errorf("version number %s is older than %s, which exists: the next number is %s", number, n, s.Next(existing, now))
+			return fmt.Errorf("version number %s is older than %s, which exists: the next number is %s", number, n,
+				s.Next(existing, now))
 		}
 	}
 	return nil

@@ -19,7 +19,8 @@ var nameForm = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 // case letters, digits and single dashes, a letter first, at most 40.
 func CheckName(name string) error {
 	if len(name) > 40 || !nameForm.MatchString(name) {
-		return fmt.Errorf("%q cannot be a name: use lower-case letters, digits and single dashes, beginning with a letter, at most 40", name)
+		return fmt.Errorf("%q cannot be a name: use lower-case letters, digits and single dashes, beginning with a "+
+			"letter, at most 40", name)
 	}
 	return nil
 }

@@ -44,7 +44,8 @@ func Check(password string, known ...string) error {
 	}
 	head := string([]rune(password)[:min(n, looked)])
 	if zxcvbn.PasswordStrength(head, known).Score < leastScore {
-		return errors.New("the password would be among the first to be guessed: it is on the lists of common ones, or made of their parts, a name, a date or a keyboard row; take some words that do not belong together")
+		return errors.New("the password would be among the first to be guessed: it is on the lists of common ones, " +
+			"or made of their parts, a name, a date or a keyboard row; take some words that do not belong together")
 	}
 	return nil
 }

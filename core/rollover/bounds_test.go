@@ -46,26 +46,35 @@ func TestARolloverBeginsInItsTime(t *testing.T) {
 	require.Equal(t, Decision{Holds: []string{"starts at 2026-11-23 12:00 UTC"}}, d)
 	require.Equal(t, Decision{Actions: []Action{{Kind: Start}}}, decided(waiting, 0, serving(1, 0)))
 	planned := func(p *Plan) { p.State, p.EarliestStart = Planned, noon }
-	require.Equal(t, Decision{Actions: []Action{{Kind: Postpone}}, Holds: d.Holds}, decided(planned, -time.Nanosecond, serving(1, 0)))
+	require.Equal(t, Decision{Actions: []Action{{Kind: Postpone}}, Holds: d.Holds},
+		decided(planned, -time.Nanosecond, serving(1, 0)))
 	require.Equal(t, Decision{Actions: []Action{{Kind: Start}}}, decided(planned, 0, serving(1, 0)))
 	s := snapshot(serving(1, 0))
 	s.HeldBy = "rollover 3"
 	require.Equal(t, Decision{Holds: []string{"rollover 3 has to end first"}}, Decide(plan(waiting), s, noon))
 	require.Equal(t, []Action{{Kind: Postpone}}, Decide(plan(planned), s, noon).Actions)
-	require.Equal(t, Decision{}, decided(func(p *Plan) { p.State = Finished }, 0, serving(1, 0)), "what is over does nothing")
+	require.Equal(t, Decision{}, decided(func(p *Plan) { p.State = Finished }, 0, serving(1, 0)),
+		"what is over does nothing")
 }
 
 func TestTheBudgetCountsFailuresThatNobodyExcused(t *testing.T) {
 	t.Parallel()
-	failed, drains, breaks := idle(1, Failed, 1, 0), draining(0), flying(Checking, 0, func(h *Host) { h.ID, h.Checks = 3, Work{Broken, "printer"} })
+	failed, drains, breaks := idle(1, Failed, 1, 0), draining(0),
+		flying(Checking, 0, func(h *Host) { h.ID, h.Checks = 3, Work{Broken, "printer"} })
 	passes := flying(Checking, 0, func(h *Host) { h.ID, h.Checks.State = 4, Succeeded })
 	made := flying(Rebuilding, 0, func(h *Host) { h.ID, h.Rebuild.State = 5, Succeeded })
 	drains.ID = 2
 	fail := Action{Kind: Fail, Host: 3, Rest: host.Faulty, Why: "its checks failed: printer"}
 	goesOn := decided(func(p *Plan) { p.Budget = 2 }, 0, failed, drains, breaks)
-	require.Equal(t, []Action{{Kind: EmptyHost, Host: 2, Batch: 1}, fail}, goesOn.Actions, "as many as the budget are no reason to pause")
+	require.Equal(t, []Action{{Kind: EmptyHost, Host: 2, Batch: 1}, fail}, goesOn.Actions,
+		"as many as the budget are no reason to pause")
 	pauses := decided(func(p *Plan) { p.Budget = 1 }, 0, failed, drains, breaks, passes, made)
-	require.Equal(t, []Action{fail, {Kind: Return, Host: 4}, {Kind: BootHost, Host: 5}, {Kind: Pause, Why: "2 hosts failed; the failure budget is 1"}}, pauses.Actions,
+	require.Equal(t, []Action{
+		fail,
+		{Kind: Return, Host: 4},
+		{Kind: BootHost, Host: 5},
+		{Kind: Pause, Why: "2 hosts failed; the failure budget is 1"},
+	}, pauses.Actions,
 		"what has its new disk goes on, and nothing else is begun")
 	require.Empty(t, pauses.Holds)
 	excused := decided(func(p *Plan) { p.Budget, p.Excused = 0, 1 }, 0, failed, drains)
@@ -82,14 +91,16 @@ func TestAPauseFinishesWhatHasNoDiskAndNothingElse(t *testing.T) {
 	t.Parallel()
 	paused := func(p *Plan) { p.State, p.LogOff, p.Budget = Paused, Warn, 0 }
 	d := decided(paused, 0, draining(0), flying(Warned, 1, nil), flying(Emptied, 0, nil), serving(9, 0),
-		flying(Rebuilding, 0, func(h *Host) { h.ID, h.Rebuild.State = 2, Succeeded }), flying(Checking, 0, func(h *Host) { h.ID, h.Checks.State = 3, Succeeded }))
+		flying(Rebuilding, 0, func(h *Host) { h.ID, h.Rebuild.State = 2, Succeeded }),
+		flying(Checking, 0, func(h *Host) { h.ID, h.Checks.State = 3, Succeeded }))
 	require.Equal(t, Decision{Actions: []Action{{Kind: BootHost, Host: 2}, {Kind: Return, Host: 3}}}, d)
 }
 
 func TestAStopSaysWhatBecomesOfEachHost(t *testing.T) {
 	t.Parallel()
 	stopped := func(p *Plan) { p.State = Stopped }
-	d := decided(stopped, 0, serving(9, 0), draining(1), flying(Warned, 1, func(h *Host) { h.Machine = false }), flying(Emptied, 0, func(h *Host) { h.Unserved = true }))
+	d := decided(stopped, 0, serving(9, 0), draining(1), flying(Warned, 1, func(h *Host) { h.Machine = false }),
+		flying(Emptied, 0, func(h *Host) { h.Unserved = true }))
 	require.Equal(t, Decision{Actions: []Action{
 		{Kind: Leave, Host: 9, Why: "the rollover was stopped before its turn"},
 		{Kind: Release, Host: 1, Rest: host.Serving, Why: "the rollover was stopped; back to service on its old disk"},
@@ -102,7 +113,8 @@ func TestAStopSaysWhatBecomesOfEachHost(t *testing.T) {
 	d = decided(stopped, 0, flying(Checking, 0, func(h *Host) { h.Checks.State = Succeeded }))
 	require.Equal(t, []Action{{Kind: Return, Host: 1}}, d.Actions)
 	require.Equal(t, []string{"finishing 1 host whose disk was gone already"}, d.Holds)
-	require.Equal(t, []Action{{Kind: Settle}}, decided(stopped, 0, idle(1, Done, 1, 0), idle(2, Left, 0, 0), idle(3, Failed, 1, 0)).Actions)
+	require.Equal(t, []Action{{Kind: Settle}}, decided(stopped, 0, idle(1, Done, 1, 0), idle(2, Left, 0, 0),
+		idle(3, Failed, 1, 0)).Actions)
 }
 
 // TestTimesAreKeptToTheMoment: each limit is met at its moment and passed right after it.
@@ -137,64 +149,109 @@ func TestTimesAreKeptToTheMoment(t *testing.T) {
 	}{
 		{
 			name: "silence while it drains", host: flying(Draining, 1, nil), at: 3*time.Minute + tick,
-			want: fails("its agent fell silent while it drained (last heard 12:00:00 UTC); silence proves nothing about its sessions, so its disk was left alone", host.Faulty),
+			want: fails("its agent fell silent while it drained (last heard 12:00:00 UTC); silence proves nothing "+
+				"about its sessions, so its disk was left alone", host.Faulty),
 		},
 		{
 			name: "silence of an empty host that drains", host: flying(Draining, 0, nil), at: 3*time.Minute + tick,
 			before: []Action{{Kind: EmptyHost, Host: 1, Batch: 1}},
-			want:   fails("its agent fell silent while it drained (last heard 12:00:00 UTC); silence proves nothing about its sessions, so its disk was left alone", host.Faulty),
+			want: fails("its agent fell silent while it drained (last heard 12:00:00 UTC); silence proves nothing "+
+				"about its sessions, so its disk was left alone", host.Faulty),
 		},
 		{
 			name: "silence before the disk is replaced", host: flying(Emptied, 0, nil), at: 3*time.Minute + tick,
 			before: []Action{{Kind: Rebuild, Host: 1}},
-			want:   fails("its agent fell silent before its disk could be replaced (last heard 12:00:00 UTC)", host.Faulty),
+			want: fails("its agent fell silent before its disk could be replaced (last heard 12:00:00 UTC)",
+				host.Faulty),
 		},
 		{
-			name: "an agent that speaks and does not confirm", host: flying(Draining, 0, unconfirmed), at: 10*time.Minute + tick,
+			name: "an agent that speaks and does not confirm", host: flying(Draining, 0, unconfirmed),
+			at:   10*time.Minute + tick,
 			want: fails("its agent did not confirm the drain within 10m0s", host.Serving),
 		},
-		{name: "one that was warned is not given up for that", plan: warn, host: flying(Warned, 1, unconfirmed), at: time.Hour},
+		{
+			name: "one that was warned is not given up for that", plan: warn, host: flying(Warned, 1, unconfirmed),
+			at: time.Hour,
+		},
 		{
 			name: "nor one that empties", host: flying(Emptied, 0, unconfirmed), at: 10*time.Minute + tick,
 			want: fails("its agent speaks and did not confirm the drain within 10m0s", host.Serving),
 		},
 		{
-			name: "the deadline", plan: func(p *Plan) { p.Deadline = time.Hour }, host: flying(Draining, 1, speaks), at: time.Hour,
+			name: "the deadline", plan: func(p *Plan) { p.Deadline = time.Hour }, host: flying(Draining, 1, speaks),
+			at:   time.Hour,
 			want: []Action{{Kind: WarnHost, Host: 1, Sessions: one}},
 		},
 		{name: "no deadline", host: flying(Draining, 1, speaks), at: 23 * time.Hour},
-		{name: "the last notice", plan: warn, host: told(nil), at: 8 * time.Minute, want: []Action{{Kind: Remind, Host: 1, Sessions: one}}},
-		{name: "no last notice is asked for", plan: func(p *Plan) { warn(p); p.LastNotice = 0 }, host: told(nil), at: 10*time.Minute - tick},
-		{name: "a last notice as long as the grace", plan: func(p *Plan) { warn(p); p.LastNotice = p.Grace }, host: told(nil), at: 9 * time.Minute},
+		{
+			name: "the last notice", plan: warn, host: told(nil), at: 8 * time.Minute,
+			want: []Action{{Kind: Remind, Host: 1, Sessions: one}},
+		},
+		{
+			name: "no last notice is asked for", plan: func(p *Plan) { warn(p); p.LastNotice = 0 }, host: told(nil),
+			at: 10*time.Minute - tick,
+		},
+		{
+			name: "a last notice as long as the grace", plan: func(p *Plan) { warn(p); p.LastNotice = p.Grace },
+			host: told(nil), at: 9 * time.Minute,
+		},
 		{name: "it is given once", plan: warn, host: told(func(s *Session) { s.Reminded = noon }), at: 9 * time.Minute},
 		{
-			name: "one of an earlier warning does not count", plan: warn, host: told(func(s *Session) { s.Reminded = noon.Add(-tick) }), at: 9 * time.Minute,
-			before: []Action{{Kind: Remind, Host: 1, Sessions: one}}, want: []Action{{Kind: Remind, Host: 1, Sessions: one}},
+			name: "one of an earlier warning does not count", plan: warn,
+			host: told(func(s *Session) { s.Reminded = noon.Add(-tick) }), at: 9 * time.Minute,
+			before: []Action{{Kind: Remind, Host: 1, Sessions: one}},
+			want:   []Action{{Kind: Remind, Host: 1, Sessions: one}},
 		},
-		{name: "the grace", plan: func(p *Plan) { warn(p); p.LastNotice = 0 }, host: told(nil), at: 10 * time.Minute, want: []Action{{Kind: SignOff, Host: 1, Sessions: one}}},
 		{
-			name: "the sign-off again", plan: warn, host: told(func(s *Session) { s.SignOffFirst, s.SignOffLast = noon.Add(15*time.Minute), noon.Add(15*time.Minute) }), at: 16 * time.Minute,
+			name: "the grace", plan: func(p *Plan) { warn(p); p.LastNotice = 0 }, host: told(nil), at: 10 * time.Minute,
 			want: []Action{{Kind: SignOff, Host: 1, Sessions: one}},
 		},
 		{
-			name: "a sign-off that is of no use", plan: warn, host: told(func(s *Session) { s.SignOffFirst, s.SignOffLast = noon, noon.Add(10*time.Minute) }), at: 10*time.Minute + tick,
-			want: fails("the session of person-0 could not be ended: signed off at 12:00:00 UTC, still there 10m0s later", host.Serving),
-		},
-		{
-			name: "one of an earlier warning", plan: warn, host: told(func(s *Session) { s.SignOffFirst, s.SignOffLast = noon.Add(-tick), noon.Add(10*time.Minute) }), at: 11 * time.Minute,
+			name: "the sign-off again", plan: warn, host: told(func(s *Session) {
+				s.SignOffFirst,
+					s.SignOffLast = noon.Add(15*time.Minute), noon.Add(15*time.Minute)
+			}), at: 16 * time.Minute,
 			want: []Action{{Kind: SignOff, Host: 1, Sessions: one}},
 		},
-		{name: "a disk that is not made", host: flying(Rebuilding, 0, nil), at: 2*time.Hour + tick, want: fails("its new disk was not ready within 2h0m0s", host.Faulty)},
-		{name: "checks that do not end", host: flying(Checking, 0, speaks), at: 30*time.Minute + tick, want: fails("its checks did not end within 30m0s", host.Faulty)},
 		{
-			name: "an agent that never reports", host: flying(Checking, 0, func(h *Host) { h.Seen, h.Stamp = time.Time{}, 0 }), at: 30*time.Minute + tick,
+			name: "a sign-off that is of no use", plan: warn,
+			host: told(func(s *Session) { s.SignOffFirst, s.SignOffLast = noon, noon.Add(10*time.Minute) }),
+			at:   10*time.Minute + tick,
+			want: fails("the session of person-0 could not be ended: signed off at 12:00:00 UTC, still there 10m0s "+
+				"later", host.Serving),
+		},
+		{
+			name: "one of an earlier warning", plan: warn,
+			host: told(func(s *Session) {
+				s.SignOffFirst, s.SignOffLast = noon.Add(-tick),
+					noon.Add(10*time.Minute)
+			}), at: 11 * time.Minute,
+			want: []Action{{Kind: SignOff, Host: 1, Sessions: one}},
+		},
+		{
+			name: "a disk that is not made", host: flying(Rebuilding, 0, nil), at: 2*time.Hour + tick,
+			want: fails("its new disk was not ready within 2h0m0s", host.Faulty),
+		},
+		{
+			name: "checks that do not end", host: flying(Checking, 0, speaks), at: 30*time.Minute + tick,
+			want: fails("its checks did not end within 30m0s", host.Faulty),
+		},
+		{
+			name: "an agent that never reports", host: flying(Checking, 0,
+				func(h *Host) { h.Seen, h.Stamp = time.Time{}, 0 }), at: 30*time.Minute + tick,
 			want: fails("its agent did not report within 30m0s of its start", host.Faulty),
 		},
 		{
-			name: "checks that passed, of an agent that was just heard", host: flying(Checking, 0, func(h *Host) { seen(0)(h); h.Checks.State = Succeeded }), at: 3*time.Minute + tick,
+			name: "checks that passed, of an agent that was just heard",
+			host: flying(Checking, 0, func(h *Host) { seen(0)(h); h.Checks.State = Succeeded }), at: 3*time.Minute +
+				tick,
 			before: []Action{{Kind: Return, Host: 1}},
 		},
-		{name: "checks that passed, of a machine that does not say what it runs", host: flying(Checking, 0, func(h *Host) { speaks(h); h.Stamp, h.Checks.State = 0, Succeeded }), at: time.Minute},
+		{
+			name: "checks that passed, of a machine that does not say what it runs",
+			host: flying(Checking, 0, func(h *Host) { speaks(h); h.Stamp, h.Checks.State = 0, Succeeded }),
+			at:   time.Minute,
+		},
 	} {
 		t.Run(tc.name, func(t *testing.T) {
 			t.Parallel()
@@ -231,7 +288,8 @@ func TestNothingIsDoneOnOldWord(t *testing.T) {
 	require.Empty(t, unheard(flying(Draining, 1, nil)), "nobody is warned")
 	require.Empty(t, unheard(flying(Draining, 0, nil)), "nor is it empty")
 	require.Empty(t, unheard(flying(Emptied, 0, nil)), "nor rebuilt")
-	require.Equal(t, []Action{{Kind: Rebuild, Host: 1}}, unheard(flying(Emptied, 0, func(h *Host) { h.Unserved = true })), "but for a machine that never served")
+	require.Equal(t, []Action{{Kind: Rebuild, Host: 1}},
+		unheard(flying(Emptied, 0, func(h *Host) { h.Unserved = true })), "but for a machine that never served")
 	require.Empty(t, unheard(flying(Emptied, 1, func(h *Host) { h.Unserved = true })), "and says that nobody is on it")
 	// A person's word beats what the agent said before it fell silent: nobody is warned.
 	given := flying(Draining, 1, func(h *Host) { h.Seen, h.Vouched = noon.Add(-time.Hour), noon })
@@ -289,8 +347,10 @@ func TestWhatASiteIsShortOfIsSaid(t *testing.T) {
 	require.Equal(t, []string{"2 hosts wait for a free place to clone at north-quay"}, short(1, 9, "").Holds)
 	require.Equal(t, []string{"1 host waits for the start stagger of north-quay"}, short(9, 2, "").Holds)
 	require.Equal(t, []string{"1 host waits for a free place to clone at north-quay"}, short(2, 9, "").Holds)
-	require.Equal(t, []string{"3 hosts wait for cloning: its copies are on the way"}, short(0, 0, "its copies are on the way").Holds)
-	require.Equal(t, []string{"2 hosts wait for a free place to clone at north-quay"}, short(1, 1, "").Holds, "what cannot be cloned does not wait for its start yet")
+	require.Equal(t, []string{"3 hosts wait for cloning: its copies are on the way"},
+		short(0, 0, "its copies are on the way").Holds)
+	require.Equal(t, []string{"2 hosts wait for a free place to clone at north-quay"}, short(1, 1, "").Holds,
+		"what cannot be cloned does not wait for its start yet")
 	require.Empty(t, short(3, 3, "").Holds)
 }
 
@@ -304,22 +364,35 @@ func TestABatchIsFilledUpAndThenDone(t *testing.T) {
 	full := flying(Draining, 1, func(h *Host) { h.ID = 2 })
 	require.Equal(t, Decision{}, decided(nil, 0, busy, full, more(3)))
 	// One of them is done: the batch is not opened again.
-	require.Equal(t, Decision{Holds: []string{"1 host of batch 1 not done yet"}}, decided(nil, 0, busy, idle(2, Done, 1, 0), more(3)))
+	require.Equal(t, Decision{Holds: []string{"1 host of batch 1 not done yet"}},
+		decided(nil, 0, busy, idle(2, Done, 1, 0), more(3)))
 	// The one before it does not count.
 	require.Equal(t, Decision{Holds: []string{"2 hosts of batch 2 not done yet"}},
-		decided(nil, 0, flying(Draining, 1, func(h *Host) { h.Batch = 2 }), flying(Emptied, 1, func(h *Host) { h.ID, h.Batch, h.Seen = 5, 2, noon; h.Sessions = nil; h.Confirmed = false }), idle(2, Failed, 2, 0), idle(3, Done, 1, 0), more(4)))
+		decided(nil, 0, flying(Draining, 1, func(h *Host) { h.Batch = 2 }),
+			flying(Emptied, 1, func(h *Host) {
+				h.ID, h.Batch, h.Seen = 5, 2,
+					noon
+				h.Sessions = nil
+				h.Confirmed = false
+			}), idle(2, Failed, 2, 0), idle(3, Done, 1, 0), more(4)))
 	// The pause to observe it begins with the last of it.
 	observing := func(p *Plan) { p.Observe = 10 * time.Minute }
-	hosts := []Host{idle(1, Done, 3, 2*time.Minute), idle(2, Left, 3, time.Minute), idle(3, Done, 2, 9*time.Minute), serving(4, 0)}
+	hosts := []Host{
+		idle(1, Done, 3, 2*time.Minute), idle(2, Left, 3, time.Minute), idle(3, Done, 2, 9*time.Minute),
+		serving(4, 0),
+	}
 	hosts[3].Seen = noon.Add(12 * time.Minute)
-	require.Equal(t, Decision{Holds: []string{"observing batch 3 until 12:12:00 UTC"}}, decided(observing, 12*time.Minute-1, hosts...))
-	require.Equal(t, []Action{{Kind: DrainHost, Host: 4, Batch: 4}}, decided(observing, 12*time.Minute, hosts...).Actions)
+	require.Equal(t, Decision{Holds: []string{"observing batch 3 until 12:12:00 UTC"}},
+		decided(observing, 12*time.Minute-1, hosts...))
+	require.Equal(t, []Action{{Kind: DrainHost, Host: 4, Batch: 4}},
+		decided(observing, 12*time.Minute, hosts...).Actions)
 	// When nobody is left to take, nothing is waited for.
 	require.Empty(t, decided(nil, 0, busy, idle(2, Done, 1, 0)).Holds)
 	// Hosts that were left were in no batch that could be observed.
 	require.Equal(t, []ActionKind{DrainHost}, kinds(decided(observing, 0, idle(1, Left, 0, 0), serving(4, 0))))
 	// The first batch has none before it to observe.
-	require.Equal(t, []Action{{Kind: DrainHost, Host: 4, Batch: 1}}, decided(observing, 12*time.Minute, hosts[3]).Actions)
+	require.Equal(t, []Action{{Kind: DrainHost, Host: 4, Batch: 1}},
+		decided(observing, 12*time.Minute, hosts[3]).Actions)
 }
 
 func TestTheFloorIsLeftToTheSeat(t *testing.T) {
@@ -329,20 +402,30 @@ func TestTheFloorIsLeftToTheSeat(t *testing.T) {
 	three := []Host{serving(1, 1), serving(2, 2), serving(3, 3)}
 	require.Equal(t, []Action{{Kind: DrainHost, Host: 1, Batch: 1}}, decided(floor(3, Wait), 0, three...).Actions)
 	held := decided(floor(6, Wait), 0, three...)
-	require.Equal(t, Decision{Holds: []string{"taking h-1 would leave 3 free seats (0 of people who would have to move); the floor is 6"}}, held)
-	require.Equal(t, []Action{{Kind: DrainHost, Host: 3, Batch: 1}}, decided(floor(5, Wait), 0, three...).Actions, "a host with fewer free seats may still fit")
-	require.Equal(t, []Action{{Kind: DrainHost, Host: 1, Batch: 1}}, decided(floor(2, Warn), 0, three...).Actions, "3 stay, less one who moves")
-	require.Equal(t, Decision{Holds: []string{"taking h-1 would leave 3 free seats (1 of people who would have to move); the floor is 4"}}, decided(floor(4, Warn), 0, three...))
+	require.Equal(t, Decision{Holds: []string{"taking h-1 would leave 3 free seats (0 of people who would have to " +
+		"move); the floor is 6"}}, held)
+	require.Equal(t, []Action{{Kind: DrainHost, Host: 3, Batch: 1}}, decided(floor(5, Wait), 0, three...).Actions,
+		"a host with fewer free seats may still fit")
+	require.Equal(t, []Action{{Kind: DrainHost, Host: 1, Batch: 1}}, decided(floor(2, Warn), 0, three...).Actions,
+		"3 stay, less one who moves")
+	require.Equal(t, Decision{Holds: []string{"taking h-1 would leave 3 free seats (1 of people who would have to " +
+		"move); the floor is 4"}}, decided(floor(4, Warn), 0, three...))
 	short := decided(func(p *Plan) { p.Floor, p.Deadline = 4, time.Nanosecond }, 0, three...)
 	require.Contains(t, short.Holds[0], "1 of people who would have to move", "however short it is")
-	require.Equal(t, []ActionKind{WarnHost}, kinds(decided(func(p *Plan) { p.Deadline = time.Nanosecond }, time.Nanosecond, flying(Draining, 1, nil))))
+	require.Equal(t, []ActionKind{WarnHost}, kinds(decided(func(p *Plan) { p.Deadline = time.Nanosecond },
+		time.Nanosecond, flying(Draining, 1, nil))))
 	withDeadline := decided(func(p *Plan) { p.Floor, p.Deadline = 4, time.Hour }, 0, three...)
 	require.Contains(t, withDeadline.Holds[0], "1 of people who would have to move", "a deadline ends in warnings")
 	// People on hosts that drain already have to move as well, and on a host in flight there are no free seats.
 	moving := []Host{flying(Draining, 2, func(h *Host) { h.ID = 8 }), serving(1, 0), serving(2, 0)}
-	require.Equal(t, []Action{{Kind: WarnHost, Host: 8, Sessions: []string{"s0", "s1"}}, {Kind: DrainHost, Host: 1, Batch: 1}}, decided(floor(2, Warn), 0, moving...).Actions)
-	require.Equal(t, []Action{{Kind: WarnHost, Host: 8, Sessions: []string{"s0", "s1"}}}, decided(floor(3, Warn), 0, moving...).Actions)
-	require.Equal(t, []Action{{Kind: DrainHost, Host: 1, Batch: 1}}, decided(floor(4, Wait), 0, moving...).Actions, "who is waited for does not have to move")
+	require.Equal(t, []Action{
+		{Kind: WarnHost, Host: 8, Sessions: []string{"s0", "s1"}},
+		{Kind: DrainHost, Host: 1, Batch: 1},
+	}, decided(floor(2, Warn), 0, moving...).Actions)
+	require.Equal(t, []Action{{Kind: WarnHost, Host: 8, Sessions: []string{"s0", "s1"}}},
+		decided(floor(3, Warn), 0, moving...).Actions)
+	require.Equal(t, []Action{{Kind: DrainHost, Host: 1, Batch: 1}}, decided(floor(4, Wait), 0, moving...).Actions,
+		"who is waited for does not have to move")
 	warned := moving
 	warned[0].Phase = Warned
 	require.Equal(t, []ActionKind{WarnHost}, kinds(decided(floor(3, Warn), 0, warned...)))
@@ -352,7 +435,8 @@ func TestTheFloorIsLeftToTheSeat(t *testing.T) {
 	// Seats of a host that was not heard lately are not free.
 	quiet := serving(2, 0)
 	quiet.Seen, quiet.Phase = noon.Add(-3*time.Minute-1), Outside
-	require.Contains(t, decided(floor(1, Wait), 0, serving(1, 0), quiet).Holds[0], "taking h-1 would leave 0 free seats")
+	require.Contains(t, decided(floor(1, Wait), 0, serving(1, 0), quiet).Holds[0],
+		"taking h-1 would leave 0 free seats")
 	quiet.Seen = noon.Add(-3 * time.Minute)
 	require.Equal(t, []ActionKind{DrainHost}, kinds(decided(floor(4, Wait), 0, serving(1, 0), quiet)))
 }
@@ -361,12 +445,15 @@ func TestWhatIsNotServingTakesNoSeatButAPlaceInTheBatch(t *testing.T) {
 	t.Parallel()
 	off := func(id int64) Host { return Host{ID: id, Name: "o", State: host.Off, Seats: 4, Phase: Queued} }
 	d := decided(func(p *Plan) { p.Floor = 4 }, 0, off(1), off(2), serving(3, 0), serving(4, 0))
-	require.Equal(t, []Action{{Kind: DrainHost, Host: 3, Batch: 1}, {Kind: DrainHost, Host: 4, Batch: 1}}, decided(nil, 0, off(1), off(2), serving(3, 0), serving(4, 0)).Actions, "h-3 comes before o")
+	require.Equal(t, []Action{{Kind: DrainHost, Host: 3, Batch: 1}, {Kind: DrainHost, Host: 4, Batch: 1}},
+		decided(nil, 0, off(1), off(2), serving(3, 0), serving(4, 0)).Actions, "h-3 comes before o")
 	require.Equal(t, []Action{{Kind: DrainHost, Host: 3, Batch: 1}, {Kind: EmptyHost, Host: 1, Batch: 1}}, d.Actions)
-	require.Equal(t, []Action{{Kind: EmptyHost, Host: 1, Batch: 1}}, decided(func(p *Plan) { p.BatchSize = 1 }, 0, off(1), off(2)).Actions)
+	require.Equal(t, []Action{{Kind: EmptyHost, Host: 1, Batch: 1}},
+		decided(func(p *Plan) { p.BatchSize = 1 }, 0, off(1), off(2)).Actions)
 	others := serving(7, 0)
 	others.Phase = Outside
-	require.Equal(t, []Action{{Kind: EmptyHost, Host: 1, Batch: 1}}, decided(nil, 0, off(1), others).Actions, "it is not drained, too")
+	require.Equal(t, []Action{{Kind: EmptyHost, Host: 1, Batch: 1}}, decided(nil, 0, off(1), others).Actions,
+		"it is not drained, too")
 	// A batch that has more hosts than it may by now takes none.
 	crowd := []Host{serving(9, 0)}
 	for id := range int64(3) {
@@ -381,7 +468,8 @@ func TestWhoIsTakenAndWhoIsLeft(t *testing.T) {
 	there := serving(1, 0)
 	there.Version = 2
 	require.Equal(t, []Action{{Kind: Leave, Host: 1, Why: already}}, decided(nil, 0, there).Actions)
-	require.Equal(t, []Action{{Kind: DrainHost, Host: 1, Batch: 1}}, decided(func(p *Plan) { p.Forced = true }, 0, there).Actions)
+	require.Equal(t, []Action{{Kind: DrainHost, Host: 1, Batch: 1}},
+		decided(func(p *Plan) { p.Forced = true }, 0, there).Actions)
 	silent := func(change func(*Host)) []Action {
 		h := serving(1, 0)
 		h.Seen = noon.Add(-3*time.Minute - 1)
@@ -393,10 +481,17 @@ func TestWhoIsTakenAndWhoIsLeft(t *testing.T) {
 	const quiet = "its agent was silent (last heard 11:56:59 UTC), and silence proves nothing about its sessions"
 	require.Equal(t, []Action{{Kind: Leave, Host: 1, Why: quiet}}, silent(nil))
 	require.Equal(t, []Action{{Kind: Leave, Host: 1, Why: quiet}}, silent(func(h *Host) { h.State = host.Faulty }))
-	require.Equal(t, []Action{{Kind: Leave, Host: 1, Why: "Tove Dyke had drained it by hand; return it to service, then roll it over"}},
+	require.Equal(t, []Action{{
+		Kind: Leave, Host: 1,
+		Why: "Tove Dyke had drained it by hand; return it to service, then roll it over",
+	}},
 		silent(func(h *Host) { h.State, h.DrainedBy = host.Draining, "Tove Dyke" }))
-	require.Equal(t, []Action{{Kind: Leave, Host: 1, Why: "it was emptied when its turn came"}}, silent(func(h *Host) { h.State = host.Emptied }))
-	require.Equal(t, []Action{{Kind: Leave, Host: 1, Why: "its agent was silent (last heard never), and silence proves nothing about its sessions"}},
+	require.Equal(t, []Action{{Kind: Leave, Host: 1, Why: "it was emptied when its turn came"}},
+		silent(func(h *Host) { h.State = host.Emptied }))
+	require.Equal(t, []Action{{
+		Kind: Leave, Host: 1,
+		Why: "its agent was silent (last heard never), and silence proves nothing about its sessions",
+	}},
 		silent(func(h *Host) { h.Seen = time.Time{} }))
 	// Others are at work on these, so the rollover is not over.
 	for _, state := range []host.State{host.Starting, host.Checking, host.Rebuilding} {
@@ -416,7 +511,8 @@ func TestWhoIsTakenAndWhoIsLeft(t *testing.T) {
 	require.Equal(t, []Action{{Kind: Finish}}, decided(nil, 0, idle(1, Done, 1, 0), idle(2, Failed, 1, 0)).Actions)
 	outside := serving(7, 0)
 	outside.Phase = Outside
-	require.Equal(t, []Action{{Kind: Finish}}, decided(nil, 0, outside).Actions, "hosts of the pool that are not part of it are none of its business")
+	require.Equal(t, []Action{{Kind: Finish}}, decided(nil, 0, outside).Actions,
+		"hosts of the pool that are not part of it are none of its business")
 }
 
 func TestTheFewestPeopleFirstThenByName(t *testing.T) {

@@ -94,7 +94,8 @@ func (d *decider) run(hosts []Host) {
 		d.Actions = slices.DeleteFunc(d.Actions, func(a Action) bool {
 			return !slices.Contains(recorded, a.Kind)
 		})
-		d.act(Action{Kind: Pause, Why: fmt.Sprintf("%s failed; the failure budget is %d", count(failed-d.plan.Excused, "host"), d.plan.Budget)})
+		d.act(Action{Kind: Pause, Why: fmt.Sprintf("%s failed; the failure budget is %d",
+			count(failed-d.plan.Excused, "host"), d.plan.Budget)})
 		return
 	}
 	if d.clonesShort > 0 {
@@ -125,7 +126,8 @@ func (d *decider) putBack(hosts []Host) {
 		case Queued:
 			d.act(Action{Kind: Leave, Host: h.ID, Why: "the rollover was stopped before its turn"})
 		case Draining, Warned, Emptied:
-			d.act(Action{Kind: Release, Host: h.ID, Rest: d.rest(h), Why: "the rollover was stopped; " + whatItHas(d.rest(h))})
+			d.act(Action{Kind: Release, Host: h.ID, Rest: d.rest(h), Why: "the rollover was stopped; " +
+				whatItHas(d.rest(h))})
 		case Rebuilding, Checking:
 			flying++
 		}
@@ -218,7 +220,8 @@ func (d *decider) drain(h *Host) int {
 		d.act(Action{Kind: EmptyHost, Host: h.ID, Batch: h.Batch})
 		return 0
 	case d.silent(h):
-		return d.fail(h, "its agent fell silent while it drained (last heard %s); silence proves nothing about its sessions, so its disk was left alone", clock(h.Seen))
+		return d.fail(h, "its agent fell silent while it drained (last heard %s); silence proves nothing about its "+
+			"sessions, so its disk was left alone", clock(h.Seen))
 	case !d.fresh(h):
 		return 0
 	case !h.Confirmed:
@@ -228,7 +231,8 @@ func (d *decider) drain(h *Host) int {
 		}
 		return 0
 	}
-	warns := d.plan.LogOff == Warn || d.plan.Deadline > 0 && (h.Phase == Warned || d.now.Sub(h.Since) >= d.plan.Deadline)
+	warns := d.plan.LogOff == Warn || d.plan.Deadline > 0 &&
+		(h.Phase == Warned || d.now.Sub(h.Since) >= d.plan.Deadline)
 	if !warns {
 		return 0
 	}
@@ -243,11 +247,13 @@ func (d *decider) drain(h *Host) int {
 		case !told:
 			// The agent has the notice in its orders and has not confirmed it yet.
 		case d.now.Before(over):
-			if d.plan.LastNotice < d.plan.Grace && s.Reminded.Before(s.Warned) && !d.now.Before(over.Add(-d.plan.LastNotice)) {
+			if d.plan.LastNotice < d.plan.Grace && s.Reminded.Before(s.Warned) &&
+				!d.now.Before(over.Add(-d.plan.LastNotice)) {
 				remind = append(remind, s.Key)
 			}
 		case !s.SignOffFirst.Before(s.Warned) && d.now.Sub(s.SignOffFirst) > d.plan.Limits.SignOff:
-			return d.fail(h, "the session of %s could not be ended: signed off at %s, still there %s later", s.Person, clock(s.SignOffFirst), d.plan.Limits.SignOff)
+			return d.fail(h, "the session of %s could not be ended: signed off at %s, still there %s later", s.Person,
+				clock(s.SignOffFirst), d.plan.Limits.SignOff)
 		case d.now.Sub(s.SignOffLast) >= signOffAgain:
 			end = append(end, s.Key)
 		}
@@ -368,7 +374,8 @@ func (d *decider) take(hosts []Host) {
 			d.act(Action{Kind: Leave, Host: h.ID, Why: "it runs the version already"})
 		case (h.State == host.Off || h.State == host.Faulty) && d.empty(h), h.State == host.Serving && d.fresh(h):
 			queue = append(queue, h)
-		case h.State == host.Serving && !d.silent(h), h.State == host.Starting || h.State == host.Checking || h.State == host.Rebuilding:
+		case h.State == host.Serving && !d.silent(h), h.State == host.Starting || h.State == host.Checking ||
+			h.State == host.Rebuilding:
 			waitingForOthers++
 		default:
 			blocked = append(blocked, h)
@@ -423,7 +430,8 @@ func (d *decider) take(hosts []Host) {
 		if after-moving < d.plan.Floor {
 			if taken == 0 && flying == 0 && !held {
 				held = true
-				d.hold("taking %s would leave %s (%d of people who would have to move); the floor is %d", h.Name, count(after, "free seat"), moving, d.plan.Floor)
+				d.hold("taking %s would leave %s (%d of people who would have to move); the floor is %d", h.Name,
+					count(after, "free seat"), moving, d.plan.Floor)
 			}
 			// A host with fewer seats may still fit.
 			continue
@@ -439,7 +447,8 @@ func (d *decider) whyBlocked(h *Host) string {
 	case h.DrainedBy != "":
 		return fmt.Sprintf("%s had drained it by hand; return it to service, then roll it over", h.DrainedBy)
 	case h.State == host.Faulty, h.State == host.Serving:
-		return fmt.Sprintf("its agent was silent (last heard %s), and silence proves nothing about its sessions", clock(h.Seen))
+		return fmt.Sprintf("its agent was silent (last heard %s), and silence proves nothing about its sessions",
+			clock(h.Seen))
 	}
 	return fmt.Sprintf("it was %s when its turn came", h.State)
 }

@@ -22,7 +22,10 @@ func plan(change func(*Plan)) Plan {
 }
 
 func serving(id int64, people int) Host {
-	h := Host{ID: id, Name: fmt.Sprintf("h-%d", id), State: host.Serving, Version: 1, Machine: true, Seats: 4, Phase: Queued, Since: noon, Seen: noon}
+	h := Host{
+		ID: id, Name: fmt.Sprintf("h-%d", id), State: host.Serving, Version: 1, Machine: true, Seats: 4,
+		Phase: Queued, Since: noon, Seen: noon,
+	}
 	for i := range people {
 		h.Sessions = append(h.Sessions, Session{Key: fmt.Sprintf("s%d", i), Person: fmt.Sprintf("person-%d", i)})
 	}
@@ -71,7 +74,8 @@ func TestLifeOfAHost(t *testing.T) {
 	}
 	rebuilding := func(w WorkState) Host {
 		h := draining(0)
-		h.State, h.Phase, h.Machine, h.Unserved, h.Rebuild = host.Rebuilding, Rebuilding, false, true, Work{State: w, Why: "no space"}
+		h.State, h.Phase, h.Machine, h.Unserved, h.Rebuild = host.Rebuilding, Rebuilding, false, true,
+			Work{State: w, Why: "no space"}
 		return h
 	}
 	checking := func(stamp int64, w WorkState) Host {
@@ -87,41 +91,108 @@ func TestLifeOfAHost(t *testing.T) {
 		want  []ActionKind
 		why   string
 	}{
-		{name: "waits for the drain to be confirmed", host: func() Host { h := draining(0); h.Confirmed = false; return h }(), after: time.Minute},
+		{
+			name: "waits for the drain to be confirmed",
+			host: func() Host { h := draining(0); h.Confirmed = false; return h }(), after: time.Minute,
+		},
 		{name: "an unconfirmed drain fails in the end", host: func() Host {
 			h := draining(0)
 			h.Confirmed, h.Seen = false, noon.Add(11*time.Minute)
 			return h
 		}(), after: 11 * time.Minute, want: []ActionKind{Fail, Pause}, why: "did not confirm"},
-		{name: "silence proves nothing", host: draining(0), after: 4 * time.Minute, want: []ActionKind{Fail, Pause}, why: "silence proves nothing"},
+		{
+			name: "silence proves nothing", host: draining(0), after: 4 * time.Minute, want: []ActionKind{Fail, Pause},
+			why: "silence proves nothing",
+		},
 		{name: "confirmed and nobody there is empty", host: draining(0), want: []ActionKind{EmptyHost}},
 		{name: "wait waits", host: draining(1), after: 2 * time.Minute},
 		{name: "warn warns", plan: warn, host: draining(1), want: []ActionKind{WarnHost}},
-		{name: "a deadline turns wait into warn", plan: func(p *Plan) { p.Deadline = time.Minute }, host: draining(1), after: time.Minute, want: []ActionKind{WarnHost}},
+		{
+			name: "a deadline turns wait into warn", plan: func(p *Plan) { p.Deadline = time.Minute },
+			host:  draining(1),
+			after: time.Minute, want: []ActionKind{WarnHost},
+		},
 		{name: "the grace period is kept", plan: warn, host: told(draining(1), noon.Add(-7*time.Minute))},
-		{name: "the last notice comes before the end", plan: warn, host: told(draining(1), noon.Add(-8*time.Minute)), want: []ActionKind{Remind}},
-		{name: "then the session is ended", plan: warn, host: told(draining(1), noon.Add(-10*time.Minute)), want: []ActionKind{SignOff}},
-		{name: "a warning from before a pause counts no more", plan: func(p *Plan) { warn(p); p.ResumedAt = noon }, host: told(draining(1), noon.Add(-10*time.Minute)), want: []ActionKind{WarnHost}},
+		{
+			name: "the last notice comes before the end", plan: warn, host: told(draining(1), noon.Add(-8*time.Minute)),
+			want: []ActionKind{Remind},
+		},
+		{
+			name: "then the session is ended", plan: warn, host: told(draining(1), noon.Add(-10*time.Minute)),
+			want: []ActionKind{SignOff},
+		},
+		{
+			name: "a warning from before a pause counts no more", plan: func(p *Plan) { warn(p); p.ResumedAt = noon },
+			host: told(draining(1), noon.Add(-10*time.Minute)), want: []ActionKind{WarnHost},
+		},
 		{name: "a session that will not end fails the host", plan: warn, host: func() Host {
 			h := told(draining(1), noon.Add(-30*time.Minute))
 			h.Sessions[0].SignOffFirst, h.Sessions[0].SignOffLast = noon.Add(-11*time.Minute), noon.Add(-time.Second)
 			return h
 		}(), want: []ActionKind{Fail, Pause}, why: "could not be ended"},
-		{name: "an emptied host is rebuilt", host: func() Host { h := draining(0); h.State, h.Phase = host.Emptied, Emptied; return h }(), want: []ActionKind{Rebuild}},
-		{name: "one that was silent meanwhile is emptied again first", host: func() Host { h := draining(0); h.Phase = Emptied; return h }(), want: []ActionKind{EmptyHost}},
-		{name: "unless somebody is there again", host: func() Host { h := draining(1); h.Phase = Emptied; return h }(), want: []ActionKind{Refill}},
-		{name: "or its agent fell silent", host: func() Host { h := draining(0); h.Phase = Emptied; return h }(), after: 4 * time.Minute, want: []ActionKind{Fail, Pause}, why: "before its disk"},
+		{name: "an emptied host is rebuilt", host: func() Host {
+			h := draining(0)
+			h.State, h.Phase = host.Emptied,
+				Emptied
+			return h
+		}(), want: []ActionKind{Rebuild}},
+		{
+			name: "one that was silent meanwhile is emptied again first",
+			host: func() Host { h := draining(0); h.Phase = Emptied; return h }(), want: []ActionKind{EmptyHost},
+		},
+		{
+			name: "unless somebody is there again", host: func() Host {
+				h := draining(1)
+				h.Phase = Emptied
+				return h
+			}(),
+			want: []ActionKind{Refill},
+		},
+		{
+			name: "or its agent fell silent", host: func() Host { h := draining(0); h.Phase = Emptied; return h }(),
+			after: 4 * time.Minute, want: []ActionKind{Fail, Pause}, why: "before its disk",
+		},
 		{name: "cloning takes its time", host: rebuilding(UnderWay), after: time.Hour},
-		{name: "but not for ever", host: rebuilding(UnderWay), after: 3 * time.Hour, want: []ActionKind{Fail, Pause}, why: "was not ready"},
-		{name: "a clone that fails says why", host: rebuilding(Broken), want: []ActionKind{Fail, Pause}, why: "no space"},
+		{
+			name: "but not for ever", host: rebuilding(UnderWay), after: 3 * time.Hour, want: []ActionKind{Fail, Pause},
+			why: "was not ready",
+		},
+		{
+			name: "a clone that fails says why", host: rebuilding(Broken), want: []ActionKind{Fail, Pause},
+			why: "no space",
+		},
 		{name: "a clone that is there is started", host: rebuilding(Succeeded), want: []ActionKind{BootHost}},
-		{name: "it is checked", host: func() Host { h := checking(2, UnderWay); h.State = host.Starting; return h }(), want: []ActionKind{CheckHost}},
-		{name: "when its agent speaks", host: func() Host { h := checking(0, UnderWay); h.State, h.Seen = host.Starting, time.Time{}; return h }()},
-		{name: "even if it passed already", host: func() Host { h := checking(2, Succeeded); h.State = host.Starting; return h }(), want: []ActionKind{CheckHost}},
+		{
+			name: "it is checked", host: func() Host {
+				h := checking(2,
+					UnderWay)
+				h.State = host.Starting
+				return h
+			}(),
+			want: []ActionKind{CheckHost},
+		},
+		{name: "when its agent speaks", host: func() Host {
+			h := checking(0, UnderWay)
+			h.State, h.Seen = host.Starting,
+				time.Time{}
+			return h
+		}()},
+		{name: "even if it passed already", host: func() Host {
+			h := checking(2,
+				Succeeded)
+			h.State = host.Starting
+			return h
+		}(), want: []ActionKind{CheckHost}},
 		{name: "checks that pass put it back", host: checking(2, Succeeded), want: []ActionKind{Return, Finish}},
 		{name: "checks that fail do not", host: checking(2, Broken), want: []ActionKind{Fail, Pause}, why: "printer"},
-		{name: "nor does another version", host: checking(1, Succeeded), want: []ActionKind{Fail, Pause}, why: "another version"},
-		{name: "checks that never end fail", host: checking(2, UnderWay), after: time.Hour, want: []ActionKind{Fail, Pause}, why: "did not end"},
+		{
+			name: "nor does another version", host: checking(1, Succeeded), want: []ActionKind{Fail, Pause},
+			why: "another version",
+		},
+		{
+			name: "checks that never end fail", host: checking(2, UnderWay), after: time.Hour,
+			want: []ActionKind{Fail, Pause}, why: "did not end",
+		},
 	} {
 		t.Run(tc.name, func(t *testing.T) {
 			t.Parallel()
@@ -230,9 +301,12 @@ func TestAHostThatIsLetGoOfIsInServiceOnlyWithAMachineForPeople(t *testing.T) {
 		"its old disk":             {emptied(func(*Host) {}), host.Serving},
 		"no machine":               {emptied(func(h *Host) { h.Machine = false }), host.Off},
 		"a machine, never checked": {emptied(func(h *Host) { h.Unserved = true }), host.Faulty},
-		"silent, and vouched for":  {emptied(func(h *Host) { h.Seen, h.Vouched = noon.Add(-time.Hour), noon }), host.Faulty},
-		"silent":                   {emptied(func(h *Host) { h.Seen = noon.Add(-time.Hour) }), host.Faulty},
-		"vouched for, speaks":      {emptied(func(h *Host) { h.Vouched = noon.Add(-time.Minute) }), host.Serving},
+		"silent, and vouched for": {
+			emptied(func(h *Host) { h.Seen, h.Vouched = noon.Add(-time.Hour), noon }),
+			host.Faulty,
+		},
+		"silent":              {emptied(func(h *Host) { h.Seen = noon.Add(-time.Hour) }), host.Faulty},
+		"vouched for, speaks": {emptied(func(h *Host) { h.Vouched = noon.Add(-time.Minute) }), host.Serving},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -255,18 +329,22 @@ func TestAPersonsWordCountsUntilTheAgentSpeaks(t *testing.T) {
 	waiting.State, waiting.Phase = host.Emptied, Emptied
 	require.Equal(t, []ActionKind{Rebuild}, kinds(Decide(plan(nil), snapshot(waiting), noon)))
 	waiting.Seen = noon
-	require.Equal(t, []ActionKind{Refill}, kinds(Decide(plan(nil), snapshot(waiting), noon)), "people are on it after all")
+	require.Equal(t, []ActionKind{Refill}, kinds(Decide(plan(nil), snapshot(waiting), noon)),
+		"people are on it after all")
 	waiting.Sessions = nil
 	require.Empty(t, Decide(plan(nil), snapshot(waiting), noon).Actions, "it speaks, so it is asked")
 	waiting.Confirmed = true
 	require.Equal(t, []ActionKind{Rebuild}, kinds(Decide(plan(nil), snapshot(waiting), noon)))
 	waiting.Confirmed, waiting.Seen = false, noon.Add(11*time.Minute)
-	require.Equal(t, []ActionKind{Fail, Pause}, kinds(Decide(plan(func(p *Plan) { p.Budget = 0 }), snapshot(waiting), noon.Add(11*time.Minute))))
+	require.Equal(t, []ActionKind{Fail, Pause}, kinds(Decide(plan(func(p *Plan) { p.Budget = 0 }), snapshot(waiting),
+		noon.Add(11*time.Minute))))
 	spoke := vouchedFor(-30*time.Second, 1)
-	require.Equal(t, []ActionKind{Leave}, kinds(Decide(plan(nil), snapshot(spoke), noon.Add(10*time.Minute))), "it spoke after the word was given, and silence proves nothing")
+	require.Equal(t, []ActionKind{Leave}, kinds(Decide(plan(nil), snapshot(spoke), noon.Add(10*time.Minute))),
+		"it spoke after the word was given, and silence proves nothing")
 	unserved := draining(1)
 	unserved.Phase, unserved.Unserved = Emptied, true
-	require.Equal(t, []ActionKind{Refill}, kinds(Decide(plan(nil), snapshot(unserved), noon)), "a session there is beats what should be")
+	require.Equal(t, []ActionKind{Refill}, kinds(Decide(plan(nil), snapshot(unserved), noon)),
+		"a session there is beats what should be")
 }
 
 func TestOptionsAreCheckedAllAtOnce(t *testing.T) {
@@ -274,7 +352,10 @@ func TestOptionsAreCheckedAllAtOnce(t *testing.T) {
 	o := DefaultOptions
 	o.Batch, o.Floor, o.LogOff, o.Stagger, o.Budget = Share{101, true}, Share{100, true}, "shove", -1, -1
 	err := o.Check(Pool{Hosts: 4, SeatsPerHost: 4})
-	for _, want := range []string{"batch of 101%", "at most 12 can be free", "shove", "stagger of -1", "failure budget of -1"} {
+	for _, want := range []string{
+		"batch of 101%", "at most 12 can be free", "shove", "stagger of -1",
+		"failure budget of -1",
+	} {
 		require.ErrorContains(t, err, want)
 	}
 	o = DefaultOptions

@@ -72,9 +72,10 @@ var DefaultOptions = Options{
 	LogOff:     Wait,
 	Grace:      15 * time.Minute,
 	LastNotice: 2 * time.Minute,
-	FirstText:  "This desktop is being renewed. Please save your work and sign in again; you will be signed off in {minutes} minutes.",
-	LastText:   "You will be signed off in {minutes} minutes. Please save your work now.",
-	Budget:     1,
+	FirstText: "This desktop is being renewed. Please save your work and sign in again; you will be signed off in " +
+		"{minutes} minutes.",
+	LastText: "You will be signed off in {minutes} minutes. Please save your work now.",
+	Budget:   1,
 }
 
 // Pool is what the options are checked against.
@@ -101,7 +102,8 @@ func (o Options) Check(pool Pool) error {
 	case o.Floor.Value < 0:
 		bad("floor of %s: it cannot be negative", o.Floor)
 	case o.Floor.Of(seats) > most:
-		bad("floor of %s is %d of the pool's %d seats: with one host out of service at most %d can be free", o.Floor, o.Floor.Of(seats), seats, most)
+		bad("floor of %s is %d of the pool's %d seats: with one host out of service at most %d can be free", o.Floor,
+			o.Floor.Of(seats), seats, most)
 	}
 	if o.LogOff != Wait && o.LogOff != Warn {
 		bad("log-off policy %q: use %q or %q", o.LogOff, Wait, Warn)
@@ -110,7 +112,12 @@ func (o Options) Check(pool Pool) error {
 		name string
 		d    time.Duration
 		max  time.Duration
-	}{{"grace period", o.Grace, 24 * time.Hour}, {"last notice", o.LastNotice, 24 * time.Hour}, {"deadline", o.Deadline, 7 * 24 * time.Hour}, {"observe", o.Observe, 7 * 24 * time.Hour}} {
+	}{
+		{"grace period", o.Grace, 24 * time.Hour},
+		{"last notice", o.LastNotice, 24 * time.Hour},
+		{"deadline", o.Deadline, 7 * 24 * time.Hour},
+		{"observe", o.Observe, 7 * 24 * time.Hour},
+	} {
 		if t.d < 0 || t.d > t.max {
 			bad("%s of %s: use 0 to %s", t.name, t.d, t.max)
 		}

@@ -42,7 +42,10 @@ func TestNoticesSayTheMinutes(t *testing.T) {
 func TestAPlanThatIsRightCanBeCarriedOut(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
-		pool := Pool{Hosts: rapid.IntRange(1, 500).Draw(t, "hosts"), SeatsPerHost: rapid.IntRange(1, 50).Draw(t, "seats")}
+		pool := Pool{
+			Hosts:        rapid.IntRange(1, 500).Draw(t, "hosts"),
+			SeatsPerHost: rapid.IntRange(1, 50).Draw(t, "seats"),
+		}
 		o := DefaultOptions
 		o.Batch = Share{rapid.IntRange(-5, 600).Draw(t, "batch"), rapid.Bool().Draw(t, "batch in per cent")}
 		o.Floor = Share{rapid.IntRange(-5, 30_000).Draw(t, "floor"), rapid.Bool().Draw(t, "floor in per cent")}
@@ -114,25 +117,101 @@ func TestWhatIsJustWrongIsRefusedWithWhatWouldBeRight(t *testing.T) {
 	pool := Pool{Hosts: 10, SeatsPerHost: 4}
 	const tick = time.Nanosecond
 	for want, change := range map[string]func(*Options){
-		"batch of 0: this pool has 10 hosts, so a batch has 1 to 10":                                     func(o *Options) { o.Batch = Share{0, false} },
-		"batch of 11: this pool has 10 hosts, so a batch has 1 to 10":                                    func(o *Options) { o.Batch = Share{11, false} },
-		"batch of 0%: a share goes from 1% to 100%":                                                      func(o *Options) { o.Batch = Share{0, true} },
-		"batch of 101%: a share goes from 1% to 100%":                                                    func(o *Options) { o.Batch = Share{101, true} },
-		"floor of -1: it cannot be negative":                                                             func(o *Options) { o.Floor = Share{-1, false} },
-		"floor of -1%: a share goes from 0% to 100%":                                                     func(o *Options) { o.Floor = Share{-1, true} },
-		"floor of 101%: a share goes from 0% to 100%":                                                    func(o *Options) { o.Floor = Share{101, true} },
-		"floor of 37 is 37 of the pool's 40 seats: with one host out of service at most 36 can be free":  func(o *Options) { o.Floor = Share{37, false} },
-		"floor of 91% is 37 of the pool's 40 seats: with one host out of service at most 36 can be free": func(o *Options) { o.Floor = Share{91, true} },
-		"grace period of 59.999999999s: people need at least 1m to save their work":                      func(o *Options) { o.LogOff, o.Grace = Warn, time.Minute-tick },
-		"grace period of 1s: people need at least 1m to save their work":                                 func(o *Options) { o.Deadline, o.Grace = tick, time.Second },
-		"grace period of 24h0m0.000000001s: use 0 to 24h0m0s":                                            func(o *Options) { o.Grace = 24*time.Hour + tick },
-		"last notice of -1ns: use 0 to 24h0m0s":                                                          func(o *Options) { o.LastNotice = -tick },
-		"last notice of 24h0m0.000000001s: use 0 to 24h0m0s":                                             func(o *Options) { o.LastNotice = 24*time.Hour + tick },
-		"deadline of 168h0m0.000000001s: use 0 to 168h0m0s":                                              func(o *Options) { o.Deadline = 7*24*time.Hour + tick },
-		"observe of 168h0m0.000000001s: use 0 to 168h0m0s":                                               func(o *Options) { o.Observe = 7*24*time.Hour + tick },
-		"the first notice has no text: people have to be told why their session ends":                    func(o *Options) { o.Deadline, o.FirstText = tick, " " },
-		"stagger of -1: use 1 or more starts per minute, or 0 for the site's own limit":                  func(o *Options) { o.Stagger = -1 },
-		"failure budget of -1: use 0 or more hosts":                                                      func(o *Options) { o.Budget = -1 },
+		"batch of 0: this pool has 10 hosts, so a batch has 1 to 10": func(
+			o *Options,
+		) {
+			o.Batch = Share{0, false}
+		},
+		"batch of 11: this pool has 10 hosts, so a batch has 1 to 10": func(
+			o *Options,
+		) {
+			o.Batch = Share{11, false}
+		},
+		"batch of 0%: a share goes from 1% to 100%": func(
+			o *Options,
+		) {
+			o.Batch = Share{0, true}
+		},
+		"batch of 101%: a share goes from 1% to 100%": func(
+			o *Options,
+		) {
+			o.Batch = Share{101, true}
+		},
+		"floor of -1: it cannot be negative": func(
+			o *Options,
+		) {
+			o.Floor = Share{-1, false}
+		},
+		"floor of -1%: a share goes from 0% to 100%": func(
+			o *Options,
+		) {
+			o.Floor = Share{-1, true}
+		},
+		"floor of 101%: a share goes from 0% to 100%": func(
+			o *Options,
+		) {
+			o.Floor = Share{101, true}
+		},
+		"floor of 37 is 37 of the pool's 40 seats: with one host out of service at most 36 can be free": func(
+			o *Options,
+		) {
+			o.Floor = Share{37, false}
+		},
+		"floor of 91% is 37 of the pool's 40 seats: with one host out of service at most 36 can be free": func(
+			o *Options,
+		) {
+			o.Floor = Share{91, true}
+		},
+		"grace period of 59.999999999s: people need at least 1m to save their work": func(
+			o *Options,
+		) {
+			o.LogOff, o.Grace = Warn, time.Minute-tick
+		},
+		"grace period of 1s: people need at least 1m to save their work": func(
+			o *Options,
+		) {
+			o.Deadline, o.Grace = tick, time.Second
+		},
+		"grace period of 24h0m0.000000001s: use 0 to 24h0m0s": func(
+			o *Options,
+		) {
+			o.Grace = 24*time.Hour + tick
+		},
+		"last notice of -1ns: use 0 to 24h0m0s": func(
+			o *Options,
+		) {
+			o.LastNotice = -tick
+		},
+		"last notice of 24h0m0.000000001s: use 0 to 24h0m0s": func(
+			o *Options,
+		) {
+			o.LastNotice = 24*time.Hour + tick
+		},
+		"deadline of 168h0m0.000000001s: use 0 to 168h0m0s": func(
+			o *Options,
+		) {
+			o.Deadline = 7*24*time.Hour + tick
+		},
+		"observe of 168h0m0.000000001s: use 0 to 168h0m0s": func(
+			o *Options,
+		) {
+			o.Observe = 7*24*time.Hour + tick
+		},
+		"the first notice has no text: people have to be told why their session ends": func(
+			o *Options,
+		) {
+			o.Deadline, o.FirstText = tick, " "
+		},
+		"stagger of -1: use 1 or more starts per minute, or 0 for the site's own limit": func(
+			o *Options,
+		) {
+			o.Stagger = -1
+		},
+		"failure budget of -1: use 0 or more hosts": func(
+			o *Options,
+		) {
+			o.Budget = -1
+		},
 	} {
 		o := DefaultOptions
 		change(&o)
@@ -145,12 +224,17 @@ func TestAPlanHasTheNumbersOfItsPool(t *testing.T) {
 	usual := DefaultOptions.Plan(Pool{Hosts: 10, SeatsPerHost: 4})
 	require.Equal(t, []time.Duration{15 * time.Minute, 2 * time.Minute}, []time.Duration{usual.Grace, usual.LastNotice})
 	o := Options{
-		Batch: Share{25, true}, Floor: Share{11, true}, LogOff: Warn, Grace: 1, LastNotice: 2, Deadline: 3, Observe: 4, Budget: 5, EarliestStart: time.Unix(6, 0),
+		Batch: Share{25, true}, Floor: Share{11, true}, LogOff: Warn, Grace: 1, LastNotice: 2, Deadline: 3, Observe: 4,
+		Budget: 5, EarliestStart: time.Unix(6, 0),
 	}
 	require.Equal(t, Plan{
-		BatchSize: 3, Floor: 5, LogOff: Warn, Grace: 1, LastNotice: 2, Deadline: 3, Observe: 4, Budget: 5, EarliestStart: time.Unix(6, 0), Limits: DefaultLimits,
+		BatchSize: 3, Floor: 5, LogOff: Warn, Grace: 1, LastNotice: 2, Deadline: 3, Observe: 4, Budget: 5,
+		EarliestStart: time.Unix(6, 0), Limits: DefaultLimits,
 	}, o.Plan(Pool{Hosts: 10, SeatsPerHost: 4}))
-	require.Equal(t, Limits{Silent: 3 * time.Minute, Confirm: 10 * time.Minute, SignOff: 10 * time.Minute, Rebuild: 2 * time.Hour, Check: 30 * time.Minute}, DefaultLimits)
+	require.Equal(t, Limits{
+		Silent: 3 * time.Minute, Confirm: 10 * time.Minute, SignOff: 10 * time.Minute,
+		Rebuild: 2 * time.Hour, Check: 30 * time.Minute,
+	}, DefaultLimits)
 	o.Batch = Share{50, false}
 	require.Equal(t, 10, o.Plan(Pool{Hosts: 10, SeatsPerHost: 4}).BatchSize)
 	o.Batch = Share{0, false}
@@ -161,7 +245,8 @@ func TestPhasesAndWhatActionsDoToHosts(t *testing.T) {
 	t.Parallel()
 	for phase, want := range map[Phase][2]bool{ // settled, in flight
 		Outside: {}, Queued: {}, Draining: {false, true}, Warned: {false, true}, Emptied: {false, true},
-		Rebuilding: {false, true}, Checking: {false, true}, Done: {true, false}, Failed: {true, false}, Left: {true, false},
+		Rebuilding: {false, true}, Checking: {false, true}, Done: {true, false}, Failed: {true, false},
+		Left: {true, false},
 	} {
 		require.Equal(t, want, [2]bool{phase.Settled(), phase.InFlight()}, phase)
 	}
@@ -191,7 +276,11 @@ func TestPhasesAndWhatActionsDoToHosts(t *testing.T) {
 		got.phase, got.moves = a.Phase()
 		require.Equal(t, want, got, kind)
 	}
-	for _, h := range []Host{{State: host.Serving, Version: 1}, {State: host.Off, Version: 2}, {State: host.Faulty, Version: 1}} {
+	for _, h := range []Host{
+		{State: host.Serving, Version: 1},
+		{State: host.Off, Version: 2},
+		{State: host.Faulty, Version: 1},
+	} {
 		require.True(t, h.Joins(2))
 	}
 	require.False(t, Host{State: host.Serving, Version: 2}.Joins(2))

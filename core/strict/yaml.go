@@ -81,7 +81,8 @@ func CheckYAML(text []byte) *YAMLProblem {
 			}
 		case token.IntegerType, token.OctetIntegerType, token.HexIntegerType, token.BinaryIntegerType:
 			if !decimal.MatchString(t.Value) {
-				return problem("%s could be taken for several numbers: write it in decimal, without zeros before it; if it is meant as a text, put it in quotes", shown(t.Value))
+				return problem("%s could be taken for several numbers: write it in decimal, without zeros before "+
+					"it; if it is meant as a text, put it in quotes", shown(t.Value))
 			}
 		}
 		if t.Position.IndentNum > yamlIndent {

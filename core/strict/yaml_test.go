@@ -9,7 +9,10 @@ import (
 
 func TestYAMLIsOnePlainDocument(t *testing.T) {
 	t.Parallel()
-	for _, fine := range []string{"", "# nothing\n", "---\na: 1\n", "a: {b: [1, -2, 0], c: 'x: 017'}\nd: 24h\n", "- name: tide\n  title: \"1.5 metres\"\n", "a: |\n  text: 1.5\n  --- text\n"} {
+	for _, fine := range []string{
+		"", "# nothing\n", "---\na: 1\n", "a: {b: [1, -2, 0], c: 'x: 017'}\nd: 24h\n",
+		"- name: tide\n  title: \"1.5 metres\"\n", "a: |\n  text: 1.5\n  --- text\n",
+	} {
 		require.Nil(t, CheckYAML([]byte(fine)), fine)
 	}
 	for text, want := range map[string]string{

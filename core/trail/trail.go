@@ -51,7 +51,10 @@ func (e Entry) digest() string {
 			detail = string(e.Detail)
 		}
 	}
-	b, err := json.Marshal([]any{e.Seq, e.At.UTC().Format(time.RFC3339Nano), e.Actor, e.Verb, e.Subject, e.Scope, e.Reason, detail, e.Prev})
+	b, err := json.Marshal([]any{
+		e.Seq, e.At.UTC().Format(time.RFC3339Nano), e.Actor, e.Verb, e.Subject, e.Scope,
+		e.Reason, detail, e.Prev,
+	})
 	if err != nil {
 		panic(fmt.Sprintf("trail: an entry of plain values cannot fail to marshal: %v", err))
 	}

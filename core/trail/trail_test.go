@@ -45,7 +45,10 @@ func TestAnUntouchedChainVerifies(t *testing.T) {
 func TestTheHashOfAnEntry(t *testing.T) {
 	t.Parallel()
 	at := time.Date(2026, 11, 23, 9, 0, 0, 123_456_789, time.FixedZone("", 3600))
-	first := Seal(Entry{At: at, Actor: "tove", Verb: "version.activate", Subject: "version counter-desk 2026.11.1", Scope: "rollover 3", Reason: "fit for use"}, Entry{})
+	first := Seal(Entry{
+		At: at, Actor: "tove", Verb: "version.activate", Subject: "version counter-desk 2026.11.1",
+		Scope: "rollover 3", Reason: "fit for use",
+	}, Entry{})
 	require.Equal(t, time.Date(2026, 11, 23, 8, 0, 0, 123_456_000, time.UTC), first.At)
 	require.Equal(t, "22e422dfc71d526ae9ccf9cae141b2ce49236983be31aa70e2044b850c3e363a", first.Hash)
 	second := Seal(Entry{At: at, Actor: "service", Verb: "host.drain", Detail: json.RawMessage(`{"b":2,"a":1}`)}, first)

@@ -43,7 +43,8 @@ func run() error {
 
 func clientPage() ([]byte, error) {
 	var out bytes.Buffer
-	out.WriteString("# The client\n\nMade from the code by `make generate`. How to begin is in the [guide](guide.md).\n\n")
+	out.WriteString("# The client\n\nMade from the code by `make generate`. How to begin is in the " +
+		"[guide](guide.md).\n\n")
 	root := cli.New("")
 	root.DisableAutoGenTag = true
 	root.InitDefaultCompletionCmd()
@@ -125,7 +126,10 @@ Made from the code by ` + "`make generate`" + `. The service describes itself at
 		paths = append(paths, p)
 	}
 	slices.Sort(paths)
-	for _, tag := range []string{"service", "people", "estate", "images", "versions", "pools", "hosts", "sessions", "rollovers", "trail"} {
+	for _, tag := range []string{
+		"service", "people", "estate", "images", "versions", "pools", "hosts", "sessions",
+		"rollovers", "trail",
+	} {
 		fmt.Fprintf(&out, "## %s%s\n\n", strings.ToUpper(tag[:1]), tag[1:])
 		for _, path := range paths {
 			for _, method := range []string{"get", "post", "put", "patch", "delete"} {
@@ -139,7 +143,8 @@ Made from the code by ` + "`make generate`" + `. The service describes itself at
 						fmt.Fprintf(&out, "- `%s` (%s) %s\n", p.Name, p.In, p.Description)
 					}
 				}
-				schema := spec.Components.Schemas[strings.TrimPrefix(o.RequestBody.Content["application/json"].Schema.Ref, "#/components/schemas/")]
+				schema := spec.Components.Schemas[strings.TrimPrefix(
+					o.RequestBody.Content["application/json"].Schema.Ref, "#/components/schemas/")]
 				names := make([]string, 0, len(schema.Properties))
 				for n := range schema.Properties {
 					names = append(names, n)

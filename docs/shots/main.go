@@ -29,7 +29,8 @@ func main() {
 // run takes a picture for each NAME=PATH, such as today=/ or pool=/pools/back-office.
 func run(url, name, out string, dark bool, pages []string) error {
 	allocate, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true))...)
+		chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true))...)
 	defer cancel()
 	ctx, cancel := chromedp.NewContext(allocate)
 	defer cancel()
@@ -43,14 +44,16 @@ func run(url, name, out string, dark bool, pages []string) error {
 		return os.WriteFile(filepath.Join(out, page+".png"), picture, 0o644)
 	}
 	shade := map[bool]string{true: "dark", false: "light"}[dark]
-	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url), chromedp.WaitVisible(`input[name=name]`)); err != nil {
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url),
+		chromedp.WaitVisible(`input[name=name]`)); err != nil {
 		return err
 	}
 	if _, err := chromedp.Run(ctx, chromedp.Evaluate[any](`localStorage.setItem("shade", "`+shade+`")`)); err != nil {
 		return err
 	}
 	if err := chromedp.Do(ctx, chromedp.Reload(), chromedp.WaitVisible(`input[name=name]`),
-		chromedp.SendKeys(`input[name=name]`, name), chromedp.SendKeys(`input[name=password]`, "saltmarsh-demo")); err != nil {
+		chromedp.SendKeys(`input[name=name]`, name), chromedp.SendKeys(`input[name=password]`,
+			"saltmarsh-demo")); err != nil {
 		return err
 	}
 	if err := save("sign-in"); err != nil {
@@ -64,7 +67,8 @@ func run(url, name, out string, dark bool, pages []string) error {
 		if err := chromedp.Do(ctx, chromedp.Navigate(url+path), chromedp.WaitVisible(`h1`)); err != nil {
 			return fmt.Errorf("%s: %w", path, err)
 		}
-		if _, err := chromedp.Run(ctx, chromedp.Poll[bool](`!document.body.textContent.includes("Loading")`)); err != nil {
+		if _, err := chromedp.Run(ctx, chromedp.Poll[bool](
+			`!document.body.textContent.includes("Loading")`)); err != nil {
 			return fmt.Errorf("%s: %w", path, err)
 		}
 		// What is live keeps arriving; let the first of it be drawn.

@@ -34,7 +34,8 @@ func (bs *Builds) Create(ctx context.Context, actor string, r BuildRequest) erro
 	if err != nil {
 		return err
 	}
-	spec := platform.BuildSpec{Name: r.Name, MachineClass: r.MachineClass, BaseDisk: r.BaseDisk, Base: "disk " + r.BaseDisk}
+	spec := platform.BuildSpec{Name: r.Name, MachineClass: r.MachineClass, BaseDisk: r.BaseDisk, Base: "disk " +
+		r.BaseDisk}
 	switch {
 	case r.Image == "" && r.BaseDisk == "" || r.Image != "" && r.BaseDisk != "":
 		return engine.Invalidf("say what the build machine is made from: an image with a version, or a base disk")
@@ -53,9 +54,11 @@ func (bs *Builds) Create(ctx context.Context, actor string, r BuildRequest) erro
 			return err
 		}
 		if r.MachineClass != "" && r.MachineClass != img.MachineClass {
-			return engine.Invalidf("image %s is for machines of class %s: leave the class out", img.Name, img.MachineClass)
+			return engine.Invalidf("image %s is for machines of class %s: leave the class out", img.Name,
+				img.MachineClass)
 		}
-		spec.MachineClass, spec.Digest, spec.Base, spec.BaseDisk = img.MachineClass, v.Digest, versions.Label(img, v), ""
+		spec.MachineClass, spec.Digest, spec.Base, spec.BaseDisk = img.MachineClass, v.Digest, versions.Label(img, v),
+			""
 		copies, err := store.Copies(db, v.ID)
 		if err != nil {
 			return err
@@ -74,7 +77,9 @@ func (bs *Builds) Create(ctx context.Context, actor string, r BuildRequest) erro
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	return bs.onMachine(ctx, actor, site, r.Name, "create", map[string]any{"base": spec.Base, "machine_class": spec.MachineClass}, func() error { return b.Create(ctx, spec) })
+	return bs.onMachine(ctx, actor, site, r.Name, "create",
+		map[string]any{"base": spec.Base, "machine_class": spec.MachineClass},
+		func() error { return b.Create(ctx, spec) })
 }
 
 // Start starts a build machine.
@@ -92,7 +97,9 @@ func (bs *Builds) Discard(ctx context.Context, actor, site, name string) error {
 	return bs.machineAct(ctx, actor, site, name, "discard", platform.Builder.Discard)
 }
 
-func (bs *Builds) machineAct(ctx context.Context, actor, siteName, name, verb string, act func(platform.Builder, context.Context, string) error) error {
+func (bs *Builds) machineAct(ctx context.Context, actor, siteName, name, verb string,
+	act func(platform.Builder, context.Context, string) error,
+) error {
 	site, b, err := bs.builderNamed(ctx, siteName)
 	if err != nil {
 		return err
@@ -121,7 +128,8 @@ func (bs *Builds) Run(ctx context.Context, actor, siteName, name string, c platf
 	if err != nil {
 		return o, err
 	}
-	return o, bs.recordMachine(ctx, actor, site, name, "run-ended", "", map[string]any{"program": program, "exit_code": o.ExitCode})
+	return o, bs.recordMachine(ctx, actor, site, name, "run-ended", "",
+		map[string]any{"program": program, "exit_code": o.ExitCode})
 }
 
 // Put writes a file on a build machine.
@@ -130,7 +138,8 @@ func (bs *Builds) Put(ctx context.Context, actor, siteName, name, path string, c
 	if err != nil {
 		return err
 	}
-	return bs.onMachine(ctx, actor, site, name, "put", map[string]any{"path": path}, func() error { return b.Put(ctx, name, path, content) })
+	return bs.onMachine(ctx, actor, site, name, "put", map[string]any{"path": path},
+		func() error { return b.Put(ctx, name, path, content) })
 }
 
 // Get reads a file of a build machine.
@@ -139,12 +148,15 @@ func (bs *Builds) Get(ctx context.Context, actor, siteName, name, path string, i
 	if err != nil {
 		return err
 	}
-	return bs.onMachine(ctx, actor, site, name, "get", map[string]any{"path": path}, func() error { return b.Get(ctx, name, path, into) })
+	return bs.onMachine(ctx, actor, site, name, "get", map[string]any{"path": path},
+		func() error { return b.Get(ctx, name, path, into) })
 }
 
 // onMachine does something to a build machine. That it begins is in the trail
 // before it does, and that it failed afterwards, whether or not anybody waits.
-func (bs *Builds) onMachine(ctx context.Context, actor string, site store.Site, name, act string, detail map[string]any, fn func() error) error {
+func (bs *Builds) onMachine(ctx context.Context, actor string, site store.Site, name, act string, detail map[string]any,
+	fn func() error,
+) error {
 	if err := bs.recordMachine(ctx, actor, site, name, act, "", detail); err != nil {
 		return err
 	}
@@ -154,16 +166,22 @@ func (bs *Builds) onMachine(ctx context.Context, actor string, site store.Site, 
 	}
 	rerr := bs.recordMachine(ctx, actor, site, name, act+"-failed", err.Error(), detail)
 	if err = readable(err); rerr != nil {
-		bs.engine.Log.Error("what failed on a build machine could not be written down", "machine", name, "failure", err, "err", rerr)
+		bs.engine.Log.Error("what failed on a build machine could not be written down", "machine", name, "failure", err,
+			"err", rerr)
 	}
 	return err
 }
 
-func (bs *Builds) recordMachine(ctx context.Context, actor string, site store.Site, name, act, reason string, detail map[string]any) error {
+func (bs *Builds) recordMachine(ctx context.Context, actor string, site store.Site, name, act, reason string,
+	detail map[string]any,
+) error {
 	all := map[string]any{"site": site.Name}
 	maps.Copy(all, detail)
 	return bs.engine.Change(context.WithoutCancel(ctx), actor, func(tx *store.Tx) error {
-		tx.Record(store.Entry{Verb: "build-machine." + act, Subject: "build machine " + name, Reason: reason, Detail: all})
+		tx.Record(store.Entry{
+			Verb: "build-machine." + act, Subject: "build machine " + name, Reason: reason,
+			Detail: all,
+		})
 		return nil
 	})
 }
@@ -184,7 +202,8 @@ func (bs *Builds) builder(site store.Site) (platform.Builder, error) {
 	}
 	b, ok := p.(platform.Builder)
 	if !ok {
-		return nil, engine.Conflictf("site %s is on platform %s, whose build machines are not made here: use those that it has (pane site show %s)", site.Name, site.Platform, site.Name)
+		return nil, engine.Conflictf("site %s is on platform %s, whose build machines are not made here: use those "+
+			"that it has (pane site show %s)", site.Name, site.Platform, site.Name)
 	}
 	return b, nil
 }

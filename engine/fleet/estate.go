@@ -35,7 +35,8 @@ func (fl *Fleet) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 		if !errors.As(err, &problems) {
 			return result, err
 		}
-		p := &engine.Problem{Kind: engine.Invalid, Text: "the estate file has " + english.Plural(len(problems), "problem", "")}
+		p := &engine.Problem{Kind: engine.Invalid, Text: "the estate file has " +
+			english.Plural(len(problems), "problem", "")}
 		if len(problems) == 1 {
 			p.Text = "the estate file has a problem"
 		}
@@ -61,7 +62,10 @@ func (fl *Fleet) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 			return err
 		}
 		if len(l.problems) > 0 {
-			return &engine.Problem{Kind: engine.Conflict, Text: "the estate file does not fit what is there", Reasons: l.problems}
+			return &engine.Problem{
+				Kind: engine.Conflict, Text: "the estate file does not fit what is there",
+				Reasons: l.problems,
+			}
 		}
 		result.Changes = l.changes
 		return nil
@@ -169,7 +173,11 @@ func (l *loader) site(s estate.Site) error {
 	row, err := store.SiteNamed(l.tx.DB, s.Name)
 	if errors.Is(err, store.ErrNotFound) {
 		l.changed("site.add", "site "+s.Name, "new")
-		return l.create(&store.Site{Name: s.Name, Title: s.Title, Platform: s.Platform, Address: s.Address, StartsPerMinute: s.StartsPerMinute, ClonesPerCopy: s.ClonesPerCopy, MachineSettings: store.JSON[estate.MachineSettings]{V: s.MachineSettings}, Revision: 1})
+		return l.create(&store.Site{
+			Name: s.Name, Title: s.Title, Platform: s.Platform, Address: s.Address,
+			StartsPerMinute: s.StartsPerMinute, ClonesPerCopy: s.ClonesPerCopy,
+			MachineSettings: store.JSON[estate.MachineSettings]{V: s.MachineSettings}, Revision: 1,
+		})
 	} else if err != nil {
 		return err
 	}
@@ -203,7 +211,10 @@ func (l *loader) image(i estate.Image) error {
 	soak := soakSeconds(i)
 	row, err := store.ImageNamed(l.tx.DB, i.Name)
 	if errors.Is(err, store.ErrNotFound) {
-		row = store.Image{Name: i.Name, Title: i.Title, Numbering: i.Numbering, MachineClass: i.MachineClass, Testers: *i.Clearance.Testers, SoakSeconds: soak, Copies: *i.Clearance.Copies, Revision: 1}
+		row = store.Image{
+			Name: i.Name, Title: i.Title, Numbering: i.Numbering, MachineClass: i.MachineClass,
+			Testers: *i.Clearance.Testers, SoakSeconds: soak, Copies: *i.Clearance.Copies, Revision: 1,
+		}
 		if err := l.create(&row); err != nil {
 			return err
 		}
@@ -267,11 +278,16 @@ func (l *loader) pool(p estate.Pool) error {
 			l.problem("pool %s: host prefix %s is another pool's", p.Name, p.HostPrefix)
 			return nil
 		}
-		row = store.Pool{Name: p.Name, Title: p.Title, SiteID: site.ID, ImageID: img.ID, Track: p.Track, HostCount: p.Hosts, HostPrefix: p.HostPrefix, SeatsPerHost: p.SeatsPerHost, MachineClass: p.MachineClass, Revision: 1}
+		row = store.Pool{
+			Name: p.Name, Title: p.Title, SiteID: site.ID, ImageID: img.ID, Track: p.Track,
+			HostCount: p.Hosts, HostPrefix: p.HostPrefix, SeatsPerHost: p.SeatsPerHost, MachineClass: p.MachineClass,
+			Revision: 1,
+		}
 		if err := l.create(&row); err != nil {
 			return err
 		}
-		l.changed("pool.add", "pool "+p.Name, "new, with %s following %s of %s", english.Plural(p.Hosts, "host", ""), p.Track, p.Image)
+		l.changed("pool.add", "pool "+p.Name, "new, with %s following %s of %s", english.Plural(p.Hosts, "host", ""),
+			p.Track, p.Image)
 		return l.hosts(row, 0)
 	} else if err != nil {
 		return err
@@ -308,7 +324,10 @@ func (l *loader) hosts(p store.Pool, had int) error {
 	}
 	var hosts []store.Host
 	for n := had + 1; n <= p.HostCount; n++ {
-		hosts = append(hosts, store.Host{Name: estate.HostName(p.HostPrefix, n), PoolID: p.ID, State: host.Off, Since: l.tx.Now, Unserved: true, Why: "not built yet: start a rollover of the pool"})
+		hosts = append(hosts, store.Host{
+			Name: estate.HostName(p.HostPrefix, n), PoolID: p.ID, State: host.Off,
+			Since: l.tx.Now, Unserved: true, Why: "not built yet: start a rollover of the pool",
+		})
 	}
 	if len(hosts) == 0 {
 		return nil

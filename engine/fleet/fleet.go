@@ -63,5 +63,8 @@ func (fl *Fleet) Limits() rollover.Limits {
 	stretch := max(1, float64(fl.BeatInterval())*fl.engine.Clock.Rate()/float64(usualInterval))
 	by := func(d time.Duration) time.Duration { return time.Duration(float64(d) * stretch) }
 	l := rollover.DefaultLimits
-	return rollover.Limits{Silent: by(l.Silent), Confirm: by(l.Confirm), SignOff: by(l.SignOff), Rebuild: by(l.Rebuild), Check: by(l.Check)}
+	return rollover.Limits{
+		Silent: by(l.Silent), Confirm: by(l.Confirm), SignOff: by(l.SignOff), Rebuild: by(l.Rebuild),
+		Check: by(l.Check),
+	}
 }

@@ -17,8 +17,14 @@ import (
 )
 
 var (
-	beatsTaken = promauto.NewCounter(prometheus.CounterOpts{Name: "nimblepane_heartbeats_total", Help: "Heartbeats taken in."})
-	beatsBatch = promauto.NewHistogram(prometheus.HistogramOpts{Name: "nimblepane_heartbeat_batch_size", Help: "Heartbeats written in one batch.", Buckets: prometheus.ExponentialBuckets(1, 2, 12)})
+	beatsTaken = promauto.NewCounter(prometheus.CounterOpts{
+		Name: "nimblepane_heartbeats_total",
+		Help: "Heartbeats taken in.",
+	})
+	beatsBatch = promauto.NewHistogram(prometheus.HistogramOpts{
+		Name: "nimblepane_heartbeat_batch_size",
+		Help: "Heartbeats written in one batch.", Buckets: prometheus.ExponentialBuckets(1, 2, 12),
+	})
 )
 
 // ingest writes heartbeats down in batches. While one batch is being written
@@ -63,7 +69,12 @@ const (
 )
 
 func newIngest(f *Fleet) *ingest {
-	return &ingest{fleet: f, in: make(chan waiting, 2*beatsAtOnce), seed: maphash.MakeSeed(), seen: map[int64]uint64{}, touched: map[int64]map[string]int{}, speakers: ttlcache.New(ttlcache.WithTTL[string, store.Speaker](speakersFor), ttlcache.WithCapacity[string, store.Speaker](speakersKept), ttlcache.WithDisableTouchOnHit[string, store.Speaker]())}
+	return &ingest{
+		fleet: f, in: make(chan waiting, 2*beatsAtOnce), seed: maphash.MakeSeed(), seen: map[int64]uint64{},
+		touched: map[int64]map[string]int{}, speakers: ttlcache.New(ttlcache.WithTTL[string,
+			store.Speaker](speakersFor), ttlcache.WithCapacity[string, store.Speaker](speakersKept),
+			ttlcache.WithDisableTouchOnHit[string, store.Speaker]()),
+	}
 }
 
 func (i *ingest) run(ctx context.Context) {
@@ -127,7 +138,8 @@ func (i *ingest) take(ctx context.Context, batch []waiting) {
 		case !ok:
 			w.refuse(ErrUnknownAgent)
 		case w.sessions > most:
-			w.refuse(engine.Invalidf("sessions: there are %d on a host of %d seats; at most %d are taken", w.sessions, who.Seats, most))
+			w.refuse(engine.Invalidf("sessions: there are %d on a host of %d seats; at most %d are taken", w.sessions,
+				who.Seats, most))
 		default:
 			known = append(known, w)
 		}
@@ -229,7 +241,8 @@ func (i *ingest) announce(ctx context.Context) {
 }
 
 // ErrUnknownAgent is returned for a token or credential that is not, or no longer, good.
-var ErrUnknownAgent = errors.New("the token or credential is not that of a host: it was used up, or the host was rebuilt since")
+var ErrUnknownAgent = errors.New("the token or credential is not that of a host: it was used up, or the host was " +
+	"rebuilt since")
 
 // Enrol trades a one-time token for a credential.
 func (fl *Fleet) Enrol(ctx context.Context, token string) (agent.EnrolReply, error) {
@@ -281,7 +294,10 @@ func (fl *Fleet) answer(r store.Reply) agent.Answer {
 		// Somebody waits for what this host has to say.
 		next = max(beatAtLeast/2, next/3)
 	}
-	a := agent.Answer{NextMillis: next.Milliseconds(), Drain: r.DrainOrder, Check: r.CheckOrder, Orders: []agent.Order{}}
+	a := agent.Answer{
+		NextMillis: next.Milliseconds(), Drain: r.DrainOrder, Check: r.CheckOrder,
+		Orders: []agent.Order{},
+	}
 	for _, o := range r.Orders {
 		a.Orders = append(a.Orders, agent.Order{ID: o.ID, Kind: o.Kind, Session: o.SessionKey, Text: o.Text})
 	}

@@ -17,7 +17,11 @@ import (
 
 func TestABatchOfHeartbeatsIsTakenApartForTheOneThatCannotBeKept(t *testing.T) {
 	t.Parallel()
-	e, err := engine.New(storetest.Open(t), engine.RealClock{}, engine.Options{Log: slog.New(slog.DiscardHandler), Platforms: map[string]platform.Opener{estate.Practice: practice.Open}})
+	e, err := engine.New(storetest.Open(t), engine.RealClock{},
+		engine.Options{
+			Log:       slog.New(slog.DiscardHandler),
+			Platforms: map[string]platform.Opener{estate.Practice: practice.Open},
+		})
 	require.NoError(t, err)
 	fl := New(e, 0)
 	_, err = fl.LoadEstate(t.Context(), "tove", []byte(`
@@ -32,7 +36,8 @@ pools:
 	var batch []waiting
 	for n := 1; n <= 5; n++ {
 		name := fmt.Sprintf("co-%03d", n)
-		require.NoError(t, e.Store.DB.Exec("update pulses set credential = ? where host_id = (select id from hosts where name = ?)", []byte(name), name).Error)
+		require.NoError(t, e.Store.DB.Exec("update pulses set credential = ? where host_id = (select id from hosts "+
+			"where name = ?)", []byte(name), name).Error)
 		w := waiting{beat: store.Beat{Credential: []byte(name), Sessions: []byte("[]")}, reply: make(chan answered, 1)}
 		if n == 3 {
 			w.beat.Stamp = "what passes the door by mistake\x00"

@@ -31,7 +31,8 @@ func NotInHand(tx *store.Tx, h store.Host) error {
 	if err != nil || !in {
 		return err
 	}
-	return engine.Conflictf("host %s is %s in rollover %d: wait until that is done with it, or stop the rollover", h.Name, m.Phase, m.RolloverID)
+	return engine.Conflictf("host %s is %s in rollover %d: wait until that is done with it, or stop the rollover",
+		h.Name, m.Phase, m.RolloverID)
 }
 
 // Drain gives a host no new sessions; those there go on.
@@ -61,13 +62,16 @@ func (fl *Fleet) Return(ctx context.Context, actor, name, reason string) error {
 				return err
 			}
 			if row.SeenAt == nil || tx.Now.Sub(*row.SeenAt) > fl.Limits().Silent {
-				return engine.Conflictf("host %s is faulty and its agent is silent: it comes back by itself when the agent speaks, or rebuild it", h.Name)
+				return engine.Conflictf("host %s is faulty and its agent is silent: it comes back by itself when "+
+					"the agent speaks, or rebuild it", h.Name)
 			}
 			if !h.Machine {
-				return engine.Conflictf("host %s is faulty (%s), and has no machine whose disk was made whole: rebuild it", h.Name, h.Why)
+				return engine.Conflictf("host %s is faulty (%s), and has no machine whose disk was made whole: "+
+					"rebuild it", h.Name, h.Why)
 			}
 			if strings.TrimSpace(reason) == "" {
-				return engine.Invalidf("host %s is faulty (%s): returning it all the same needs a reason", h.Name, h.Why)
+				return engine.Invalidf("host %s is faulty (%s): returning it all the same needs a reason", h.Name,
+					h.Why)
 			}
 		default:
 			return engine.Conflictf("host %s is %s: only a drained or faulty host can be returned", h.Name, h.State)

@@ -24,7 +24,8 @@ func (fl *Fleet) Machine(ctx context.Context, h store.Host) (platform.Machine, e
 	})
 }
 
-// How many faulty hosts' machines are looked at in one go, for how long the other processes leave them alone, and how often.
+// How many faulty hosts' machines are looked at in one go, for how long the other processes leave them
+// alone, and how often.
 const (
 	inspectedAtOnce = 20
 	inspectedFor    = 15 * time.Second
@@ -87,7 +88,11 @@ func (fl *Fleet) seen(ctx context.Context, h store.Host) (why string, started bo
 		if m.Why != "" {
 			was += " (" + m.Why + ")"
 		}
-		err := fl.engine.Tell(ctx, site, func(ctx context.Context, p platform.Platform) error { return p.PowerOn(ctx, h.Name) })
+		err := fl.engine.Tell(ctx, site, func(ctx context.Context,
+			p platform.Platform,
+		) error {
+			return p.PowerOn(ctx, h.Name)
+		})
 		if err != nil {
 			return fmt.Sprintf("%s and could not be started: %s", was, err), false
 		}

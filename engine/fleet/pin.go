@@ -56,7 +56,10 @@ func (fl *Fleet) Pin(ctx context.Context, actor, poolName, number string, how Pi
 		}
 		p.PinnedID, p.PinnedWhy = &v.ID, how.Reason
 		p.Revision++
-		tx.Record(store.Entry{Verb: verb, Subject: "pool " + p.Name, Reason: how.Reason, Detail: map[string]any{"version": v.Number}})
+		tx.Record(store.Entry{
+			Verb: verb, Subject: "pool " + p.Name, Reason: how.Reason,
+			Detail: map[string]any{"version": v.Number},
+		})
 		return tx.Save(&p).Error
 	})
 }
@@ -68,7 +71,8 @@ func mayPin(tx *store.Tx, img store.Image, v store.Version, how Pinning) (overru
 		return false, err
 	}
 	if !how.Approved {
-		return false, &engine.Problem{Kind: engine.Forbidden, Text: versions.Label(img, v) + " was never live: pinning production to it needs the role that activating needs, approver"}
+		return false, &engine.Problem{Kind: engine.Forbidden, Text: versions.Label(img, v) +
+			" was never live: pinning production to it needs the role that activating needs, approver"}
 	}
 	return versions.Cleared(tx, img, v, how.Overrule)
 }
@@ -112,8 +116,11 @@ func (fl *Fleet) previewPin(ctx context.Context, actor string, r engine.PreviewR
 		return p, err
 	}
 	p.Will = []string{
-		fmt.Sprintf("Pool %s is to run %s, whatever track %s names, until it is unpinned.", pool.Name, v.Number, pool.Track),
-		fmt.Sprintf("%d of its %s run another version: they drift until they are rolled over. Nobody's session changes now.", n, english.Plural(pool.HostCount, "host", "")),
+		fmt.Sprintf("Pool %s is to run %s, whatever track %s names, until it is unpinned.", pool.Name, v.Number,
+			pool.Track),
+		fmt.Sprintf("%d of its %s run another version: they drift until they are rolled over. Nobody's session "+
+			"changes now.", n, english.Plural(pool.HostCount, "host", "")),
 	}
-	return p, fl.Pin(ctx, actor, pool.Name, r.Number, Pinning{Reason: engine.PreviewReason, Approved: r.Approved, Overrule: r.Overrule})
+	return p, fl.Pin(ctx, actor, pool.Name, r.Number,
+		Pinning{Reason: engine.PreviewReason, Approved: r.Approved, Overrule: r.Overrule})
 }

@@ -20,11 +20,14 @@ func (fl *Fleet) Tell(ctx context.Context, actor string, f store.SessionFilter, 
 
 // SignOffSession ends one session. It is a person's act, at their word; rollovers warn first.
 func (fl *Fleet) SignOffSession(ctx context.Context, actor, host, key, reason string) error {
-	_, err := fl.order(ctx, actor, store.SessionFilter{Host: host}, key, store.Order{Kind: agent.EndSession}, "session.sign-off", reason)
+	_, err := fl.order(ctx, actor, store.SessionFilter{Host: host}, key, store.Order{Kind: agent.EndSession},
+		"session.sign-off", reason)
 	return err
 }
 
-func (fl *Fleet) order(ctx context.Context, actor string, f store.SessionFilter, key string, o store.Order, verb, reason string) (n int, err error) {
+func (fl *Fleet) order(ctx context.Context, actor string, f store.SessionFilter, key string, o store.Order, verb,
+	reason string,
+) (n int, err error) {
 	err = fl.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		n = 0
 		rows, err := store.SessionRows(tx.DB, f)
@@ -48,7 +51,10 @@ func (fl *Fleet) order(ctx context.Context, actor string, f store.SessionFilter,
 			return fmt.Errorf("session %q on host %q: %w", key, f.Host, store.ErrNotFound)
 		}
 		for host, names := range people {
-			tx.Record(store.Entry{Verb: verb, Subject: "host " + host, Reason: reason, Detail: map[string]any{"people": names}})
+			tx.Record(store.Entry{
+				Verb: verb, Subject: "host " + host, Reason: reason,
+				Detail: map[string]any{"people": names},
+			})
 		}
 		return nil
 	})

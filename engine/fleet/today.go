@@ -29,9 +29,16 @@ func outOfServiceMatters(db *gorm.DB, _ time.Time, add func(engine.Matter)) erro
 			if r.N > 1 {
 				detail = fmt.Sprintf("%s, and %d more", detail, r.N-1)
 			}
-			add(engine.Matter{Kind: matter.Faulty, Urgent: true, Title: what + " faulty", Detail: detail, Link: "pools/" + r.Pool, Command: "pane host list --pool " + r.Pool + " --state faulty"})
+			add(engine.Matter{
+				Kind: matter.Faulty, Urgent: true, Title: what + " faulty", Detail: detail,
+				Link: "pools/" + r.Pool, Command: "pane host list --pool " + r.Pool + " --state faulty",
+			})
 		} else {
-			add(engine.Matter{Kind: matter.Drained, Title: what + " drained by hand", Detail: "out of service until returned", Link: "pools/" + r.Pool, Command: "pane host return " + r.Name})
+			add(engine.Matter{
+				Kind: matter.Drained, Title: what + " drained by hand",
+				Detail: "out of service until returned", Link: "pools/" + r.Pool, Command: "pane host return " +
+					r.Name,
+			})
 		}
 	}
 	return nil
@@ -44,7 +51,12 @@ func driftMatters(db *gorm.DB, _ time.Time, add func(engine.Matter)) error {
 		return err
 	}
 	for _, r := range rows {
-		add(engine.Matter{Kind: matter.Drift, Title: fmt.Sprintf("%d of %s of %s %s", r.N, english.Plural(r.Total, "host", ""), r.Pool, english.PluralWord(r.N, "drifts", "drift")), Detail: "they should run " + r.Target, Link: "pools/" + r.Pool, Command: "pane rollover start --pool " + r.Pool})
+		add(engine.Matter{
+			Kind: matter.Drift, Title: fmt.Sprintf("%d of %s of %s %s", r.N,
+				english.Plural(r.Total, "host", ""), r.Pool, english.PluralWord(r.N, "drifts", "drift")),
+			Detail: "they should run " + r.Target, Link: "pools/" + r.Pool, Command: "pane rollover start --pool " +
+				r.Pool,
+		})
 	}
 	return nil
 }

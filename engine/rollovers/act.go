@@ -12,7 +12,9 @@ import (
 )
 
 // onRollover changes a rollover that has not ended.
-func (rs *Rollovers) onRollover(ctx context.Context, actor string, id int64, fn func(*store.Tx, *store.Rollover) error) error {
+func (rs *Rollovers) onRollover(ctx context.Context, actor string, id int64,
+	fn func(*store.Tx, *store.Rollover) error,
+) error {
 	return rs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		r, err := store.LockRollover(tx.DB, id)
 		if err != nil {
@@ -78,7 +80,9 @@ func stop(tx *store.Tx, r *store.Rollover, reason string) {
 
 // Reverse stops a rollover if it still goes on, and takes the hosts
 // that it has done or has in flight back to the version that they ran before.
-func (rs *Rollovers) Reverse(ctx context.Context, actor string, id int64, reason string) (row store.Rollover, err error) {
+func (rs *Rollovers) Reverse(ctx context.Context, actor string, id int64, reason string) (row store.Rollover,
+	err error,
+) {
 	if strings.TrimSpace(reason) == "" {
 		return row, engine.Invalidf("reversing needs a reason")
 	}
@@ -109,10 +113,12 @@ func (rs *Rollovers) reverse(tx *store.Tx, id int64, reason string) (row store.R
 		return row, err
 	}
 	if r.Reverses != nil && !r.Settled {
-		return row, engine.Conflictf("%s is itself the reversal of rollover %d: stop it, and start a rollover of the pool", r.Name(), *r.Reverses)
+		return row, engine.Conflictf("%s is itself the reversal of rollover %d: stop it, and start a rollover of "+
+			"the pool", r.Name(), *r.Reverses)
 	}
 	if o := store.NotStopped(open); o != nil && o.ID != r.ID {
-		return row, engine.Conflictf("the pool is being rolled by %s (%s): let it finish, or stop it", o.Name(), o.State)
+		return row, engine.Conflictf("the pool is being rolled by %s (%s): let it finish, or stop it", o.Name(),
+			o.State)
 	}
 	members, err := store.RolloverHosts(tx.DB, r.ID)
 	if err != nil {
@@ -125,7 +131,8 @@ func (rs *Rollovers) reverse(tx *store.Tx, id int64, reason string) (row store.R
 	var back []store.RolloverHost
 	touched := 0
 	for _, m := range members {
-		n := store.RolloverHost{HostID: m.HostID, Phase: rollover.Left, Since: tx.Now, Why: r.Name() + " had not touched it", FromID: m.FromID}
+		n := store.RolloverHost{HostID: m.HostID, Phase: rollover.Left, Since: tx.Now, Why: r.Name() +
+			" had not touched it", FromID: m.FromID}
 		if m.Wiped {
 			n.Phase, n.Why, n.FromID = rollover.Queued, "", &r.TargetID
 			touched++
@@ -139,7 +146,8 @@ func (rs *Rollovers) reverse(tx *store.Tx, id int64, reason string) (row store.R
 		}
 	}
 	if touched == 0 {
-		return row, &nothingToDo{engine.Problem{Kind: engine.Conflict, Text: r.Name() + " has not replaced any disk, so there is nothing to take back: stop it instead"}}
+		return row, &nothingToDo{engine.Problem{Kind: engine.Conflict, Text: r.Name() +
+			" has not replaced any disk, so there is nothing to take back: stop it instead"}}
 	}
 	plan := r.Options.V.Plan(rollover.Pool{Hosts: pool.HostCount, SeatsPerHost: pool.SeatsPerHost})
 	plan.State, plan.Target, plan.EarliestStart = rollover.Planned, v.ID, time.Time{}
@@ -150,7 +158,9 @@ func (rs *Rollovers) reverse(tx *store.Tx, id int64, reason string) (row store.R
 
 // reversalTarget is what the pool's track names by now, if that is another
 // version than the one the rollover went to, and else what its hosts ran before.
-func reversalTarget(tx *store.Tx, pool store.Pool, r store.Rollover, members []store.RolloverHost) (store.Image, store.Version, error) {
+func reversalTarget(tx *store.Tx, pool store.Pool, r store.Rollover, members []store.RolloverHost) (store.Image,
+	store.Version, error,
+) {
 	img, err := store.ImageByID(tx.DB, pool.ImageID)
 	if err != nil {
 		return img, store.Version{}, err
@@ -172,7 +182,8 @@ func reversalTarget(tx *store.Tx, pool store.Pool, r store.Rollover, members []s
 		}
 	}
 	if target == 0 {
-		return img, store.Version{}, engine.Conflictf("the hosts of %s had no version before: there is nothing to take them back to", r.Name())
+		return img, store.Version{}, engine.Conflictf(
+			"the hosts of %s had no version before: there is nothing to take them back to", r.Name())
 	}
 	v, err := store.VersionByID(tx.DB, target)
 	if err != nil {

@@ -25,7 +25,8 @@ func TestAfterARollbackEveryHostIsOnItsWayToWhatItShouldRun(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		require.NoError(rt, st.DB.Exec("truncate sites, images, trail, events restart identity cascade").Error)
 		p := enginetest.On(rt, st)
-		require.NoError(rt, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[0], versions.Activation{Overrule: true, Reason: "first"}))
+		require.NoError(rt, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[0],
+			versions.Activation{Overrule: true, Reason: "first"}))
 		require.NoError(rt, p.Versions.Stage(t.Context(), "tove", "desk", p.Numbers[0], versions.Staging{}))
 		for range rapid.IntRange(5, 30).Draw(rt, "acts") {
 			what, err := p.Act(rt)
@@ -40,13 +41,15 @@ func TestAfterARollbackEveryHostIsOnItsWayToWhatItShouldRun(t *testing.T) {
 			_ = p.Fleet.Return(t.Context(), "jonas", host, "")
 		}
 		p.Settle()
-		if _, err := p.Rollovers.Rollback(t.Context(), "tove", rollovers.RollbackRequest{Image: "desk", Leaves: p.Names(image.Live), Reason: "bad"}); err != nil {
+		if _, err := p.Rollovers.Rollback(t.Context(), "tove",
+			rollovers.RollbackRequest{Image: "desk", Leaves: p.Names(image.Live), Reason: "bad"}); err != nil {
 			return // nothing to go back to
 		}
 		p.Settle()
 		require.Empty(rt, p.Lost())
 		var ghosts int64
-		require.NoError(rt, p.Store.DB.Model(&store.Host{}).Where("state not in ('serving', 'off')").Count(&ghosts).Error)
+		require.NoError(rt, p.Store.DB.Model(&store.Host{}).Where("state not in ('serving', 'off')").Count(
+			&ghosts).Error)
 		require.Zero(rt, ghosts)
 	})
 }
@@ -55,38 +58,45 @@ func TestTwoWhoRollBackAtOnceGoBackOneStep(t *testing.T) {
 	t.Parallel()
 	p := enginetest.Open(t)
 	for _, v := range p.Numbers[:3] {
-		require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", v, versions.Activation{Overrule: true, Reason: "next"}))
+		require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", v,
+			versions.Activation{Overrule: true, Reason: "next"}))
 	}
 	errs := make(chan error, 2)
 	for range 2 {
 		go func() {
-			_, err := p.Rollovers.Rollback(t.Context(), "tove", rollovers.RollbackRequest{Image: "desk", Leaves: p.Numbers[2], Reason: "bad"})
+			_, err := p.Rollovers.Rollback(t.Context(), "tove",
+				rollovers.RollbackRequest{Image: "desk", Leaves: p.Numbers[2], Reason: "bad"})
 			errs <- err
 		}()
 	}
 	first, second := <-errs, <-errs
 	require.True(t, (first == nil) != (second == nil), "%v, %v", first, second)
-	require.ErrorContains(t, errors.Join(first, second), "track live of desk names 2026.11.2, and not 2026.11.3: somebody moved it since you looked")
+	require.ErrorContains(t, errors.Join(first, second),
+		"track live of desk names 2026.11.2, and not 2026.11.3: somebody moved it since you looked")
 	require.Equal(t, p.Numbers[1], p.Names(image.Live))
 	moved := p.Numbers[0]
-	err := p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[3], versions.Activation{Overrule: true, Reason: "r", Leaves: &moved})
+	err := p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[3],
+		versions.Activation{Overrule: true, Reason: "r", Leaves: &moved})
 	require.ErrorContains(t, err, "names 2026.11.2, and not 2026.11.1")
 }
 
 func TestAStoppedRolloverOfAGrownPoolLeavesNoGhosts(t *testing.T) {
 	t.Parallel()
 	p := enginetest.Open(t)
-	require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[0], versions.Activation{Overrule: true, Reason: "first"}))
+	require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[0],
+		versions.Activation{Overrule: true, Reason: "first"}))
 	o := rollover.DefaultOptions
 	o.Batch, o.Floor = rollover.Share{Value: 100, Percent: true}, rollover.Share{}
 	start := func() int64 {
-		rows, err := p.Rollovers.Start(t.Context(), "jonas", rollovers.StartRequest{Pools: []string{"counters"}, Options: o})
+		rows, err := p.Rollovers.Start(t.Context(), "jonas",
+			rollovers.StartRequest{Pools: []string{"counters"}, Options: o})
 		require.NoError(t, err)
 		return rows[0].ID
 	}
 	start()
 	p.Settle()
-	_, err := p.Fleet.LoadEstate(t.Context(), "tove", []byte(strings.Replace(enginetest.Estate, "hosts: 5", "hosts: 29", 1)), false)
+	_, err := p.Fleet.LoadEstate(t.Context(), "tove",
+		[]byte(strings.Replace(enginetest.Estate, "hosts: 5", "hosts: 29", 1)), false)
 	require.NoError(t, err)
 	id := start()
 	require.NoError(t, p.Tick(t.Context(), store.RolloverTicks, id))
@@ -94,14 +104,16 @@ func TestAStoppedRolloverOfAGrownPoolLeavesNoGhosts(t *testing.T) {
 	require.NoError(t, p.Rollovers.Stop(t.Context(), "jonas", id, "not now"))
 	p.Settle()
 	var states []string
-	require.NoError(t, p.Store.DB.Raw("select distinct state || ' ' || machine from hosts where pool_id = (select id from pools where name = 'counters') order by 1").Scan(&states).Error)
+	require.NoError(t, p.Store.DB.Raw("select distinct state || ' ' || machine from hosts where pool_id = (select "+
+		"id from pools where name = 'counters') order by 1").Scan(&states).Error)
 	require.Equal(t, []string{"off false", "serving true"}, states)
 }
 
 func TestAWordThatAHostIsEmptyEndsWithItsRollover(t *testing.T) {
 	t.Parallel()
 	p := enginetest.Open(t)
-	require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[0], versions.Activation{Overrule: true, Reason: "first"}))
+	require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[0],
+		versions.Activation{Overrule: true, Reason: "first"}))
 	o := rollover.DefaultOptions
 	o.Batch, o.Floor = rollover.Share{Value: 100, Percent: true}, rollover.Share{}
 	_, err := p.Rollovers.Start(t.Context(), "jonas", rollovers.StartRequest{Pools: []string{"counters"}, Options: o})
@@ -117,7 +129,8 @@ func TestAWordThatAHostIsEmptyEndsWithItsRollover(t *testing.T) {
 	}
 	require.Equal(t, host.Faulty, now().State)
 	require.NoError(t, p.Store.DB.Exec("update copies set state = 'failed'").Error) // it has to wait for a clone
-	r, err := p.Rollovers.Rebuild(t.Context(), "jonas", rollovers.RebuildRequest{Host: "co-001", Vouched: true, Reason: "I stood before it"})
+	r, err := p.Rollovers.Rebuild(t.Context(), "jonas",
+		rollovers.RebuildRequest{Host: "co-001", Vouched: true, Reason: "I stood before it"})
 	require.NoError(t, err)
 	require.NoError(t, p.Tick(t.Context(), store.RolloverTicks, r.ID))
 	require.NoError(t, p.Tick(t.Context(), store.RolloverTicks, r.ID))

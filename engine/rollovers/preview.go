@@ -14,7 +14,9 @@ import (
 	"nimblepane/store"
 )
 
-func (rs *Rollovers) previewRoll(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview, err error) {
+func (rs *Rollovers) previewRoll(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview,
+	err error,
+) {
 	rows, err := rs.Start(ctx, actor, StartRequest{Pools: r.Pools, Options: r.Options})
 	if err != nil {
 		return p, err
@@ -23,7 +25,9 @@ func (rs *Rollovers) previewRoll(ctx context.Context, actor string, r engine.Pre
 	return p, err
 }
 
-func (rs *Rollovers) previewRollback(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview, err error) {
+func (rs *Rollovers) previewRollback(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview,
+	err error,
+) {
 	db := rs.engine.Store.DB.WithContext(ctx)
 	img, err := store.ImageNamed(db, r.Image)
 	if err != nil {
@@ -32,18 +36,23 @@ func (rs *Rollovers) previewRollback(ctx context.Context, actor string, r engine
 	if p.Leaves, err = store.TrackNames(db, img, image.Live); err != nil {
 		return p, err
 	}
-	result, err := rs.Rollback(ctx, actor, RollbackRequest{Image: r.Image, Leaves: p.Leaves, To: r.Number, Reason: engine.PreviewReason, KeepUsable: r.KeepUsable, TrackOnly: r.TrackOnly})
+	result, err := rs.Rollback(ctx, actor, RollbackRequest{
+		Image: r.Image, Leaves: p.Leaves, To: r.Number,
+		Reason: engine.PreviewReason, KeepUsable: r.KeepUsable, TrackOnly: r.TrackOnly,
+	})
 	if err != nil {
 		return p, err
 	}
-	p.Will = append(p.Will, fmt.Sprintf("%s of %s %s from %s back to %s.", strings.Join(result.Tracks, " and "), img.Name, english.PluralWord(len(result.Tracks), "goes", "go"), result.From, result.To))
+	p.Will = append(p.Will, fmt.Sprintf("%s of %s %s from %s back to %s.", strings.Join(result.Tracks, " and "),
+		img.Name, english.PluralWord(len(result.Tracks), "goes", "go"), result.From, result.To))
 	if r.KeepUsable {
 		p.Will = append(p.Will, result.From+" can be used again.")
 	} else {
 		p.Will = append(p.Will, result.From+" is barred with your reason, for good.")
 	}
 	for _, o := range result.Stopped {
-		p.Will = append(p.Will, fmt.Sprintf("Rollover %d is stopped; hosts whose disk is gone already are finished first.", o.ID))
+		p.Will = append(p.Will, fmt.Sprintf("Rollover %d is stopped; hosts whose disk is gone already are finished "+
+			"first.", o.ID))
 	}
 	sentences, err := rs.rollSentences(ctx, result.Rollovers)
 	p.Will = append(p.Will, sentences...)
@@ -71,7 +80,8 @@ func (rs *Rollovers) rollSentences(ctx context.Context, rows []store.Rollover) (
 		}
 		plan := r.Plan.V
 		out = append(out, fmt.Sprintf("Pool %s: %s taken to %s in batches of %d; %s stay free and in service.",
-			pool.Name, english.Plural(hosts, "host is", "hosts are"), v.Number, plan.BatchSize, english.Plural(plan.Floor, "seat", "")))
+			pool.Name, english.Plural(hosts, "host is", "hosts are"), v.Number, plan.BatchSize,
+			english.Plural(plan.Floor, "seat", "")))
 		if people == 0 {
 			out = append(out, "Nobody is signed in there now.")
 			continue
@@ -81,9 +91,11 @@ func (rs *Rollovers) rollSentences(ctx context.Context, rows []store.Rollover) (
 		case plan.LogOff == rollover.Warn:
 			told = fmt.Sprintf("people are warned, and signed off %s later", clearance.Span(plan.Grace))
 		case plan.Deadline > 0:
-			told = fmt.Sprintf("people are waited for; after %s they are warned, and signed off %s later", clearance.Span(plan.Deadline), clearance.Span(plan.Grace))
+			told = fmt.Sprintf("people are waited for; after %s they are warned, and signed off %s later",
+				clearance.Span(plan.Deadline), clearance.Span(plan.Grace))
 		}
-		out = append(out, fmt.Sprintf("%s signed in there now: %s.", english.Plural(people, "person is", "people are"), told))
+		out = append(out, fmt.Sprintf("%s signed in there now: %s.", english.Plural(people, "person is", "people are"),
+			told))
 	}
 	return out, nil
 }

@@ -37,7 +37,9 @@ func (rs *Rollovers) Rebuild(ctx context.Context, actor string, r RebuildRequest
 		}
 		if h.State == host.Faulty && h.Machine && !h.Unserved {
 			if !r.Vouched {
-				return engine.Conflictf("host %s is faulty (%s), and only its agent could say whether somebody is on it: look for yourself, then rebuild it with your word that it is empty (--vouch-empty)", h.Name, h.Why)
+				return engine.Conflictf("host %s is faulty (%s), and only its agent could say whether somebody is "+
+					"on it: look for yourself, then rebuild it with your word that it is empty (--vouch-empty)", h.Name,
+					h.Why)
 			}
 			if strings.TrimSpace(r.Reason) == "" {
 				return engine.Invalidf("vouching that a host is empty needs a reason: say how you know")
@@ -64,7 +66,9 @@ type ofHost struct {
 }
 
 // askRebuild says what the host is made from, and gives it a token.
-func (rs *Rollovers) askRebuild(_ context.Context, db *gorm.DB, w store.Work, in ofHost) (out platform.Rebuild, err error) {
+func (rs *Rollovers) askRebuild(_ context.Context, db *gorm.DB, w store.Work, in ofHost) (out platform.Rebuild,
+	err error,
+) {
 	img, v, err := versions.Of(db, in.Version)
 	if err != nil {
 		return out, err
@@ -87,7 +91,10 @@ func (rs *Rollovers) askRebuild(_ context.Context, db *gorm.DB, w store.Work, in
 	}
 	out = platform.Rebuild{
 		Host: h.Name, Digest: v.Digest, MachineClass: pool.MachineClass, Seats: pool.SeatsPerHost,
-		Seed: platform.Seed{Service: cmp.Or(site.MachineSettings.V.ServiceAddress, rs.engine.AgentURL), Token: store.NewSecret()},
+		Seed: platform.Seed{
+			Service: cmp.Or(site.MachineSettings.V.ServiceAddress, rs.engine.AgentURL),
+			Token:   store.NewSecret(),
+		},
 	}
 	for _, c := range copies {
 		out.Copies = append(out.Copies, versions.CopyName(img, v, c.Ordinal))
@@ -103,7 +110,10 @@ func rebuildProgressed(tx *store.Tx, in ofHost, percent int) error {
 	if err != nil {
 		return err
 	}
-	tx.Emit("host.progress", "host "+h.Name, map[string]any{"change": store.HostChange{Host: h.Name, Rollover: in.Rollover, Progress: percent}})
+	tx.Emit("host.progress", "host "+h.Name, map[string]any{"change": store.HostChange{
+		Host:     h.Name,
+		Rollover: in.Rollover, Progress: percent,
+	}})
 	return nil
 }
 

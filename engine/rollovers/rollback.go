@@ -74,13 +74,19 @@ func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackReque
 			if t.VersionID == nil || *t.VersionID != bad.ID || t.Name != image.Live && r.KeepUsable {
 				continue
 			}
-			if err := tx.MoveTrack(t, store.TrackMove{Kind: image.Return, VersionID: good.ID, Reason: r.Reason}); err != nil {
+			if err := tx.MoveTrack(t, store.TrackMove{
+				Kind: image.Return, VersionID: good.ID,
+				Reason: r.Reason,
+			}); err != nil {
 				return err
 			}
 			result.Tracks = append(result.Tracks, t.Name)
 		}
 		result.From, result.To = bad.Number, good.Number
-		tx.Record(store.Entry{Verb: "image.rollback", Subject: versions.Subject(img, bad), Reason: r.Reason, Detail: map[string]any{"to": good.Number, "tracks": result.Tracks}})
+		tx.Record(store.Entry{
+			Verb: "image.rollback", Subject: versions.Subject(img, bad), Reason: r.Reason,
+			Detail: map[string]any{"to": good.Number, "tracks": result.Tracks},
+		})
 		if !r.TrackOnly {
 			if result.Rollovers, result.Stopped, err = rs.rollPoolsBack(tx, img, result.Tracks, r.Reason); err != nil {
 				return err
@@ -92,7 +98,8 @@ func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackReque
 		if pinned, err := store.PinnedTo(tx.DB, bad.ID); err != nil {
 			return err
 		} else if len(pinned) > 0 {
-			return engine.Conflictf("pool %s is pinned to %s, which rolling back bars: unpin it first, or keep the version usable", strings.Join(pinned, ", "), versions.Label(img, bad))
+			return engine.Conflictf("pool %s is pinned to %s, which rolling back bars: unpin it first, or keep the "+
+				"version usable", strings.Join(pinned, ", "), versions.Label(img, bad))
 		}
 		if err := versions.BarIn(tx, img, &bad, r.Reason); err != nil {
 			return err
@@ -102,10 +109,13 @@ func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackReque
 	return result, err
 }
 
-func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, bad store.Version, number string) (store.Version, error) {
+func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, bad store.Version,
+	number string,
+) (store.Version, error) {
 	if number == "" {
 		if live.FallbackID == nil {
-			return store.Version{}, engine.Conflictf("image %s has no fallback: it was let go, or this is its first version; name the version to go back to", img.Name)
+			return store.Version{}, engine.Conflictf("image %s has no fallback: it was let go, or this is its first "+
+				"version; name the version to go back to", img.Name)
 		}
 		good, err := store.VersionByID(tx.DB, *live.FallbackID)
 		if err != nil {
@@ -125,7 +135,8 @@ func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, b
 		return good, err
 	}
 	if !slices.ContainsFunc(moves, func(m store.TrackMove) bool { return m.VersionID == good.ID }) {
-		return good, engine.Conflictf("%s was never live: rolling back goes to a version that was; to go on to another one, activate it", versions.Label(img, good))
+		return good, engine.Conflictf("%s was never live: rolling back goes to a version that was; to go on to "+
+			"another one, activate it", versions.Label(img, good))
 	}
 	return good, versions.Usable(img, good)
 }
@@ -133,7 +144,9 @@ func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, b
 // rollPoolsBack gives each pool that follows one of the tracks a rollover that
 // takes every host of it to what it should run now. What takes hosts of the
 // pool elsewhere, or takes only some of them back, is stopped for it.
-func (rs *Rollovers) rollPoolsBack(tx *store.Tx, img store.Image, tracks []string, reason string) (started, stopped []store.Rollover, err error) {
+func (rs *Rollovers) rollPoolsBack(tx *store.Tx, img store.Image, tracks []string, reason string) (started,
+	stopped []store.Rollover, err error,
+) {
 	pools, err := store.LockFollowers(tx.DB, img, tracks)
 	if err != nil {
 		return nil, nil, err
@@ -194,7 +207,8 @@ func takesAll(tx *store.Tx, r store.Rollover, p store.Pool) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	return !slices.ContainsFunc(hosts, func(h store.Host) bool { return decided(h).Joins(target) && !coming[h.ID] }), nil
+	return !slices.ContainsFunc(hosts, func(h store.Host) bool { return decided(h).Joins(target) && !coming[h.ID] }),
+		nil
 }
 
 // lastOptions are those of the pool's last rollover, other than of single

@@ -19,9 +19,18 @@ import (
 )
 
 var (
-	ticksDone    = promauto.NewCounter(prometheus.CounterOpts{Name: "nimblepane_rollover_ticks_total", Help: "Decisions made for rollovers."})
-	actionsDone  = promauto.NewCounterVec(prometheus.CounterOpts{Name: "nimblepane_rollover_actions_total", Help: "Actions of rollovers carried out, by kind."}, []string{"kind"})
-	decisionTime = promauto.NewHistogram(prometheus.HistogramOpts{Name: "nimblepane_decision_seconds", Help: "Time that one decision took.", Buckets: prometheus.ExponentialBuckets(0.0001, 4, 8)})
+	ticksDone = promauto.NewCounter(prometheus.CounterOpts{
+		Name: "nimblepane_rollover_ticks_total",
+		Help: "Decisions made for rollovers.",
+	})
+	actionsDone = promauto.NewCounterVec(prometheus.CounterOpts{
+		Name: "nimblepane_rollover_actions_total",
+		Help: "Actions of rollovers carried out, by kind.",
+	}, []string{"kind"})
+	decisionTime = promauto.NewHistogram(prometheus.HistogramOpts{
+		Name: "nimblepane_decision_seconds",
+		Help: "Time that one decision took.", Buckets: prometheus.ExponentialBuckets(0.0001, 4, 8),
+	})
 )
 
 // Rollovers are the acts on rollovers, and what follows from them. They are
@@ -36,7 +45,8 @@ type Rollovers struct {
 func New(e *engine.Engine, f *fleet.Fleet) *Rollovers {
 	rs := &Rollovers{engine: e, fleet: f}
 	rs.rebuilds = engine.Work[ofHost, platform.Rebuild, platform.Made]{
-		Kind: store.WorkRebuild, Operation: platform.RebuildHost, Ask: rs.askRebuild, Progressed: rebuildProgressed, Ended: rebuildEnded,
+		Kind: store.WorkRebuild, Operation: platform.RebuildHost, Ask: rs.askRebuild, Progressed: rebuildProgressed,
+		Ended: rebuildEnded,
 	}
 	engine.AddWork(e, rs.rebuilds)
 	e.Add(engine.Subject{

@@ -11,7 +11,9 @@ import (
 )
 
 // snapshot gathers what is known for a decision about the rollover.
-func (rs *Rollovers) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, site store.Site) (s rollover.Snapshot, err error) {
+func (rs *Rollovers) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, site store.Site) (s rollover.Snapshot,
+	err error,
+) {
 	records, err := store.DecisionRows(tx.DB, r)
 	if err != nil {
 		return s, fmt.Errorf("read the hosts: %w", err)

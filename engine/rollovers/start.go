@@ -85,7 +85,9 @@ func poolTarget(tx *store.Tx, p store.Pool) (store.Image, store.Version, error) 
 		return img, store.Version{}, err
 	}
 	if id == 0 {
-		return img, store.Version{}, engine.Conflictf("track %s of %s names no version yet, so pool %s has nothing to roll to: stage or activate a version first", p.Track, img.Name, p.Name)
+		return img, store.Version{}, engine.Conflictf(
+			"track %s of %s names no version yet, so pool %s has nothing to roll to: stage or activate a version first",
+			p.Track, img.Name, p.Name)
 	}
 	v, err := store.VersionByID(tx.DB, id)
 	if err != nil {
@@ -94,8 +96,8 @@ func poolTarget(tx *store.Tx, p store.Pool) (store.Image, store.Version, error) 
 	return img, v, versions.Usable(img, v)
 }
 
-// checkRoom asks a pool's site whether its hosts can all have a machine there. A site that does not answer now does not keep a rollover
-// from being planned: its works wait for the site.
+// checkRoom asks a pool's site whether its hosts can all have a machine there. A site that does not
+// answer now does not keep a rollover from being planned: its works wait for the site.
 func (rs *Rollovers) checkRoom(ctx context.Context, pool string) error {
 	db := rs.engine.Store.DB.WithContext(ctx)
 	p, err := store.PoolNamed(db, pool)
@@ -114,7 +116,11 @@ func (rs *Rollovers) checkRoom(ctx context.Context, pool string) error {
 	if err != nil {
 		return err
 	}
-	err = rs.engine.Tell(ctx, site, func(ctx context.Context, on platform.Platform) error { return on.CheckRoom(ctx, hosts, p.MachineClass) })
+	err = rs.engine.Tell(ctx, site, func(ctx context.Context,
+		on platform.Platform,
+	) error {
+		return on.CheckRoom(ctx, hosts, p.MachineClass)
+	})
 	var refusal *platform.Refusal
 	if errors.As(err, &refusal) {
 		return engine.Conflictf("pool %s cannot be rolled over: %s", p.Name, refusal.Why)
@@ -155,7 +161,8 @@ func fit(o rollover.Options, pools ...store.Pool) error {
 			reasons[i] = "pool " + strings.Join(where[why], " and ") + ": " + why
 		}
 	}
-	return &engine.Problem{Kind: engine.Invalid, Text: "the options do not fit " + english.PluralWord(len(names), "pool ", "pools ") + strings.Join(names, " and "), Reasons: reasons}
+	return &engine.Problem{Kind: engine.Invalid, Text: "the options do not fit " +
+		english.PluralWord(len(names), "pool ", "pools ") + strings.Join(names, " and "), Reasons: reasons}
 }
 
 func (rs *Rollovers) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store.Rollover, error) {
@@ -165,14 +172,16 @@ func (rs *Rollovers) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store
 		return row, err
 	}
 	if o := store.NotStopped(open); o != nil {
-		return row, engine.Conflictf("pool %s is being rolled by %s (%s): let it finish, or stop it", p.Name, o.Name(), o.State)
+		return row, engine.Conflictf("pool %s is being rolled by %s (%s): let it finish, or stop it", p.Name, o.Name(),
+			o.State)
 	}
 	img, v, err := poolTarget(tx, p)
 	if err != nil {
 		return row, err
 	}
 	if p.MachineClass != img.MachineClass {
-		return row, engine.Conflictf("pool %s has machines of class %s, and image %s is for class %s", p.Name, p.MachineClass, img.Name, img.MachineClass)
+		return row, engine.Conflictf("pool %s has machines of class %s, and image %s is for class %s", p.Name,
+			p.MachineClass, img.Name, img.MachineClass)
 	}
 	hosts, err := store.Hosts(tx.DB, p.ID)
 	if err != nil {
@@ -197,7 +206,11 @@ func (rs *Rollovers) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store
 		members = append(members, m)
 	}
 	if len(members) == 0 {
-		return row, &nothingToDo{engine.Problem{Kind: engine.Conflict, Text: fmt.Sprintf("all hosts of pool %s run %s already: there is nothing to roll over", p.Name, versions.Label(img, v))}}
+		return row, &nothingToDo{engine.Problem{
+			Kind: engine.Conflict,
+			Text: fmt.Sprintf("all hosts of pool %s run %s already: there is nothing to roll over", p.Name,
+				versions.Label(img, v)),
+		}}
 	}
 	plan := r.Options.Plan(sizeOf(p))
 	plan.State, plan.Target, plan.Forced = rollover.Planned, v.ID, len(r.Hosts) > 0
@@ -215,15 +228,23 @@ func decided(h store.Host) rollover.Host {
 	return d
 }
 
-func createRollover(tx *store.Tx, p store.Pool, img store.Image, v store.Version, row store.Rollover, members []store.RolloverHost) (store.Rollover, error) {
+func createRollover(tx *store.Tx, p store.Pool, img store.Image, v store.Version, row store.Rollover,
+	members []store.RolloverHost,
+) (store.Rollover, error) {
 	row.PoolID, row.TargetID, row.State, row.CreatedBy, row.CreatedAt = p.ID, v.ID, rollover.Planned, tx.Actor, tx.Now
 	if err := tx.AddRollover(&row, members); err != nil {
 		return row, err
 	}
-	detail := map[string]any{"pool": p.Name, "version": versions.Label(img, v), "hosts": len(members), "batch": row.Options.V.Batch.String(), "floor": row.Options.V.Floor.String(), "log_off": row.Options.V.LogOff}
+	detail := map[string]any{
+		"pool": p.Name, "version": versions.Label(img, v), "hosts": len(members),
+		"batch": row.Options.V.Batch.String(), "floor": row.Options.V.Floor.String(), "log_off": row.Options.V.LogOff,
+	}
 	if row.Reverses != nil {
 		detail["reverses"] = *row.Reverses
 	}
-	tx.Record(store.Entry{Verb: "rollover.plan", Subject: row.Name(), Scope: row.Name(), Reason: row.Reason, Detail: detail})
+	tx.Record(store.Entry{
+		Verb: "rollover.plan", Subject: row.Name(), Scope: row.Name(), Reason: row.Reason,
+		Detail: detail,
+	})
 	return row, nil
 }

@@ -56,7 +56,9 @@ func (rs *Rollovers) tick(ctx context.Context, id int64) error {
 }
 
 // carryOut carries out a decision about a pool's hosts.
-func (rs *Rollovers) carryOut(tx *store.Tx, r *store.Rollover, pool store.Pool, hosts []rollover.Host, d rollover.Decision) error {
+func (rs *Rollovers) carryOut(tx *store.Tx, r *store.Rollover, pool store.Pool, hosts []rollover.Host,
+	d rollover.Decision,
+) error {
 	at := make(map[int64]*rollover.Host, len(hosts))
 	for i := range hosts {
 		at[hosts[i].ID] = &hosts[i]
@@ -81,18 +83,25 @@ func (rs *Rollovers) carryOut(tx *store.Tx, r *store.Rollover, pool store.Pool, 
 		step.Phase, _ = a.Phase()
 		step.To, _ = a.HostState()
 		steps = append(steps, step)
-		change := store.HostChange{Host: h.Name, Pool: pool.Name, Rollover: r.ID, Phase: step.Phase, Batch: a.Batch, State: step.To, Why: a.Why}
+		change := store.HostChange{
+			Host: h.Name, Pool: pool.Name, Rollover: r.ID, Phase: step.Phase, Batch: a.Batch,
+			State: step.To, Why: a.Why,
+		}
 		if a.Kind == rollover.Rebuild {
 			change.Version = target.Number
 		}
 		if verb, ok := hostVerbs[a.Kind]; ok {
-			tx.Record(store.Entry{Verb: verb, Subject: "host " + h.Name, Scope: r.Name(), Reason: a.Why, Change: change})
+			tx.Record(store.Entry{
+				Verb: verb, Subject: "host " + h.Name, Scope: r.Name(), Reason: a.Why,
+				Change: change,
+			})
 		}
 		switch a.Kind {
 		case rollover.WarnHost, rollover.Remind, rollover.SignOff:
 			orders = append(orders, ordersFor(tx, r, h, a, change)...)
 		case rollover.Rebuild:
-			works = append(works, rs.rebuilds.Of(pool.SiteID, store.RebuildSubject(r.ID, h.ID), 1, ofHost{r.TargetID, h.ID, r.ID}))
+			works = append(works, rs.rebuilds.Of(pool.SiteID, store.RebuildSubject(r.ID, h.ID), 1,
+				ofHost{r.TargetID, h.ID, r.ID}))
 		}
 	}
 	if len(steps) > 0 {
@@ -143,12 +152,15 @@ func carryOutWhole(tx *store.Tx, r *store.Rollover, a rollover.Action) {
 // concerns sessions, and is recorded with them.
 var hostVerbs = map[rollover.ActionKind]string{
 	rollover.DrainHost: "host.drain", rollover.EmptyHost: "host.empty", rollover.Refill: "host.refill",
-	rollover.Rebuild: "host.rebuild", rollover.BootHost: "host.boot", rollover.CheckHost: "host.check", rollover.Return: "host.return",
+	rollover.Rebuild: "host.rebuild", rollover.BootHost: "host.boot", rollover.CheckHost: "host.check",
+	rollover.Return:  "host.return",
 	rollover.Release: "host.release", rollover.Fail: "host.fail", rollover.Leave: "host.leave",
 }
 
 // ordersFor are the notices or sign-offs of an action, one for each of its sessions.
-func ordersFor(tx *store.Tx, r *store.Rollover, h *rollover.Host, a rollover.Action, change store.HostChange) []store.Order {
+func ordersFor(tx *store.Tx, r *store.Rollover, h *rollover.Host, a rollover.Action,
+	change store.HostChange,
+) []store.Order {
 	o := r.Options.V
 	order := store.Order{HostID: h.ID, Kind: agent.ShowText, RolloverID: &r.ID, CreatedAt: tx.Now}
 	verb := "session.warn"
@@ -173,6 +185,9 @@ func ordersFor(tx *store.Tx, r *store.Rollover, h *rollover.Host, a rollover.Act
 			}
 		}
 	}
-	tx.Record(store.Entry{Verb: verb, Subject: "host " + h.Name, Scope: r.Name(), Detail: map[string]any{"people": people}, Change: change})
+	tx.Record(store.Entry{
+		Verb: verb, Subject: "host " + h.Name, Scope: r.Name(),
+		Detail: map[string]any{"people": people}, Change: change,
+	})
 	return orders
 }

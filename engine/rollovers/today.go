@@ -22,7 +22,8 @@ func matters(db *gorm.DB, _ time.Time, add func(engine.Matter)) error {
 		if err != nil {
 			return err
 		}
-		m := engine.Matter{Kind: matter.Rollover, Title: fmt.Sprintf("Rollover %d of %s is %s", r.ID, pool.Name, r.State), Link: fmt.Sprintf("rollovers/%d", r.ID), Command: fmt.Sprintf("pane rollover watch %d", r.ID)}
+		m := engine.Matter{Kind: matter.Rollover, Title: fmt.Sprintf("Rollover %d of %s is %s", r.ID, pool.Name,
+			r.State), Link: fmt.Sprintf("rollovers/%d", r.ID), Command: fmt.Sprintf("pane rollover watch %d", r.ID)}
 		switch {
 		case r.State == rollover.Paused:
 			m.Urgent, m.Detail, m.Command = true, r.PausedWhy, fmt.Sprintf("pane rollover resume %d", r.ID)

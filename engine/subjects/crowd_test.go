@@ -21,7 +21,10 @@ func TestACrowdThatDoesEverythingAtOnce(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
 	one := s.Live("ticket-counters", "back-office")
-	versions := []string{one, s.Captured("counter-desk", "bm-counter"), s.Captured("counter-desk", "bm-counter"), s.Captured("counter-desk", "bm-counter")}
+	versions := []string{
+		one, s.Captured("counter-desk", "bm-counter"), s.Captured("counter-desk", "bm-counter"),
+		s.Captured("counter-desk", "bm-counter"),
+	}
 	pools := []string{"ticket-pilot", "ticket-counters", "back-office"}
 	hosts := []string{"tp-001", "tc-001", "tc-002", "bo-001"}
 	admin := s.As(role.Administrator)
@@ -33,7 +36,8 @@ func TestACrowdThatDoesEverythingAtOnce(t *testing.T) {
 			return err
 		},
 		func(r *rand.Rand) error {
-			_, err := admin.Activate(ctx, "counter-desk", pick(r, versions), client.Activation{Overrule: true, Reason: "r"})
+			_, err := admin.Activate(ctx, "counter-desk", pick(r, versions),
+				client.Activation{Overrule: true, Reason: "r"})
 			return err
 		},
 		func(r *rand.Rand) error {
@@ -41,7 +45,10 @@ func TestACrowdThatDoesEverythingAtOnce(t *testing.T) {
 			if err != nil {
 				return err
 			}
-			_, err = admin.Rollback(ctx, "counter-desk", client.Rollback{Leaves: img.Tracks[1].Version, Reason: "r", KeepUsable: r.IntN(4) > 0})
+			_, err = admin.Rollback(ctx, "counter-desk", client.Rollback{
+				Leaves: img.Tracks[1].Version, Reason: "r",
+				KeepUsable: r.IntN(4) > 0,
+			})
 			return err
 		},
 		func(r *rand.Rand) error { _, err := admin.Bar(ctx, "counter-desk", pick(r, versions), "r"); return err },
@@ -54,14 +61,20 @@ func TestACrowdThatDoesEverythingAtOnce(t *testing.T) {
 			return err
 		},
 		func(r *rand.Rand) error {
-			_, err := admin.Pin(ctx, pick(r, pools), client.Pin{Version: pick(r, versions), Reason: "r", Overrule: true})
+			_, err := admin.Pin(ctx, pick(r, pools), client.Pin{
+				Version: pick(r, versions), Reason: "r",
+				Overrule: true,
+			})
 			return err
 		},
 		func(r *rand.Rand) error { _, err := admin.Unpin(ctx, pick(r, pools), ""); return err },
 		func(r *rand.Rand) error {
 			some := append([]string(nil), pools...)
 			r.Shuffle(len(some), func(i, j int) { some[i], some[j] = some[j], some[i] })
-			_, err := admin.StartRollovers(ctx, client.StartRollovers{Pools: some[:1+r.IntN(len(some))], Options: servicetest.Quick})
+			_, err := admin.StartRollovers(ctx, client.StartRollovers{
+				Pools:   some[:1+r.IntN(len(some))],
+				Options: servicetest.Quick,
+			})
 			return err
 		},
 		func(r *rand.Rand) error {
@@ -69,7 +82,8 @@ func TestACrowdThatDoesEverythingAtOnce(t *testing.T) {
 			if err != nil || len(open) == 0 {
 				return err
 			}
-			_, err = admin.ChangeRollover(ctx, open[r.IntN(len(open))].ID, pick(r, []string{"pause", "resume", "stop", "reverse"}), "r")
+			_, err = admin.ChangeRollover(ctx, open[r.IntN(len(open))].ID,
+				pick(r, []string{"pause", "resume", "stop", "reverse"}), "r")
 			return err
 		},
 		func(r *rand.Rand) error { _, err := admin.DrainHost(ctx, pick(r, hosts), "r"); return err },

@@ -37,25 +37,36 @@ func TestASiteThatHangsKeepsNobodyElseWaiting(t *testing.T) {
 	t.Parallel()
 	estate := strings.Replace(servicetest.Estate, "hosts: 4, host-prefix: bo", "hosts: 90, host-prefix: bo", 1)
 	estate = strings.ReplaceAll(estate, "clones-per-copy: 4", "clones-per-copy: 100")
-	s := servicetest.Start(t, servicetest.Options{Estate: estate, Scenario: strings.ReplaceAll(servicetest.Scenario, "-quay\n    knobs", "-quay\n    clones-per-copy: 100\n    knobs")})
+	s := servicetest.Start(t, servicetest.Options{
+		Estate: estate,
+		Scenario: strings.ReplaceAll(servicetest.Scenario, "-quay\n    knobs",
+			"-quay\n    clones-per-copy: 100\n    knobs"),
+	})
 	ctx := t.Context()
 	s.Live()
 	file := s.EstateFile(estate)
-	hung := []byte(strings.Replace(string(file), "name: south-quay, platform: practice, address: "+s.PlatformURL, "name: south-quay, platform: practice, address: "+hole(t), 1))
+	hung := []byte(strings.Replace(string(file), "name: south-quay, platform: practice, address: "+s.PlatformURL,
+		"name: south-quay, platform: practice, address: "+hole(t), 1))
 	admin := s.As(role.Administrator)
 	require.NoError(t, s.World.SetRate(30)) // or two hours pass, after which a rebuild counts as failed
 	_, err := admin.LoadEstate(ctx, hung, false)
 	require.NoError(t, err)
-	rows, err := admin.StartRollovers(ctx, client.StartRollovers{Pools: []string{"back-office", "ticket-counters"}, Options: servicetest.Quick})
+	rows, err := admin.StartRollovers(ctx, client.StartRollovers{
+		Pools:   []string{"back-office", "ticket-counters"},
+		Options: servicetest.Quick,
+	})
 	require.NoError(t, err)
 	s.Until("works to wait for the site", func() bool {
 		var asked int64
-		require.NoError(t, s.Store.DB.Raw("select count(*) from works where kind = 'rebuild' and state = 'asked' and key like 'rebuild-%' and site_id = (select id from sites where name = 'south-quay')").Scan(&asked).Error)
+		require.NoError(t, s.Store.DB.Raw("select count(*) from works where kind = 'rebuild' and state = 'asked' "+
+			"and key like 'rebuild-%' and site_id = (select id from sites where name = 'south-quay')").Scan(
+			&asked).Error)
 		return asked == 90
 	})
 	require.Equal(t, rollover.Finished, s.Ended(rows[1].ID).State, "the other site goes on")
 	var held int64
-	require.NoError(t, s.Store.DB.Raw("select count(*) from works where held_until > now() and site_id = (select id from sites where name = 'south-quay')").Scan(&held).Error)
+	require.NoError(t, s.Store.DB.Raw("select count(*) from works where held_until > now() and site_id = (select id "+
+		"from sites where name = 'south-quay')").Scan(&held).Error)
 	require.LessOrEqual(t, held, int64(24), "it has its share of the workers, and no more")
 	s.Until("Today to tell", func() bool {
 		matters, err := admin.Today(ctx)

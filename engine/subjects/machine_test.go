@@ -94,7 +94,10 @@ func (g grounded) PowerOn(_ context.Context, host string) error {
 }
 
 func (g grounded) Nodes(context.Context) ([]platform.Node, error) {
-	return []platform.Node{{Name: "hv-1", Cores: 8, Memory: 1 << 34}, {Name: "hv-2", Unreachable: "hypervisor hv-2 does not answer"}}, nil
+	return []platform.Node{
+		{Name: "hv-1", Cores: 8, Memory: 1 << 34},
+		{Name: "hv-2", Unreachable: "hypervisor hv-2 does not answer"},
+	}, nil
 }
 
 func (g grounded) Create(_ context.Context, s platform.BuildSpec) error {
@@ -121,7 +124,8 @@ func (g grounded) Exec(ctx context.Context, name string, c platform.Command) (pl
 		<-ctx.Done()
 		return platform.Outcome{}, ctx.Err()
 	}
-	return platform.Outcome{ExitCode: 3, Output: append([]byte(c.Path+" says "), c.Input...), Errors: []byte("but")}, nil
+	return platform.Outcome{ExitCode: 3, Output: append([]byte(c.Path+" says "), c.Input...), Errors: []byte("but")},
+		nil
 }
 
 func (g grounded) Put(_ context.Context, name, path string, content io.Reader) error {
@@ -174,7 +178,10 @@ func TestAMachineThatWasSwitchedOffIsStartedAgain(t *testing.T) {
 	require.Len(t, entries, 1)
 	require.Equal(t, "host bo-002", entries[0].Subject)
 	s.Fault("south-quay", "", "")
-	s.Until("both to come back", func() bool { return len(hosts(t, s, client.HostQuery{Pool: "back-office", State: "serving"})) == 4 })
+	s.Until("both to come back", func() bool {
+		return len(hosts(t, s,
+			client.HostQuery{Pool: "back-office", State: "serving"})) == 4
+	})
 }
 
 func TestARolloverThatDoesNotFitIsNotBegun(t *testing.T) {
@@ -184,7 +191,8 @@ func TestARolloverThatDoesNotFitIsNotBegun(t *testing.T) {
 	_, err := s.As(role.Operator).Stage(t.Context(), "counter-desk", number, client.Staging{})
 	require.NoError(t, err)
 	g.set(func() { g.noRoom = "there is no room" })
-	_, err = s.As(role.Operator).StartRollovers(t.Context(), client.StartRollovers{Pools: []string{"ticket-pilot"}, Options: client.Options{Floor: "0"}})
+	_, err = s.As(role.Operator).StartRollovers(t.Context(),
+		client.StartRollovers{Pools: []string{"ticket-pilot"}, Options: client.Options{Floor: "0"}})
 	require.ErrorContains(t, err, "pool ticket-pilot cannot be rolled over: there is no room for 2 of class standard")
 	_, err = s.As(role.Administrator).LoadEstate(t.Context(), s.EstateFile(servicetest.Estate), false)
 	require.ErrorContains(t, err, "there is no room for 10 of class standard")
@@ -205,7 +213,8 @@ func TestADeliveryThatFailedIsDoneAgainAndRetiringGivesTheDiskUp(t *testing.T) {
 		return func() bool {
 			v, err = c.Version(ctx, "counter-desk", number)
 			require.NoError(t, err)
-			return len(v.Copies) == 4 && !slices.ContainsFunc(v.Copies, func(x client.Copy) bool { return x.State != want })
+			return len(v.Copies) == 4 && !slices.ContainsFunc(v.Copies,
+				func(x client.Copy) bool { return x.State != want })
 		}
 	}
 	s.Until("the deliveries to fail", state("failed"))
@@ -237,33 +246,48 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 		want string
 	}{
 		{client.NewBuildMachine{Name: "bm-new"}, "say what the build machine is made from"},
-		{client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: number, BaseDisk: "x.qcow2"}, "say what the build machine is made from"},
+		{
+			client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: number, BaseDisk: "x.qcow2"},
+			"say what the build machine is made from",
+		},
 		{client.NewBuildMachine{Name: "bm-new", BaseDisk: "x.qcow2"}, "needs a machine class"},
 		{client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: "1999.01.1"}, "1999.01.1"},
-		{client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: number, MachineClass: "graphics"}, "leave the class out"},
-		{client.NewBuildMachine{Name: "tc-001", BaseDisk: "x.qcow2", MachineClass: "standard"}, "is the name of a host"},
+		{
+			client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: number, MachineClass: "graphics"},
+			"leave the class out",
+		},
+		{
+			client.NewBuildMachine{Name: "tc-001", BaseDisk: "x.qcow2", MachineClass: "standard"},
+			"is the name of a host",
+		},
 		{client.NewBuildMachine{Name: "Not A Name", BaseDisk: "x.qcow2", MachineClass: "standard"}, "name"},
 	} {
 		_, err := c.CreateBuildMachine(ctx, "north-quay", bad.in)
 		require.ErrorContains(t, err, bad.want)
 	}
-	_, err := c.CreateBuildMachine(ctx, "no-quay", client.NewBuildMachine{Name: "bm-new", BaseDisk: "x.qcow2", MachineClass: "standard"})
+	_, err := c.CreateBuildMachine(ctx, "no-quay",
+		client.NewBuildMachine{Name: "bm-new", BaseDisk: "x.qcow2", MachineClass: "standard"})
 	require.ErrorContains(t, err, "no-quay")
-	_, err = s.As(role.Viewer).CreateBuildMachine(ctx, "north-quay", client.NewBuildMachine{Name: "bm-new", BaseDisk: "x.qcow2", MachineClass: "standard"})
+	_, err = s.As(role.Viewer).CreateBuildMachine(ctx, "north-quay",
+		client.NewBuildMachine{Name: "bm-new", BaseDisk: "x.qcow2", MachineClass: "standard"})
 	require.True(t, client.IsStatus(err, 403), "%v", err)
 	require.False(t, g.heard("create bm-new of standard from []x.qcow2"))
 
-	site, err := c.CreateBuildMachine(ctx, "north-quay", client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: number})
+	site, err := c.CreateBuildMachine(ctx, "north-quay",
+		client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: number})
 	require.NoError(t, err)
-	require.True(t, g.heard(fmt.Sprintf("create bm-new of standard from [counter-desk-%[1]s-copy-1 counter-desk-%[1]s-copy-2]", number)), "%v", g.said)
+	require.True(t, g.heard(fmt.Sprintf("create bm-new of standard from [counter-desk-%[1]s-copy-1 "+
+		"counter-desk-%[1]s-copy-2]", number)), "%v", g.said)
 	require.Equal(t, "hypervisor hv-2 does not answer", site.Hypervisors[1].Unreachable)
 	_, err = c.StartBuildMachine(ctx, "north-quay", "bm-new")
 	require.NoError(t, err)
 	_, err = c.StopBuildMachine(ctx, "north-quay", "bm-new")
 	require.ErrorContains(t, err, "did not shut down")
-	ended, err := c.RunOnBuildMachine(ctx, "north-quay", "bm-new", client.RunProgram{Path: "/bin/cat", Input: []byte("tides")})
+	ended, err := c.RunOnBuildMachine(ctx, "north-quay", "bm-new",
+		client.RunProgram{Path: "/bin/cat", Input: []byte("tides")})
 	require.NoError(t, err)
-	require.Equal(t, client.ProgramEnded{ExitCode: 3, Output: []byte("/bin/cat says tides"), Errors: []byte("but")}, ended)
+	require.Equal(t, client.ProgramEnded{ExitCode: 3, Output: []byte("/bin/cat says tides"), Errors: []byte("but")},
+		ended)
 	_, err = c.RunOnBuildMachine(ctx, "north-quay", "bm-new", client.RunProgram{Path: "/bin/sleep", Seconds: 1})
 	require.ErrorContains(t, err, "did not end in time")
 	content := bytes.Repeat([]byte{0, 255, 10}, 700_000) // more than other requests may have
@@ -282,8 +306,10 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 		verbs = append(verbs, e.Verb)
 	}
 	require.ElementsMatch(t, []string{
-		"build-machine.create", "build-machine.start", "build-machine.stop", "build-machine.stop-failed", "build-machine.run", "build-machine.run-ended",
-		"build-machine.run", "build-machine.run-failed", "build-machine.put", "build-machine.get", "build-machine.get", "build-machine.get-failed", "build-machine.discard",
+		"build-machine.create", "build-machine.start", "build-machine.stop", "build-machine.stop-failed",
+		"build-machine.run", "build-machine.run-ended",
+		"build-machine.run", "build-machine.run-failed", "build-machine.put", "build-machine.get", "build-machine.get",
+		"build-machine.get-failed", "build-machine.discard",
 	}, verbs)
 }
 
@@ -302,7 +328,8 @@ func TestAProgramNobodyWaitsForStandsInTheTrail(t *testing.T) {
 	defer leave()
 	left := make(chan error, 1)
 	go func() {
-		_, err := operator.RunOnBuildMachine(waiting, "north-quay", "bm-new", client.RunProgram{Path: "/bin/sleep", Args: []string{"600"}, Seconds: 300})
+		_, err := operator.RunOnBuildMachine(waiting, "north-quay", "bm-new",
+			client.RunProgram{Path: "/bin/sleep", Args: []string{"600"}, Seconds: 300})
 		left <- err
 	}()
 	s.Until("the run to be told before it ends", told("build-machine.run"))

@@ -31,7 +31,11 @@ func TestAPreviewSaysWhatTheActComesTo(t *testing.T) {
 		o := rollover.DefaultOptions
 		o.Floor = rollover.Share{}
 		for range 12 {
-			r := engine.PreviewRequest{Image: "desk", Number: rapid.SampledFrom(p.Numbers).Draw(rt, "version"), Pools: []string{rapid.SampledFrom(p.Pools).Draw(rt, "pool")}, Options: o, Overrule: rapid.Bool().Draw(rt, "overrule"), Approved: true}
+			r := engine.PreviewRequest{
+				Image: "desk", Number: rapid.SampledFrom(p.Numbers).Draw(rt, "version"),
+				Pools: []string{rapid.SampledFrom(p.Pools).Draw(rt, "pool")}, Options: o,
+				Overrule: rapid.Bool().Draw(rt, "overrule"), Approved: true,
+			}
 			r.Act = rapid.SampledFrom(append(act.Names(), act.Activate)).Draw(rt, "act")
 			before := entries()
 			preview, err := p.Preview(t.Context(), "tove", r)
@@ -41,13 +45,16 @@ func TestAPreviewSaysWhatTheActComesTo(t *testing.T) {
 			case act.Stage:
 				err = p.Versions.Stage(t.Context(), "tove", "desk", r.Number, versions.Staging{Leaves: &preview.Leaves})
 			case act.Activate:
-				err = p.Versions.Activate(t.Context(), "tove", "desk", r.Number, versions.Activation{Overrule: r.Overrule, Reason: "r", Leaves: &preview.Leaves})
+				err = p.Versions.Activate(t.Context(), "tove", "desk", r.Number,
+					versions.Activation{Overrule: r.Overrule, Reason: "r", Leaves: &preview.Leaves})
 			case act.Rollback:
-				_, err = p.Rollovers.Rollback(t.Context(), "tove", rollovers.RollbackRequest{Image: "desk", To: r.Number, Reason: "r", Leaves: preview.Leaves})
+				_, err = p.Rollovers.Rollback(t.Context(), "tove",
+					rollovers.RollbackRequest{Image: "desk", To: r.Number, Reason: "r", Leaves: preview.Leaves})
 			case act.Retire:
 				err = p.Versions.Retire(t.Context(), "tove", "desk", r.Number, "r")
 			case act.Pin:
-				err = p.Fleet.Pin(t.Context(), "tove", r.Pools[0], r.Number, fleet.Pinning{Reason: "r", Approved: true, Overrule: r.Overrule})
+				err = p.Fleet.Pin(t.Context(), "tove", r.Pools[0], r.Number,
+					fleet.Pinning{Reason: "r", Approved: true, Overrule: r.Overrule})
 			case act.Roll:
 				_, err = p.Rollovers.Start(t.Context(), "tove", rollovers.StartRequest{Pools: r.Pools, Options: o})
 			}
@@ -71,20 +78,25 @@ func TestPreviewsAreReadable(t *testing.T) {
 		require.NoError(t, err)
 		return out
 	}
-	require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[0], versions.Activation{Overrule: true, Reason: "first"}))
+	require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[0],
+		versions.Activation{Overrule: true, Reason: "first"}))
 	require.Equal(t, []string{
 		"Track pilot of desk goes from nothing to 2026.11.2.",
-		"2 hosts in 1 pool that follow pilot run another version: they drift until they are rolled over. Nobody's session changes now.",
+		"2 hosts in 1 pool that follow pilot run another version: they drift until they are rolled over. Nobody's " +
+			"session changes now.",
 		"Production does not change.",
 	}, preview(engine.PreviewRequest{Act: "stage", Number: p.Numbers[1]}).Will)
 	a := preview(engine.PreviewRequest{Act: "activate", Number: p.Numbers[1]})
 	require.Equal(t, "2026.11.1", a.Leaves)
 	require.Contains(t, a.Refused.Error(), "has no clearance")
 	require.Contains(t, strings.Join(a.Will, " "), "2026.11.1 is kept as the fallback.")
-	require.Equal(t, []string{"Pool counters: 5 hosts are taken to 2026.11.1 in batches of 1; 2 seats stay free and in service.", "Nobody is signed in there now."},
+	require.Equal(t, []string{"Pool counters: 5 hosts are taken to 2026.11.1 in batches of 1; 2 seats stay free and " +
+		"in service.", "Nobody is signed in there now."},
 		preview(engine.PreviewRequest{Act: "roll", Pools: []string{"counters"}}).Will)
-	require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[1], versions.Activation{Overrule: true, Reason: "next"}))
-	require.Equal(t, "live of desk goes from 2026.11.2 back to 2026.11.1. 2026.11.2 is barred with your reason, for good.",
+	require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[1],
+		versions.Activation{Overrule: true, Reason: "next"}))
+	require.Equal(t, "live of desk goes from 2026.11.2 back to 2026.11.1. 2026.11.2 is barred with your reason, for "+
+		"good.",
 		strings.Join(preview(engine.PreviewRequest{Act: "rollback"}).Will[:2], " "))
 	_, err := p.Preview(t.Context(), "tove", engine.PreviewRequest{Act: "fly"})
 	require.ErrorContains(t, err, "use stage, activate, rollback, retire, pin or roll")

@@ -29,7 +29,8 @@ func drifting(t *testing.T, o servicetest.Options, pools ...string) (s *servicet
 
 func begin(t *testing.T, s *servicetest.Service, pool string, o client.Options) int64 {
 	t.Helper()
-	rows, err := s.As(role.Operator).StartRollovers(t.Context(), client.StartRollovers{Pools: []string{pool}, Options: o})
+	rows, err := s.As(role.Operator).StartRollovers(t.Context(),
+		client.StartRollovers{Pools: []string{pool}, Options: o})
 	require.NoError(t, err)
 	return rows[0].ID
 }
@@ -92,7 +93,8 @@ func TestMachinesThatFailSayHowAndCanBeRebuilt(t *testing.T) {
 
 func TestASessionThatWillNotEndFailsItsHostWhichServesOn(t *testing.T) {
 	t.Parallel()
-	s, one, _ := drifting(t, servicetest.Options{Scenario: servicetest.Scenario + "crowds:\n  - {hosts: bo-, people: 4, shifts: [\"00:00-23:59\"]}\n"}, "ticket-counters")
+	s, one, _ := drifting(t, servicetest.Options{Scenario: servicetest.Scenario +
+		"crowds:\n  - {hosts: bo-, people: 4, shifts: [\"00:00-23:59\"]}\n"}, "ticket-counters")
 	// The sessions are made to cling before anybody signs in.
 	s.Fault("south-quay", world.Clings, "bo-*")
 	_, err := s.As(role.Operator).Pin(t.Context(), "back-office", client.Pin{Version: one, Reason: "first"})
@@ -106,7 +108,10 @@ func TestASessionThatWillNotEndFailsItsHostWhichServesOn(t *testing.T) {
 	_, err = s.As(role.Operator).Unpin(t.Context(), "back-office", "")
 	require.NoError(t, err)
 	budget := 0
-	id := begin(t, s, "back-office", client.Options{Batch: "1", Floor: "0", LogOff: "warn", Grace: "1m", FailureBudget: &budget})
+	id := begin(t, s, "back-office", client.Options{
+		Batch: "1", Floor: "0", LogOff: "warn", Grace: "1m",
+		FailureBudget: &budget,
+	})
 	s.Until("the pause", func() bool { return shown(t, s, id).State == "paused" })
 	name, why, _ := strings.Cut(failures(t, s, id)[0], ": ")
 	require.Contains(t, why, "could not be ended: signed off at")
@@ -121,13 +126,17 @@ func TestASessionThatWillNotEndFailsItsHostWhichServesOn(t *testing.T) {
 
 func TestADeadlineTurnsWaitIntoWarn(t *testing.T) {
 	t.Parallel()
-	s, _, _ := drifting(t, servicetest.Options{Scenario: servicetest.Scenario + "crowds:\n  - {hosts: bo-, people: 4, shifts: [\"00:00-23:59\"]}\n"}, "back-office")
+	s, _, _ := drifting(t, servicetest.Options{Scenario: servicetest.Scenario +
+		"crowds:\n  - {hosts: bo-, people: 4, shifts: [\"00:00-23:59\"]}\n"}, "back-office")
 	s.Until("people to sign in", func() bool {
 		list, err := s.As(role.Viewer).Sessions(t.Context(), client.SessionQuery{Pool: "back-office"})
 		require.NoError(t, err)
 		return len(list) == 4
 	})
-	id := begin(t, s, "back-office", client.Options{Batch: "2", Floor: "0", Deadline: "10m", Grace: "2m", LastNotice: "1m"})
+	id := begin(t, s, "back-office", client.Options{
+		Batch: "2", Floor: "0", Deadline: "10m", Grace: "2m",
+		LastNotice: "1m",
+	})
 	require.Equal(t, map[rollover.Phase]int{rollover.Done: 4}, s.Ended(id).Phases)
 	drain, err := s.As(role.Viewer).Trail(t.Context(), client.TrailQuery{Verb: "host.drain"}, 100)
 	require.NoError(t, err)
@@ -147,34 +156,47 @@ func TestRolloversOfSeveralPoolsStartTogetherOrNotAtAll(t *testing.T) {
 	t.Parallel()
 	s, _, _ := drifting(t, servicetest.Options{}, "ticket-counters", "back-office")
 	op := s.As(role.Operator)
-	_, err := op.StartRollovers(t.Context(), client.StartRollovers{Pools: []string{"ticket-counters", "ticket-pilot"}, Options: servicetest.Quick})
+	_, err := op.StartRollovers(t.Context(), client.StartRollovers{
+		Pools:   []string{"ticket-counters", "ticket-pilot"},
+		Options: servicetest.Quick,
+	})
 	require.ErrorContains(t, err, "there is nothing to roll over")
 	open, err := op.Rollovers(t.Context(), "", "", true, 10)
 	require.NoError(t, err)
 	require.Empty(t, open)
 
 	// What is wrong is told at once for all pools, with its pool where it is not wrong with all.
-	_, err = op.StartRollovers(t.Context(), client.StartRollovers{Pools: []string{"ticket-counters", "back-office"}, Options: client.Options{Batch: "5", Floor: "400%"}})
+	_, err = op.StartRollovers(t.Context(), client.StartRollovers{
+		Pools:   []string{"ticket-counters", "back-office"},
+		Options: client.Options{Batch: "5", Floor: "400%"},
+	})
 	var refused *client.Error
 	require.ErrorAs(t, err, &refused)
 	var wrong []string
 	for _, d := range refused.Errors {
 		wrong = append(wrong, d.Message)
 	}
-	require.Equal(t, []string{"floor of 400%: a share goes from 0% to 100%", "pool back-office: batch of 5: this pool has 4 hosts, so a batch has 1 to 4"}, wrong)
+	require.Equal(t, []string{
+		"floor of 400%: a share goes from 0% to 100%",
+		"pool back-office: batch of 5: this pool has 4 hosts, so a batch has 1 to 4",
+	}, wrong)
 
 	// A start in the future waits for its time, and can be stopped while it waits.
 	status, err := op.Status(t.Context())
 	require.NoError(t, err)
 	later := status.Now.Add(240 * time.Hour)
-	rows, err := op.StartRollovers(t.Context(), client.StartRollovers{Pools: []string{"ticket-counters", "back-office"}, Options: client.Options{Batch: "100%", Floor: "0", EarliestStart: &later}})
+	rows, err := op.StartRollovers(t.Context(), client.StartRollovers{
+		Pools:   []string{"ticket-counters", "back-office"},
+		Options: client.Options{Batch: "100%", Floor: "0", EarliestStart: &later},
+	})
 	require.NoError(t, err)
 	require.Len(t, rows, 2)
 	for _, r := range rows {
 		s.Until("it to say what it waits for", func() bool {
 			r := shown(t, s, r.ID)
 			require.Contains(t, []rollover.State{rollover.Planned, rollover.Waiting}, r.State)
-			return r.State == rollover.Waiting && len(r.Holds) == 1 && r.Holds[0] == "starts at "+later.UTC().Format("2006-01-02 15:04 MST")
+			return r.State == rollover.Waiting && len(r.Holds) == 1 &&
+				r.Holds[0] == "starts at "+later.UTC().Format("2006-01-02 15:04 MST")
 		})
 		_, err := op.ChangeRollover(t.Context(), r.ID, "stop", "not this week")
 		require.NoError(t, err)
@@ -220,7 +242,8 @@ func TestWaysToRollBack(t *testing.T) {
 	_, err = ap.Rollback(t.Context(), "counter-desk", client.Rollback{Leaves: three, To: four, Reason: "r"})
 	require.ErrorContains(t, err, "was never live")
 
-	back, err := ap.Rollback(t.Context(), "counter-desk", client.Rollback{Leaves: three, To: one, Reason: "slow", KeepUsable: true, TrackOnly: true})
+	back, err := ap.Rollback(t.Context(), "counter-desk",
+		client.Rollback{Leaves: three, To: one, Reason: "slow", KeepUsable: true, TrackOnly: true})
 	require.NoError(t, err)
 	require.Equal(t, []string{"live"}, back.Tracks, "pilot goes on with a version that is still usable")
 	require.Empty(t, back.Rollovers)
@@ -254,7 +277,8 @@ func TestLettingTheFallbackGo(t *testing.T) {
 	admin := s.As(role.Administrator)
 	_, err = admin.Activate(t.Context(), "counter-desk", three, client.Activation{Overrule: true})
 	require.ErrorContains(t, err, "overruling clearance needs a reason")
-	_, err = admin.Activate(t.Context(), "counter-desk", three, client.Activation{Overrule: true, Reason: "the counter opens in an hour"})
+	_, err = admin.Activate(t.Context(), "counter-desk", three,
+		client.Activation{Overrule: true, Reason: "the counter opens in an hour"})
 	require.NoError(t, err)
 	entries, err := admin.Trail(t.Context(), client.TrailQuery{Verb: "version.overrule"}, 10)
 	require.NoError(t, err)
@@ -263,7 +287,8 @@ func TestLettingTheFallbackGo(t *testing.T) {
 
 func TestPeopleAreToldAndSignedOffByHand(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t, servicetest.Options{Scenario: servicetest.Scenario + "crowds:\n  - {hosts: bo-, people: 3, shifts: [\"00:00-23:59\"]}\n"})
+	s := servicetest.Start(t, servicetest.Options{Scenario: servicetest.Scenario +
+		"crowds:\n  - {hosts: bo-, people: 3, shifts: [\"00:00-23:59\"]}\n"})
 	s.Live("back-office")
 	op := s.As(role.Operator)
 	var list []client.Session

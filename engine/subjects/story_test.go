@@ -34,7 +34,8 @@ func hosts(t *testing.T, s *servicetest.Service, q client.HostQuery) []client.Ho
 func onceEach(t *testing.T, s *servicetest.Service, id int64, n int, verbs ...string) {
 	t.Helper()
 	for _, verb := range verbs {
-		entries, err := s.As(role.Viewer).Trail(t.Context(), client.TrailQuery{Scope: fmt.Sprintf("rollover %d", id), Verb: verb}, 1000)
+		entries, err := s.As(role.Viewer).Trail(t.Context(),
+			client.TrailQuery{Scope: fmt.Sprintf("rollover %d", id), Verb: verb}, 1000)
 		require.NoError(t, err)
 		seen := map[string]bool{}
 		for _, e := range entries {
@@ -67,7 +68,11 @@ func TestFromCaptureToProductionAndBack(t *testing.T) {
 	s.Activated(two)
 	require.Len(t, hosts(t, s, client.HostQuery{Pool: "ticket-counters", Drifts: true}), 8)
 
-	rows, err := s.As(role.Operator).StartRollovers(ctx, client.StartRollovers{Pools: []string{"ticket-counters"}, Options: client.Options{Batch: "3", Floor: "4", LogOff: "warn", Grace: "5m"}})
+	rows, err := s.As(role.Operator).StartRollovers(ctx,
+		client.StartRollovers{
+			Pools:   []string{"ticket-counters"},
+			Options: client.Options{Batch: "3", Floor: "4", LogOff: "warn", Grace: "5m"},
+		})
 	require.NoError(t, err)
 	r := s.Ended(rows[0].ID)
 	require.Equal(t, rollover.Finished, r.State)
@@ -82,7 +87,8 @@ func TestFromCaptureToProductionAndBack(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEmpty(t, warned)
 
-	back, err := s.As(role.Approver).Rollback(ctx, "counter-desk", client.Rollback{Leaves: two, Reason: "tickets do not print"})
+	back, err := s.As(role.Approver).Rollback(ctx, "counter-desk",
+		client.Rollback{Leaves: two, Reason: "tickets do not print"})
 	require.NoError(t, err)
 	require.Equal(t, one, back.To)
 	require.ElementsMatch(t, []string{"pilot", "live"}, back.Tracks)
@@ -113,7 +119,11 @@ func TestTheFailureBudgetPausesAndAReversalTouchesOnlyWhatWasDone(t *testing.T) 
 
 	s.Fault("north-quay", world.CheckFails, "tc-*")
 	budget := 0
-	rows, err := s.As(role.Operator).StartRollovers(ctx, client.StartRollovers{Pools: []string{"ticket-counters"}, Options: client.Options{Batch: "2", Floor: "0", FailureBudget: &budget}})
+	rows, err := s.As(role.Operator).StartRollovers(ctx,
+		client.StartRollovers{
+			Pools:   []string{"ticket-counters"},
+			Options: client.Options{Batch: "2", Floor: "0", FailureBudget: &budget},
+		})
 	require.NoError(t, err)
 	id := rows[0].ID
 	show := func() client.Rollover {
@@ -149,7 +159,8 @@ func TestStoppingPutsHostsBackAndLeavesTheRest(t *testing.T) {
 	two := s.Captured("counter-desk", "bm-counter")
 	s.Tried(two)
 	s.Activated(two)
-	rows, err := s.As(role.Operator).StartRollovers(ctx, client.StartRollovers{Pools: []string{"ticket-counters"}, Options: client.Options{Batch: "4", Floor: "0"}})
+	rows, err := s.As(role.Operator).StartRollovers(ctx,
+		client.StartRollovers{Pools: []string{"ticket-counters"}, Options: client.Options{Batch: "4", Floor: "0"}})
 	require.NoError(t, err)
 	id := rows[0].ID
 	s.Until("hosts to drain", func() bool { return len(hosts(t, s, client.HostQuery{State: "draining"})) > 0 })
@@ -167,7 +178,8 @@ func TestStoppingPutsHostsBackAndLeavesTheRest(t *testing.T) {
 	r := s.Ended(id)
 	require.Equal(t, rollover.Stopped, r.State)
 	require.Zero(t, r.Phases["queued"]+r.Phases["draining"]+r.Phases["warned"]+r.Phases["emptied"])
-	require.Len(t, hosts(t, s, client.HostQuery{Pool: "ticket-counters", State: "serving"}), 8, "no host is left drained and forgotten")
+	require.Len(t, hosts(t, s, client.HostQuery{Pool: "ticket-counters", State: "serving"}), 8,
+		"no host is left drained and forgotten")
 	_, err = s.As(role.Operator).ChangeRollover(ctx, id, "resume", "")
 	require.ErrorContains(t, err, "cannot be changed any more")
 }
@@ -187,7 +199,10 @@ func TestAnAgentThatFallsSilentAndSpeaksAgain(t *testing.T) {
 	_, err = s.As(role.Operator).RebuildHost(t.Context(), "bo-002", client.RebuildHost{})
 	require.ErrorContains(t, err, "--vouch-empty", "silence proves nothing")
 	s.Fault("south-quay", "", "")
-	s.Until("bo-002 to come back", func() bool { return len(hosts(t, s, client.HostQuery{Pool: "back-office", State: "serving"})) == 4 })
+	s.Until("bo-002 to come back", func() bool {
+		return len(hosts(t, s,
+			client.HostQuery{Pool: "back-office", State: "serving"})) == 4
+	})
 }
 
 func TestHostsByHand(t *testing.T) {
@@ -301,7 +316,10 @@ func TestSlowCopiesHoldARolloverUntilTheyAreThere(t *testing.T) {
 	})
 	_, err = op.Stage(ctx, "counter-desk", v.Number, client.Staging{})
 	require.NoError(t, err)
-	rows, err := op.StartRollovers(ctx, client.StartRollovers{Pools: []string{"ticket-pilot"}, Options: servicetest.Quick})
+	rows, err := op.StartRollovers(ctx, client.StartRollovers{
+		Pools:   []string{"ticket-pilot"},
+		Options: servicetest.Quick,
+	})
 	require.NoError(t, err)
 	s.Until("the hold", func() bool {
 		r, err := op.Rollover(ctx, rows[0].ID)

@@ -45,7 +45,10 @@ func (l *Log) Failed(what string, err error, details ...any) {
 	case s.times == 1:
 		l.log.Error(what, append([]any{"err", err}, details...)...)
 	case now.Sub(s.said) >= Reminder:
-		l.log.Error(what+", as before", append([]any{"err", err, "times", s.times, "since", s.since.UTC().Format(time.RFC3339)}, details...)...)
+		l.log.Error(what+", as before", append([]any{
+			"err", err, "times", s.times, "since",
+			s.since.UTC().Format(time.RFC3339),
+		}, details...)...)
 	default:
 		return
 	}

@@ -39,7 +39,8 @@ func (vs *Versions) Capture(ctx context.Context, actor string, r CaptureRequest)
 		return v, err
 	}
 	if machine.MachineClass != img.MachineClass {
-		return v, engine.Invalidf("build machine %s is of class %s, and image %s is for class %s", machine.Name, machine.MachineClass, img.Name, img.MachineClass)
+		return v, engine.Invalidf("build machine %s is of class %s, and image %s is for class %s", machine.Name,
+			machine.MachineClass, img.Name, img.MachineClass)
 	}
 	if machine.State == "capturing" {
 		return v, engine.Conflictf("build machine %s is being captured: wait until that is done", machine.Name)
@@ -65,7 +66,8 @@ func (vs *Versions) Capture(ctx context.Context, actor string, r CaptureRequest)
 		if busy, err := tx.LockCapture(site.Name + "/" + machine.Name); err != nil {
 			return err
 		} else if busy != "" {
-			return engine.Conflictf("build machine %s is being captured as %s: wait until that is done", machine.Name, busy)
+			return engine.Conflictf("build machine %s is being captured as %s: wait until that is done", machine.Name,
+				busy)
 		}
 		scheme := image.Scheme(img.Numbering)
 		if number == "" {
@@ -75,18 +77,24 @@ func (vs *Versions) Capture(ctx context.Context, actor string, r CaptureRequest)
 		}
 		v = store.Version{
 			ImageID: img.ID, Number: number, State: image.Capturing, Source: site.Name + "/" + machine.Name,
-			Notes: strings.TrimSpace(r.Notes), Tags: r.Tags, EndOfLife: r.EndOfLife, Discards: r.Discard, CapturedBy: actor, CreatedAt: now, Revision: 1,
+			Notes: strings.TrimSpace(r.Notes), Tags: r.Tags, EndOfLife: r.EndOfLife, Discards: r.Discard,
+			CapturedBy: actor, CreatedAt: now, Revision: 1,
 		}
 		if err := tx.Create(&v).Error; err != nil {
 			return err
 		}
-		tx.Record(store.Entry{Verb: "version.capture", Subject: Subject(img, v), Reason: v.Notes, Detail: map[string]any{"from": v.Source}})
+		tx.Record(store.Entry{
+			Verb: "version.capture", Subject: Subject(img, v), Reason: v.Notes,
+			Detail: map[string]any{"from": v.Source},
+		})
 		return tx.Ask(vs.captures.Of(site.ID, store.VersionSubject(v.ID), 1, ofVersion{v.ID}))
 	})
 	return v, err
 }
 
-func (vs *Versions) findBuildMachine(ctx context.Context, siteName, name string) (store.Site, platform.BuildMachine, error) {
+func (vs *Versions) findBuildMachine(ctx context.Context, siteName, name string) (store.Site, platform.BuildMachine,
+	error,
+) {
 	sites, err := store.Sites(vs.engine.Store.DB.WithContext(ctx))
 	if err != nil {
 		return store.Site{}, platform.BuildMachine{}, err
@@ -116,15 +124,19 @@ func (vs *Versions) findBuildMachine(ctx context.Context, siteName, name string)
 		}
 	}
 	if len(found) == 0 && len(silent) > 0 {
-		return store.Site{}, platform.BuildMachine{}, engine.Conflictf("build machine %q was not found; there are: %s; %s", name, orNone(known), strings.Join(silent, "; "))
+		return store.Site{}, platform.BuildMachine{},
+			engine.Conflictf("build machine %q was not found; there are: %s; %s", name, orNone(known),
+				strings.Join(silent, "; "))
 	}
 	switch len(found) {
 	case 1:
 		return found[0].site, found[0].machine, nil
 	case 0:
-		return store.Site{}, platform.BuildMachine{}, engine.Invalidf("there is no build machine %q; there are: %s", name, orNone(known))
+		return store.Site{}, platform.BuildMachine{},
+			engine.Invalidf("there is no build machine %q; there are: %s", name, orNone(known))
 	}
-	return store.Site{}, platform.BuildMachine{}, engine.Invalidf("build machine %q is at several sites: say which site is meant", name)
+	return store.Site{}, platform.BuildMachine{},
+		engine.Invalidf("build machine %q is at several sites: say which site is meant", name)
 }
 
 func orNone(list []string) string {
@@ -143,7 +155,10 @@ func sourceOf(v store.Version) (site, machine string) {
 func askCapture(_ context.Context, db *gorm.DB, _ store.Work, in ofVersion) (platform.Capture, error) {
 	img, v, err := Of(db, in.Version)
 	_, machine := sourceOf(v)
-	return platform.Capture{BuildMachine: machine, Disk: diskName(img, v), Stamp: Label(img, v), MachineClass: img.MachineClass, Discard: v.Discards}, err
+	return platform.Capture{
+		BuildMachine: machine, Disk: diskName(img, v), Stamp: Label(img, v),
+		MachineClass: img.MachineClass, Discard: v.Discards,
+	}, err
 }
 
 // captureProgressed tells watchers that a capture gets on.

@@ -27,7 +27,10 @@ func (vs *Versions) deliver(tx *store.Tx, v store.Version, siteID int64, ordinal
 func askDelivery(_ context.Context, db *gorm.DB, _ store.Work, in ofCopy) (platform.Deliver, error) {
 	img, v, name, err := copyOf(db, in)
 	source, _ := sourceOf(v)
-	return platform.Deliver{Source: source, Disk: diskName(img, v), Digest: v.Digest, Copy: name, MachineClass: img.MachineClass}, err
+	return platform.Deliver{
+		Source: source, Disk: diskName(img, v), Digest: v.Digest, Copy: name,
+		MachineClass: img.MachineClass,
+	}, err
 }
 
 // copyOf returns the version of a copy, and what the copy is called on its platform.
@@ -59,7 +62,10 @@ func deliveryEnded(tx *store.Tx, in ofCopy, end *engine.Ending[platform.Made]) e
 		return err
 	}
 	end.Failure = cmp.Or(end.Failure, WrongDigest(img, v, end.Output))
-	entry := store.Entry{Verb: "copy.deliver", Subject: Subject(img, v), Reason: end.Failure, Detail: map[string]any{"site": site.Name}}
+	entry := store.Entry{
+		Verb: "copy.deliver", Subject: Subject(img, v), Reason: end.Failure,
+		Detail: map[string]any{"site": site.Name},
+	}
 	if end.Failure != "" {
 		entry.Verb = "copy.fail"
 		tx.Record(entry)
@@ -102,7 +108,8 @@ func (vs *Versions) Redeliver(ctx context.Context, actor, imageName, number stri
 			if err := tx.CopyIsComing(c.ID); err != nil {
 				return err
 			}
-			if err := tx.Ask(vs.deliveries.Of(c.SiteID, store.CopySubject(c.ID), last+1, ofCopy{v.ID, c.ID})); err != nil {
+			if err := tx.Ask(vs.deliveries.Of(c.SiteID, store.CopySubject(c.ID), last+1,
+				ofCopy{v.ID, c.ID})); err != nil {
 				return err
 			}
 			n++
@@ -120,7 +127,8 @@ func (vs *Versions) Redeliver(ctx context.Context, actor, imageName, number stri
 			}
 		}
 		if n == 0 {
-			return engine.Conflictf("every copy of %s is there or on its way: there is nothing to deliver again", Label(img, *v))
+			return engine.Conflictf("every copy of %s is there or on its way: there is nothing to deliver again",
+				Label(img, *v))
 		}
 		tx.Record(store.Entry{Verb: "version.deliver", Subject: Subject(img, *v), Detail: map[string]any{"copies": n}})
 		return nil
@@ -165,7 +173,9 @@ func (vs *Versions) diskDeletionEnded(tx *store.Tx, in ofVersion, end *engine.En
 
 // deleteAgain asks for a deletion anew that failed: later each time, up to an
 // hour of the database's clock. What nobody needs would fill the storage for ever.
-func deleteAgain[In any](tx *store.Tx, failed store.Work, of func(site int64, subject string, attempt int, in In) store.Work, in In) error {
+func deleteAgain[In any](tx *store.Tx, failed store.Work,
+	of func(site int64, subject string, attempt int, in In) store.Work, in In,
+) error {
 	next := []store.Work{of(failed.SiteID, failed.Subject, failed.Attempt+1, in)}
 	if err := tx.Ask(next...); err != nil {
 		return err

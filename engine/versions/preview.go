@@ -14,7 +14,9 @@ import (
 	"nimblepane/store"
 )
 
-func (vs *Versions) previewTrack(ctx context.Context, r engine.PreviewRequest, trackName string) (p engine.Preview, err error) {
+func (vs *Versions) previewTrack(ctx context.Context, r engine.PreviewRequest, trackName string) (p engine.Preview,
+	err error,
+) {
 	db := vs.engine.Store.DB.WithContext(ctx)
 	img, v, err := versionOf(db, r)
 	if err != nil {
@@ -29,7 +31,8 @@ func (vs *Versions) previewTrack(ctx context.Context, r engine.PreviewRequest, t
 	}
 	p.Will = []string{
 		fmt.Sprintf("Track %s of %s goes from %s to %s.", trackName, img.Name, cmp.Or(p.Leaves, "nothing"), v.Number),
-		fmt.Sprintf("%s in %s that follow %s run another version: they drift until they are rolled over. Nobody's session changes now.", english.Plural(hosts, "host", ""), english.Plural(pools, "pool", ""), trackName),
+		fmt.Sprintf("%s in %s that follow %s run another version: they drift until they are rolled over. Nobody's "+
+			"session changes now.", english.Plural(hosts, "host", ""), english.Plural(pools, "pool", ""), trackName),
 	}
 	if trackName == image.Pilot {
 		p.Will = append(p.Will, "Production does not change.")
@@ -53,21 +56,28 @@ func (vs *Versions) previewTrack(ctx context.Context, r engine.PreviewRequest, t
 	return p, nil
 }
 
-func (vs *Versions) previewStage(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview, err error) {
+func (vs *Versions) previewStage(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview,
+	err error,
+) {
 	if p, err = vs.previewTrack(ctx, r, image.Pilot); err != nil {
 		return p, err
 	}
 	return p, vs.Stage(ctx, actor, r.Image, r.Number, Staging{Reason: engine.PreviewReason})
 }
 
-func (vs *Versions) previewActivate(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview, err error) {
+func (vs *Versions) previewActivate(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview,
+	err error,
+) {
 	if p, err = vs.previewTrack(ctx, r, image.Live); err != nil {
 		return p, err
 	}
-	return p, vs.Activate(ctx, actor, r.Image, r.Number, Activation{Reason: engine.PreviewReason, LetGo: r.LetGo, Overrule: r.Overrule})
+	return p, vs.Activate(ctx, actor, r.Image, r.Number,
+		Activation{Reason: engine.PreviewReason, LetGo: r.LetGo, Overrule: r.Overrule})
 }
 
-func (vs *Versions) previewRetire(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview, err error) {
+func (vs *Versions) previewRetire(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview,
+	err error,
+) {
 	db := vs.engine.Store.DB.WithContext(ctx)
 	img, v, err := versionOf(db, r)
 	if err != nil {

@@ -45,8 +45,11 @@ func matters(db *gorm.DB, now time.Time, add func(engine.Matter)) error {
 			// Said once, at the first of its tracks.
 			if v.EndOfLife != nil && v.EndOfLife.Sub(now) < endOfLifeNear && named[v.ID][0] == t.Name {
 				add(engine.Matter{
-					Kind: matter.EndOfLife, Urgent: !now.Before(*v.EndOfLife), Title: fmt.Sprintf("%s reaches its end-of-life on %s", Label(img, v), v.EndOfLife.Format(time.DateOnly)),
-					Detail: strings.Join(named[v.ID], " and ") + " of " + img.Name + " still name it", Link: "images/" + img.Name, Command: "pane version list " + img.Name,
+					Kind: matter.EndOfLife, Urgent: !now.Before(*v.EndOfLife),
+					Title: fmt.Sprintf("%s reaches its end-of-life on %s", Label(img, v),
+						v.EndOfLife.Format(time.DateOnly)),
+					Detail: strings.Join(named[v.ID], " and ") + " of " + img.Name + " still name it", Link: "images/" +
+						img.Name, Command: "pane version list " + img.Name,
 				})
 			}
 			if t.Name == image.Pilot {
@@ -60,14 +63,17 @@ func matters(db *gorm.DB, now time.Time, add func(engine.Matter)) error {
 			return err
 		}
 		for _, c := range failed {
-			add(engine.Matter{Kind: matter.Copy, Urgent: true, Title: "A copy of " + img.Name + " could not be delivered", Detail: c.Failure, Link: "images/" + img.Name})
+			add(engine.Matter{Kind: matter.Copy, Urgent: true, Title: "A copy of " + img.Name +
+				" could not be delivered", Detail: c.Failure, Link: "images/" + img.Name})
 		}
 	}
 	return nil
 }
 
 // trialMatter tells of a version on pilot that waits for sign-offs, or that could go live.
-func trialMatter(db *gorm.DB, now time.Time, img store.Image, v store.Version, live store.Track, add func(engine.Matter)) error {
+func trialMatter(db *gorm.DB, now time.Time, img store.Image, v store.Version, live store.Track,
+	add func(engine.Matter),
+) error {
 	if live.VersionID != nil && *live.VersionID == v.ID {
 		return nil
 	}
@@ -77,12 +83,19 @@ func trialMatter(db *gorm.DB, now time.Time, img store.Image, v store.Version, l
 	}
 	unmet := clearance.Unmet(answers)
 	if len(unmet) == 0 {
-		add(engine.Matter{Kind: matter.Cleared, Title: Label(img, v) + " has clearance and is not live", Detail: "activate it when you are ready", Link: "images/" + img.Name, Command: "pane activate " + Label(img, v)})
+		add(engine.Matter{
+			Kind: matter.Cleared, Title: Label(img, v) + " has clearance and is not live",
+			Detail: "activate it when you are ready", Link: "images/" + img.Name, Command: "pane activate " +
+				Label(img, v),
+		})
 		return nil
 	}
 	for _, u := range unmet {
 		if u.Rule == "testers" {
-			add(engine.Matter{Kind: matter.Trial, Title: "The trial of " + Label(img, v) + " waits for sign-offs", Detail: u.Why, Link: "images/" + img.Name, Command: "pane trial show " + Label(img, v)})
+			add(engine.Matter{
+				Kind: matter.Trial, Title: "The trial of " + Label(img, v) + " waits for sign-offs",
+				Detail: u.Why, Link: "images/" + img.Name, Command: "pane trial show " + Label(img, v),
+			})
 		}
 	}
 	return nil

@@ -78,7 +78,10 @@ func advance(tx *store.Tx, img store.Image, v store.Version, trackName, verb str
 			return err
 		}
 	}
-	tx.Record(store.Entry{Verb: verb, Subject: Subject(img, v), Reason: a.Reason, Detail: map[string]any{"track": trackName, "before": cmp.Or(before, "nothing"), "let_go": a.LetGo}})
+	tx.Record(store.Entry{
+		Verb: verb, Subject: Subject(img, v), Reason: a.Reason,
+		Detail: map[string]any{"track": trackName, "before": cmp.Or(before, "nothing"), "let_go": a.LetGo},
+	})
 	return tx.MoveTrack(&t, store.TrackMove{Kind: image.Advance, VersionID: v.ID, LetGo: a.LetGo, Reason: a.Reason})
 }
 
@@ -88,5 +91,7 @@ func CheckLeaves(img store.Image, track, names, meant string) error {
 	if names == meant {
 		return nil
 	}
-	return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf("track %s of %s names %s, and not %s: somebody moved it since you looked; look again, and repeat it if it is still right", track, img.Name, cmp.Or(names, "nothing"), cmp.Or(meant, "nothing"))}
+	return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf(
+		"track %s of %s names %s, and not %s: somebody moved it since you looked; look again, and repeat it if it "+
+			"is still right", track, img.Name, cmp.Or(names, "nothing"), cmp.Or(meant, "nothing"))}
 }

@@ -27,10 +27,14 @@ func (vs *Versions) SignOff(ctx context.Context, tester, imageName, number strin
 			return err
 		}
 		if pilot.VersionID == nil || *pilot.VersionID != v.ID {
-			return engine.Conflictf("%s is not on trial: stage it first, then it can be tried and signed", Label(img, *v))
+			return engine.Conflictf("%s is not on trial: stage it first, then it can be tried and signed",
+				Label(img, *v))
 		}
 		verdict := map[bool]string{true: "yes", false: "no"}[yes]
-		tx.Record(store.Entry{Verb: "version.sign", Subject: Subject(img, *v), Reason: comment, Detail: map[string]any{"says": verdict}})
+		tx.Record(store.Entry{
+			Verb: "version.sign", Subject: Subject(img, *v), Reason: comment,
+			Detail: map[string]any{"says": verdict},
+		})
 		return tx.Save(&store.SignOff{VersionID: v.ID, Tester: tester, Yes: yes, Comment: comment, At: tx.Now}).Error
 	})
 }
@@ -55,7 +59,10 @@ func Cleared(tx *store.Tx, img store.Image, v store.Version, overrule bool) (ove
 
 // Clearance answers every rule for the version, as things stand.
 func Clearance(db *gorm.DB, img store.Image, v store.Version, now time.Time) ([]clearance.Answer, error) {
-	settings := clearance.Settings{Testers: img.Testers, Soak: time.Duration(img.SoakSeconds) * time.Second, Copies: img.Copies}
+	settings := clearance.Settings{
+		Testers: img.Testers, Soak: time.Duration(img.SoakSeconds) * time.Second,
+		Copies: img.Copies,
+	}
 	facts := clearance.Facts{State: v.State, Barred: v.Barred}
 	if v.EndOfLife != nil {
 		facts.EndOfLife = *v.EndOfLife

@@ -23,7 +23,9 @@ type VersionEdit struct {
 func (vs *Versions) EditVersion(ctx context.Context, actor, imageName, number string, edit VersionEdit) error {
 	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
 		if v.Revision != edit.Revision {
-			return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf("%s was changed since you read it (revision %d, now %d): read it again and repeat the change", Label(img, *v), edit.Revision, v.Revision)}
+			return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf(
+				"%s was changed since you read it (revision %d, now %d): read it again and repeat the change",
+				Label(img, *v), edit.Revision, v.Revision)}
 		}
 		detail := map[string]any{}
 		if edit.Notes != nil {
@@ -42,7 +44,9 @@ func (vs *Versions) EditVersion(ctx context.Context, actor, imageName, number st
 }
 
 // onVersion changes a version under the lock of its image.
-func (vs *Versions) onVersion(ctx context.Context, actor, imageName, number string, fn func(*store.Tx, store.Image, *store.Version) error) error {
+func (vs *Versions) onVersion(ctx context.Context, actor, imageName, number string,
+	fn func(*store.Tx, store.Image, *store.Version) error,
+) error {
 	return vs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		img, err := store.LockImage(tx.DB, imageName)
 		if err != nil {
@@ -71,13 +75,15 @@ func (vs *Versions) Bar(ctx context.Context, actor, imageName, number, reason st
 		}
 		for _, t := range tracks {
 			if t.VersionID != nil && *t.VersionID == v.ID {
-				return engine.Conflictf("track %s of %s names %s: roll back first, or stage another version", t.Name, img.Name, v.Number)
+				return engine.Conflictf("track %s of %s names %s: roll back first, or stage another version", t.Name,
+					img.Name, v.Number)
 			}
 		}
 		if pinned, err := store.PinnedTo(tx.DB, v.ID); err != nil {
 			return err
 		} else if len(pinned) > 0 {
-			return engine.Conflictf("pool %s is pinned to %s: unpin it first", strings.Join(pinned, ", "), Label(img, *v))
+			return engine.Conflictf("pool %s is pinned to %s: unpin it first", strings.Join(pinned, ", "),
+				Label(img, *v))
 		}
 		return BarIn(tx, img, v, reason)
 	})
@@ -155,7 +161,8 @@ func (vs *Versions) Retire(ctx context.Context, actor, imageName, number, reason
 			}
 		}
 		for _, c := range copies {
-			if err := tx.Ask(vs.copyDeletions.Of(c.SiteID, store.CopySubject(c.ID), 1, ofCopy{v.ID, c.ID})); err != nil {
+			if err := tx.Ask(vs.copyDeletions.Of(c.SiteID, store.CopySubject(c.ID), 1,
+				ofCopy{v.ID, c.ID})); err != nil {
 				return err
 			}
 		}
@@ -170,7 +177,10 @@ func (vs *Versions) Retire(ctx context.Context, actor, imageName, number, reason
 		}
 		v.State = image.Retired
 		v.Revision++
-		tx.Record(store.Entry{Verb: "version.retire", Subject: Subject(img, *v), Reason: reason, Detail: map[string]any{"copies": len(copies)}})
+		tx.Record(store.Entry{
+			Verb: "version.retire", Subject: Subject(img, *v), Reason: reason,
+			Detail: map[string]any{"copies": len(copies)},
+		})
 		return nil
 	})
 }

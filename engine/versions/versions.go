@@ -41,7 +41,8 @@ type (
 func New(e *engine.Engine) *Versions {
 	vs := &Versions{engine: e}
 	vs.captures = engine.Work[ofVersion, platform.Capture, platform.Captured]{
-		Kind: store.WorkCapture, Operation: platform.CaptureMachine, Ask: askCapture, Progressed: captureProgressed, Ended: vs.captureEnded,
+		Kind: store.WorkCapture, Operation: platform.CaptureMachine, Ask: askCapture, Progressed: captureProgressed,
+		Ended: vs.captureEnded,
 	}
 	vs.diskDeletions = engine.Work[ofVersion, platform.Named, platform.Nothing]{
 		Kind: store.WorkDeleteDisk, Operation: platform.DeleteDisk, Ask: askDiskDeletion, Ended: vs.diskDeletionEnded,
@@ -58,8 +59,11 @@ func New(e *engine.Engine) *Versions {
 	engine.AddWork(e, vs.deliveries)
 	engine.AddWork(e, vs.copyDeletions)
 	e.Add(engine.Subject{
-		Matters:  []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
-		Previews: map[act.Name]engine.Previewer{act.Stage: vs.previewStage, act.Activate: vs.previewActivate, act.Retire: vs.previewRetire},
+		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
+		Previews: map[act.Name]engine.Previewer{
+			act.Stage: vs.previewStage, act.Activate: vs.previewActivate,
+			act.Retire: vs.previewRetire,
+		},
 	})
 	return vs
 }

@@ -28,7 +28,8 @@ type browser struct {
 func open(t *testing.T, url string) *browser {
 	t.Helper()
 	allocate, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true))...)
+		chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true))...)
 	t.Cleanup(cancel)
 	ctx, cancel := chromedp.NewContext(allocate)
 	t.Cleanup(cancel)
@@ -72,18 +73,21 @@ func (b *browser) click(label string) {
 		b?.click();
 		return !!b;
 	})()`, label)
-	require.Eventually(b.t, func() bool { return script[bool](b, press) }, 20*time.Second, 50*time.Millisecond, "there is no button %q", label)
+	require.Eventually(b.t, func() bool { return script[bool](b, press) }, 20*time.Second, 50*time.Millisecond,
+		"there is no button %q", label)
 }
 
 func (b *browser) signIn(name string) {
 	b.t.Helper()
-	b.do(chromedp.SendKeys(`input[name=name]`, name), chromedp.SendKeys(`input[name=password]`, servicetest.Password+"\r"), chromedp.WaitVisible(`nav`))
+	b.do(chromedp.SendKeys(`input[name=name]`, name),
+		chromedp.SendKeys(`input[name=password]`, servicetest.Password+"\r"), chromedp.WaitVisible(`nav`))
 }
 
 func (b *browser) visit(path string) {
 	b.t.Helper()
 	b.do(chromedp.Navigate(b.url+path), chromedp.WaitVisible(`h1`))
-	require.Eventuallyf(b.t, func() bool { return !script[bool](b, `document.body.innerText.includes("Loading")`) }, 30*time.Second, 50*time.Millisecond,
+	require.Eventuallyf(b.t, func() bool { return !script[bool](b, `document.body.innerText.includes("Loading")`) },
+		30*time.Second, 50*time.Millisecond,
 		"%s does not load: %s", path, script[string](b, `document.body.innerText`))
 }
 
@@ -100,14 +104,22 @@ type metal struct{ platform.Platform }
 
 func (metal) Nodes(context.Context) ([]platform.Node, error) {
 	return []platform.Node{
-		{Name: "hv-1", Address: "qemu:///system", Software: "libvirt 9.0.0", Acceleration: "kvm", Cores: 16, CoresUsed: 24, Memory: 64 << 30, MemoryUsed: 60 << 30, Storage: 1 << 40, StorageFree: 1 << 39, StoragePath: "/pool", Machines: 12, Others: 1},
-		{Name: "hv-2", Address: "qemu+tls://hv-2.example.org/system", Unreachable: "hypervisor hv-2 does not answer: connection refused"},
+		{
+			Name: "hv-1", Address: "qemu:///system", Software: "libvirt 9.0.0", Acceleration: "kvm", Cores: 16,
+			CoresUsed: 24, Memory: 64 << 30, MemoryUsed: 60 << 30, Storage: 1 << 40, StorageFree: 1 << 39,
+			StoragePath: "/pool", Machines: 12, Others: 1,
+		},
+		{
+			Name: "hv-2", Address: "qemu+tls://hv-2.example.org/system",
+			Unreachable: "hypervisor hv-2 does not answer: connection refused",
+		},
 	}, nil
 }
 
 func (metal) Machine(_ context.Context, host string) (platform.Machine, error) {
 	return platform.Machine{
-		State: platform.MachineRunning, Node: "hv-1", Name: host, Cores: 2, Memory: 4 << 30, Network: "bridge br0, 52:54:00:01:02:03",
+		State: platform.MachineRunning, Node: "hv-1", Name: host, Cores: 2, Memory: 4 << 30,
+		Network: "bridge br0, 52:54:00:01:02:03",
 		Display: "vnc://127.0.0.1:5901 on hv-1", Disks: []string{"/pool/" + host + ".own.qcow2", "/pool/desk.qcow2"},
 	}, nil
 }
@@ -117,7 +129,8 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 	axe, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err)
 	over := func(p platform.Platform) platform.Platform { return metal{p} }
-	s := serveConsole(t, servicetest.Options{Over: over, Scenario: servicetest.Scenario + "crowds:\n  - {hosts: bo-, people: 6, shifts: [\"00:00-23:59\"]}\n"})
+	s := serveConsole(t, servicetest.Options{Over: over, Scenario: servicetest.Scenario +
+		"crowds:\n  - {hosts: bo-, people: 6, shifts: [\"00:00-23:59\"]}\n"})
 	number := s.Live("back-office")
 	_, err = s.As(role.Operator).DrainHost(t.Context(), "bo-001", "to be looked at")
 	require.NoError(t, err)
@@ -128,7 +141,8 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 	b := open(t, s.URL)
 	check := func(page string) {
 		t.Helper()
-		require.LessOrEqual(t, script[int](b, `document.documentElement.scrollWidth`), 1280, "%s scrolls sideways", page)
+		require.LessOrEqual(t, script[int](b, `document.documentElement.scrollWidth`), 1280, "%s scrolls sideways",
+			page)
 		script[any](b, string(axe)+"; undefined")
 		found := script[[]string](b, `axe.run(document, {resultTypes: ["violations"]}).then(r => r.violations.map(v => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 200)).join(" | ")))`)
 		require.Empty(t, found, "%s", page)
@@ -138,10 +152,15 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 	for _, shade := range []string{"light", "dark"} {
 		script[any](b, `localStorage.setItem("shade", "`+shade+`")`)
 		for path, shows := range map[string]string{
-			"/": "drained by hand", "/images": "fallback", "/images/counter-desk": number, "/pools": "back-office", "/pools/back-office": "bo-004",
-			"/rollovers": "finished", "/rollovers/1": "Hosts by batch", "/rollovers/new?pool=ticket-pilot": "Log-off policy", "/trail": "version.activate", "/nowhere": "no page",
-			"/pools/back-office?host=bo-001": "Drained by", "/sites": "bm-counter", "/sites/north-quay": "hv-2 does not answer", "/hosts/bo-001": "made on /pool/desk.qcow2",
-			"/hosts?find=bo-": "bo-004", "/people": "Tell", "/images/counter-desk/versions/" + number: "version.seal", "/estate": "Check it first", "/accounts": "Add an account", "/tokens": "Make a token",
+			"/": "drained by hand", "/images": "fallback", "/images/counter-desk": number, "/pools": "back-office",
+			"/pools/back-office": "bo-004",
+			"/rollovers":         "finished", "/rollovers/1": "Hosts by batch",
+			"/rollovers/new?pool=ticket-pilot": "Log-off policy", "/trail": "version.activate",
+			"/nowhere":                       "no page",
+			"/pools/back-office?host=bo-001": "Drained by", "/sites": "bm-counter",
+			"/sites/north-quay": "hv-2 does not answer", "/hosts/bo-001": "made on /pool/desk.qcow2",
+			"/hosts?find=bo-": "bo-004", "/people": "Tell", "/images/counter-desk/versions/" + number: "version.seal",
+			"/estate": "Check it first", "/accounts": "Add an account", "/tokens": "Make a token",
 		} {
 			b.visit(path)
 			b.sees(shows)
@@ -169,7 +188,10 @@ func TestAMonthsWorkInTheConsole(t *testing.T) {
 		two = one[:len(one)-1] + "2"
 	}
 	b.sees(two)
-	s.Until("the seal, seen live", func() bool { return script[int](b, `document.body.innerText.split("sealed").length - 1`) == 2 })
+	s.Until("the seal, seen live", func() bool {
+		return script[int](b,
+			`document.body.innerText.split("sealed").length - 1`) == 2
+	})
 	b.click("Stage")
 	b.sees("Production does not change.")
 	b.click("Stage")
@@ -211,7 +233,10 @@ func TestAViewerIsShownNothingThatChangesSomething(t *testing.T) {
 		b.visit(path)
 		labels := script[[]string](b, `[...document.querySelectorAll("main button, main a")].map(b => b.textContent.trim())`)
 		for _, l := range labels {
-			require.NotContains(t, []string{"Capture a version", "Roll back", "Stage", "Activate", "Pin", "Tell everybody", "Start a rollover"}, l)
+			require.NotContains(t, []string{
+				"Capture a version", "Roll back", "Stage", "Activate", "Pin",
+				"Tell everybody", "Start a rollover",
+			}, l)
 		}
 	}
 }
@@ -232,5 +257,6 @@ func TestTheKeyboardIsEnough(t *testing.T) {
 	b.do(chromedp.KeyEvent("\r"))
 	b.sees("Last heard")
 	b.do(chromedp.KeyEvent("\x1b"))
-	require.Eventually(t, func() bool { return !script[bool](b, `!!document.querySelector("[role=dialog]")`) }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return !script[bool](b, `!!document.querySelector("[role=dialog]")`) },
+		10*time.Second, 50*time.Millisecond)
 }

@@ -89,15 +89,18 @@ func TestTwoServicesShareTheWorkAndEitherCanBeKilled(t *testing.T) {
 	ctx := t.Context()
 	dir := t.TempDir()
 	scenario := filepath.Join(dir, "scenario.yaml")
-	require.NoError(t, os.WriteFile(scenario, []byte(servicetest.Scenario+"crowds:\n  - {hosts: tc-, people: 10, shifts: [\"00:00-23:59\"]}\n"), 0o600))
+	require.NoError(t, os.WriteFile(scenario, []byte(
+		servicetest.Scenario+"crowds:\n  - {hosts: tc-, people: 10, shifts: [\"00:00-23:59\"]}\n"), 0o600))
 	practice, database := port(t), storetest.URL(t)
-	start(t, "nimblepane-practice", "serve", "--address", practice, "--scenario", scenario, "--state", filepath.Join(dir, "world.json"))
+	start(t, "nimblepane-practice", "serve", "--address", practice, "--scenario", scenario, "--state",
+		filepath.Join(dir, "world.json"))
 
 	addresses := [2]string{port(t), port(t)}
 	metrics := [2]string{port(t), port(t)}
 	serve := func(i int) *exec.Cmd {
 		// The agents speak to the first, as they would to a balancer before both.
-		return start(t, "nimblepaned", "serve", "--database", database, "--listen", addresses[i], "--metrics-listen", metrics[i],
+		return start(t, "nimblepaned", "serve", "--database", database, "--listen", addresses[i], "--metrics-listen",
+			metrics[i],
 			"--agent-url", "http://"+addresses[0], "--practice-clock", "http://"+practice, "--log-level", "warn")
 	}
 	services := [2]*exec.Cmd{serve(0), serve(1)}
@@ -206,7 +209,8 @@ func TestTwoServicesShareTheWorkAndEitherCanBeKilled(t *testing.T) {
 func TestTheServiceSaysWhatItsOptionsLack(t *testing.T) {
 	t.Parallel()
 	run := func(args ...string) string {
-		out, err := exec.CommandContext(context.Background(), filepath.Join(bin, "nimblepaned"), args...).CombinedOutput()
+		out, err := exec.CommandContext(context.Background(), filepath.Join(bin, "nimblepaned"),
+			args...).CombinedOutput()
 		require.Error(t, err)
 		return string(out)
 	}
@@ -214,9 +218,11 @@ func TestTheServiceSaysWhatItsOptionsLack(t *testing.T) {
 	require.Contains(t, run("serve", "--log-level", "loud", "--database", "x"), "debug, info, warn or error")
 	require.Contains(t, run("serve", "--tls-cert", "a.pem", "--database", "x"), "go together")
 	require.Contains(t, run("serve", "--database", "postgres://127.0.0.1:1/x?connect_timeout=1"), "database")
-	require.Contains(t, run("account", "add", "x", "--role", "captain", "--database", storetest.URL(t)), "viewer, operator, approver, administrator")
+	require.Contains(t, run("account", "add", "x", "--role", "captain", "--database", storetest.URL(t)),
+		"viewer, operator, approver, administrator")
 	file := filepath.Join(t.TempDir(), "nimblepane.yaml")
-	require.NoError(t, os.WriteFile(file, []byte("database: postgres://127.0.0.1:1/from-file?connect_timeout=1\n"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("database: postgres://127.0.0.1:1/from-file?connect_timeout=1\n"),
+		0o600))
 	require.NotContains(t, run("serve", "--config", file), "no database is given")
 	for text, want := range map[string]string{
 		"databse: x\n":                `there is no option "databse"; there are: `,

@@ -56,11 +56,15 @@ func TestSoak(t *testing.T) {
 	}
 	dir := t.TempDir()
 	scenario := filepath.Join(dir, "scenario.yaml")
-	require.NoError(t, os.WriteFile(scenario, []byte(servicetest.Scenario+"crowds:\n  - {hosts: tc-, people: 12, shifts: [\"00:00-23:59\"]}\n  - {hosts: bo-, people: 6, shifts: [\"00:00-23:59\"]}\n"), 0o600))
+	require.NoError(t, os.WriteFile(scenario, []byte(
+		servicetest.Scenario+"crowds:\n  - {hosts: tc-, people: 12, shifts: [\"00:00-23:59\"]}\n  - {hosts: bo-, "+
+			"people: 6, shifts: [\"00:00-23:59\"]}\n"), 0o600))
 	practice, address, metrics, database := port(t), port(t), port(t), storetest.URL(t)
-	playing := start(t, "nimblepane-practice", "serve", "--address", practice, "--scenario", scenario, "--state", filepath.Join(dir, "world.json"))
+	playing := start(t, "nimblepane-practice", "serve", "--address", practice, "--scenario", scenario, "--state",
+		filepath.Join(dir, "world.json"))
 	serve := func() *exec.Cmd {
-		cmd := start(t, "nimblepaned", "serve", "--database", database, "--listen", address, "--metrics-listen", metrics, "--practice-clock", "http://"+practice, "--log-level", "error")
+		cmd := start(t, "nimblepaned", "serve", "--database", database, "--listen", address, "--metrics-listen",
+			metrics, "--practice-clock", "http://"+practice, "--log-level", "error")
 		ready(t, "http://"+address)
 		return cmd
 	}
@@ -73,7 +77,8 @@ func TestSoak(t *testing.T) {
 	in, err := client.New("http://"+address, "").SignIn(ctx, "mira", password, "soak")
 	require.NoError(t, err)
 	c := client.New("http://"+address, in.Token)
-	_, err = c.LoadEstate(ctx, bytes.ReplaceAll([]byte(servicetest.Estate), []byte("WORLD"), []byte("http://"+practice)), false)
+	_, err = c.LoadEstate(ctx, bytes.ReplaceAll([]byte(servicetest.Estate), []byte("WORLD"),
+		[]byte("http://"+practice)), false)
 	require.NoError(t, err)
 	st, err := store.Open(ctx, database)
 	require.NoError(t, err)
@@ -85,7 +90,8 @@ func TestSoak(t *testing.T) {
 		require.NoError(t, err)
 		require.Eventually(t, func() bool {
 			v, err = c.Version(ctx, "counter-desk", v.Number)
-			return err == nil && len(v.Copies) == 4 && !slices.ContainsFunc(v.Copies, func(x client.Copy) bool { return x.State != "present" })
+			return err == nil && len(v.Copies) == 4 && !slices.ContainsFunc(v.Copies,
+				func(x client.Copy) bool { return x.State != "present" })
 		}, time.Minute, 100*time.Millisecond)
 		versions = append(versions, v.Number)
 	}
@@ -132,7 +138,10 @@ func TestSoak(t *testing.T) {
 			return
 		}
 		_, _ = c.Activate(ctx, "counter-desk", versions[n%2], client.Activation{Overrule: true, Reason: "soak"})
-		_, _ = c.StartRollovers(ctx, client.StartRollovers{Pools: []string{"ticket-counters", "back-office"}, Options: client.Options{Batch: "50%", Floor: "0", LogOff: "warn", Grace: "1m"}})
+		_, _ = c.StartRollovers(ctx, client.StartRollovers{
+			Pools:   []string{"ticket-counters", "back-office"},
+			Options: client.Options{Batch: "50%", Floor: "0", LogOff: "warn", Grace: "1m"},
+		})
 	})
 	plain := &http.Client{Timeout: 10 * time.Second}
 	send := func(method, path, bearer, body string) {
@@ -147,7 +156,10 @@ func TestSoak(t *testing.T) {
 			resp.Body.Close()
 		}
 	}
-	junk := []string{`{"stamp":"\u0000"}`, `{`, `{"done":[1,2,3]}`, `{"load":1e300}`, strings.Repeat("[", 5000), `{"sessions":[{"key":"a","person":"b","state":"idle","since":"0000-01-01T00:00:00Z"}]}`}
+	junk := []string{
+		`{"stamp":"\u0000"}`, `{`, `{"done":[1,2,3]}`, `{"load":1e300}`, strings.Repeat("[", 5000),
+		`{"sessions":[{"key":"a","person":"b","state":"idle","since":"0000-01-01T00:00:00Z"}]}`,
+	}
 	again(20*time.Millisecond, func(n int) {
 		send("POST", agent.HeartbeatPath, fmt.Sprintf("nobody-%d", n%100), junk[n%len(junk)])
 	})
@@ -164,7 +176,8 @@ func TestSoak(t *testing.T) {
 	})
 
 	var tables []string
-	require.NoError(t, st.DB.Raw("select table_name from information_schema.tables where table_schema = 'public' and table_type = 'BASE TABLE' and table_name not in ? order by 1", history).Scan(&tables).Error)
+	require.NoError(t, st.DB.Raw("select table_name from information_schema.tables where table_schema = 'public' "+
+		"and table_type = 'BASE TABLE' and table_name not in ? order by 1", history).Scan(&tables).Error)
 	count := func(what string) (n float64) {
 		require.NoError(t, st.DB.Raw("select count(*) from "+what).Scan(&n).Error)
 		return n
@@ -175,7 +188,8 @@ func TestSoak(t *testing.T) {
 		defer gate.Unlock()
 		plain.CloseIdleConnections()
 		require.Eventually(t, settled, 2*time.Minute, 200*time.Millisecond, "the rollovers do not end")
-		require.Eventually(t, func() bool { return count("river_job") < 20 }, 3*time.Minute, time.Second, "jobs that were done are not forgotten")
+		require.Eventually(t, func() bool { return count("river_job") < 20 }, 3*time.Minute, time.Second,
+			"jobs that were done are not forgotten")
 		require.Zero(t, count("replies where created_at < now() - interval '25 hours'"))
 		require.LessOrEqual(t, count("events"), 10_500.0)
 		least := used{}
@@ -229,7 +243,8 @@ func TestSoak(t *testing.T) {
 		require.LessOrEqual(t, after[what], allowed(what, n), what)
 	}
 	// What is not used any more is collected after two minutes at the latest.
-	require.Eventually(t, func() bool { return heap() <= memory*1.5+24<<20 }, 3*time.Minute, time.Second, "memory in use: %.0f bytes, then %.0f", memory, heap())
+	require.Eventually(t, func() bool { return heap() <= memory*1.5+24<<20 }, 3*time.Minute, time.Second,
+		"memory in use: %.0f bytes, then %.0f", memory, heap())
 	verdict, err := c.VerifyTrail(ctx)
 	require.NoError(t, err)
 	require.Empty(t, verdict.Breaks)

@@ -71,10 +71,16 @@ pools:
 func Open(t testing.TB) *Played { return On(t, storetest.Open(t)) }
 
 func On(t require.TestingT, st *store.Store) *Played {
-	p := &Played{t: t, ctx: context.Background(), Time: &Stopped{time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)}, Pools: []string{"pilot", "counters", "office"}}
+	p := &Played{
+		t: t, ctx: context.Background(), Time: &Stopped{time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)},
+		Pools: []string{"pilot", "counters", "office"},
+	}
 	opener := func(estate.Site, platform.Environment) (platform.Platform, error) { return roomy{}, nil }
 	var err error
-	p.Engine, err = engine.New(st, p.Time, engine.Options{Platforms: map[string]platform.Opener{"practice": opener}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	p.Engine, err = engine.New(st, p.Time, engine.Options{
+		Platforms: map[string]platform.Opener{"practice": opener},
+		Log:       slog.New(slog.NewTextHandler(io.Discard, nil)),
+	})
 	require.NoError(t, err)
 	p.Subjects = subjects.Add(p.Engine, 0)
 	_, err = p.Fleet.LoadEstate(p.ctx, "tove", []byte(Estate), false)
@@ -83,9 +89,15 @@ func On(t require.TestingT, st *store.Store) *Played {
 	require.NoError(t, err)
 	for n := 1; n <= 4; n++ {
 		number := fmt.Sprintf("2026.11.%d", n)
-		v := store.Version{ImageID: img.ID, Number: number, State: image.Sealed, Digest: "sha256:" + number, Source: "north-quay/bm", CreatedAt: p.Time.At}
+		v := store.Version{
+			ImageID: img.ID, Number: number, State: image.Sealed, Digest: "sha256:" + number,
+			Source: "north-quay/bm", CreatedAt: p.Time.At,
+		}
 		require.NoError(t, st.DB.Create(&v).Error)
-		require.NoError(t, st.DB.Create(&store.Copy{VersionID: v.ID, SiteID: 1, Ordinal: 1, State: image.CopyPresent}).Error)
+		require.NoError(t, st.DB.Create(&store.Copy{
+			VersionID: v.ID, SiteID: 1, Ordinal: 1,
+			State: image.CopyPresent,
+		}).Error)
 		p.Numbers = append(p.Numbers, number)
 	}
 	return p
@@ -167,10 +179,12 @@ func (p *Played) Act(t *rapid.T) (what string, err error) {
 	version := rapid.SampledFrom(p.Numbers).Draw(t, "version")
 	pool := rapid.SampledFrom(p.Pools).Draw(t, "pool")
 	var last int64
-	require.NoError(t, p.Store.DB.Raw("select coalesce(max(r.id), 0) from rollovers r join pools p on p.id = r.pool_id where p.name = ?", pool).Scan(&last).Error)
+	require.NoError(t, p.Store.DB.Raw("select coalesce(max(r.id), 0) from rollovers r join pools p on p.id = "+
+		"r.pool_id where p.name = ?", pool).Scan(&last).Error)
 	host := map[string]string{"pilot": "pi-001", "counters": "co-001", "office": "of-001"}[pool]
 	what = rapid.SampledFrom([]string{
-		"stage", "activate", "rollback", "rollback to", "pin", "unpin", "start", "start", "start", "stop", "pause", "resume", "reverse",
+		"stage", "activate", "rollback", "rollback to", "pin", "unpin", "start", "start", "start", "stop", "pause",
+		"resume", "reverse",
 		"drain", "return", "rebuild", "step", "step", "step",
 	}).Draw(t, "act")
 	switch what {
@@ -179,16 +193,23 @@ func (p *Played) Act(t *rapid.T) (what string, err error) {
 	case "activate":
 		err = p.Versions.Activate(p.ctx, "tove", "desk", version, versions.Activation{Overrule: true, Reason: "now"})
 	case "rollback":
-		_, err = p.Rollovers.Rollback(p.ctx, "tove", rollovers.RollbackRequest{Image: "desk", Leaves: p.Names(image.Live), Reason: "bad", KeepUsable: rapid.Bool().Draw(t, "keep")})
+		_, err = p.Rollovers.Rollback(p.ctx, "tove", rollovers.RollbackRequest{
+			Image:  "desk",
+			Leaves: p.Names(image.Live), Reason: "bad", KeepUsable: rapid.Bool().Draw(t, "keep"),
+		})
 	case "rollback to":
-		_, err = p.Rollovers.Rollback(p.ctx, "tove", rollovers.RollbackRequest{Image: "desk", Leaves: p.Names(image.Live), To: version, Reason: "bad", KeepUsable: rapid.Bool().Draw(t, "keep")})
+		_, err = p.Rollovers.Rollback(p.ctx, "tove", rollovers.RollbackRequest{
+			Image:  "desk",
+			Leaves: p.Names(image.Live), To: version, Reason: "bad", KeepUsable: rapid.Bool().Draw(t, "keep"),
+		})
 	case "pin":
 		err = p.Fleet.Pin(p.ctx, "tove", pool, version, fleet.Pinning{Reason: "stays", Approved: true, Overrule: true})
 	case "unpin":
 		err = p.Fleet.Unpin(p.ctx, "tove", pool, "")
 	case "start":
 		o := rollover.DefaultOptions
-		o.Batch, o.Floor = rollover.Share{Value: rapid.SampledFrom([]int{20, 50, 100}).Draw(t, "batch"), Percent: true}, rollover.Share{}
+		o.Batch, o.Floor = rollover.Share{Value: rapid.SampledFrom([]int{20, 50, 100}).Draw(t, "batch"), Percent: true},
+			rollover.Share{}
 		_, err = p.Rollovers.Start(p.ctx, "jonas", rollovers.StartRequest{Pools: []string{pool}, Options: o})
 	case "stop":
 		err = p.Rollovers.Stop(p.ctx, "jonas", last, "")

@@ -146,7 +146,8 @@ func run(ctx context.Context, patterns []string) error {
 	}
 	close(queue)
 	workers.Wait()
-	fmt.Printf("%d noticed, %d do not compile, %d explained in %s, %d not noticed\n", counts[killed], counts[stillborn], counts[accounted], explained, counts[survived])
+	fmt.Printf("%d noticed, %d do not compile, %d explained in %s, %d not noticed\n", counts[killed], counts[stillborn],
+		counts[accounted], explained, counts[survived])
 	for name := range known {
 		if seen, tried := met[name]; tried && !seen {
 			fmt.Printf("noticed by now, so %s need not explain it: %s\n", explained, name)
@@ -184,7 +185,8 @@ func (m mutant) try(ctx context.Context, root string, tests []string) verdict {
 	}
 	for _, p := range tests {
 		ctx, cancel := context.WithTimeout(ctx, patience+time.Minute)
-		out, err := exec.CommandContext(ctx, "go", "test", "-overlay", overlay, "-vet", "off", "-failfast", "-timeout", patience.String(), p).CombinedOutput()
+		out, err := exec.CommandContext(ctx, "go", "test", "-overlay", overlay, "-vet", "off", "-failfast", "-timeout",
+			patience.String(), p).CombinedOutput()
 		cancel()
 		switch {
 		case bytes.Contains(out, []byte("[build failed]")):

@@ -118,7 +118,8 @@ func Start(t testing.TB, o Options) *Service {
 	s.Engine, err = engine.New(s.Store, clock, engine.Options{AgentURL: s.URL, Platforms: platforms(o), Log: log})
 	require.NoError(t, err)
 	s.Subjects = subjects.Add(s.Engine, 0)
-	handler, err := api.New(ctx, s.Engine, s.Subjects, api.Options{Version: "test", Console: o.Console, BodyWithin: o.BodyWithin, Log: log})
+	handler, err := api.New(ctx, s.Engine, s.Subjects,
+		api.Options{Version: "test", Console: o.Console, BodyWithin: o.BodyWithin, Log: log})
 	require.NoError(t, err)
 	server.Config.Handler = handler
 	server.Config.BaseContext = nil
@@ -226,7 +227,8 @@ var Quick = client.Options{Batch: "100%", Floor: "0"}
 // Roll rolls pools over and returns when they are done.
 func (s *Service) Roll(o client.Options, pools ...string) {
 	s.t.Helper()
-	rows, err := s.As(role.Operator).StartRollovers(context.Background(), client.StartRollovers{Pools: pools, Options: o})
+	rows, err := s.As(role.Operator).StartRollovers(context.Background(),
+		client.StartRollovers{Pools: pools, Options: o})
 	require.NoError(s.t, err)
 	for _, r := range rows {
 		s.Ended(r.ID)

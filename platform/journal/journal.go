@@ -30,7 +30,8 @@ const (
 // Work does an operation. It tells how far it is by calling report, with a
 // percentage, and returns what it came to. A *platform.Refusal ends the operation as failed; after any other
 // error it is done again a little later.
-type Work func(ctx context.Context, key string, op platform.Operation, report func(percent int)) (json.RawMessage, error)
+type Work func(ctx context.Context, key string, op platform.Operation, report func(percent int)) (json.RawMessage,
+	error)
 
 // Runner runs the operations of one site in this process.
 type Runner struct {
@@ -51,7 +52,10 @@ type Runner struct {
 
 // New returns a runner, which works until Close.
 func New(journal platform.Journal, site string, retry time.Duration, log *slog.Logger, work Work) *Runner {
-	r := &Runner{journal: journal, site: site, holder: uuid.NewString(), work: work, retry: retry, log: log, mine: map[string]bool{}, notYet: map[string]time.Time{}}
+	r := &Runner{
+		journal: journal, site: site, holder: uuid.NewString(), work: work, retry: retry, log: log,
+		mine: map[string]bool{}, notYet: map[string]time.Time{},
+	}
 	r.ctx, r.stop = context.WithCancel(context.Background())
 	return r
 }

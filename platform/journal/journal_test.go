@@ -34,11 +34,12 @@ func TestAnOperationIsDoneOnceHoweverOftenItIsStarted(t *testing.T) {
 	t.Parallel()
 	var done atomic.Int32
 	release := make(chan struct{})
-	r := journal.New(journal.NewMemory(), "s", time.Millisecond, quiet, func(context.Context, string, platform.Operation, func(int)) (json.RawMessage, error) {
-		done.Add(1)
-		<-release
-		return json.RawMessage(`{"digest":"d"}`), nil
-	})
+	r := journal.New(journal.NewMemory(), "s", time.Millisecond, quiet,
+		func(context.Context, string, platform.Operation, func(int)) (json.RawMessage, error) {
+			done.Add(1)
+			<-release
+			return json.RawMessage(`{"digest":"d"}`), nil
+		})
 	defer r.Close()
 	_, err := r.Ask(t.Context(), "k")
 	require.ErrorIs(t, err, platform.ErrUnknown)
@@ -46,7 +47,10 @@ func TestAnOperationIsDoneOnceHoweverOftenItIsStarted(t *testing.T) {
 		require.NoError(t, r.Start(t.Context(), "k", some))
 	}
 	close(release)
-	require.Equal(t, platform.Progress{State: platform.Succeeded, Percent: 100, Output: json.RawMessage(`{"digest":"d"}`)}, ended(t, r, "k"))
+	require.Equal(t, platform.Progress{
+		State: platform.Succeeded, Percent: 100,
+		Output: json.RawMessage(`{"digest":"d"}`),
+	}, ended(t, r, "k"))
 	require.NoError(t, r.Start(t.Context(), "k", some))
 	ended(t, r, "k")
 	require.EqualValues(t, 1, done.Load())
@@ -55,13 +59,14 @@ func TestAnOperationIsDoneOnceHoweverOftenItIsStarted(t *testing.T) {
 func TestWhatMayPassIsTriedAgainAndARefusalIsNot(t *testing.T) {
 	t.Parallel()
 	var tries atomic.Int32
-	r := journal.New(journal.NewMemory(), "s", time.Millisecond, quiet, func(_ context.Context, key string, _ platform.Operation, report func(int)) (json.RawMessage, error) {
-		report(40)
-		if tries.Add(1) < 3 {
-			return nil, errors.New("the hypervisor does not answer")
-		}
-		return nil, &platform.Refusal{Why: "there is no room"}
-	})
+	r := journal.New(journal.NewMemory(), "s", time.Millisecond, quiet,
+		func(_ context.Context, key string, _ platform.Operation, report func(int)) (json.RawMessage, error) {
+			report(40)
+			if tries.Add(1) < 3 {
+				return nil, errors.New("the hypervisor does not answer")
+			}
+			return nil, &platform.Refusal{Why: "there is no room"}
+		})
 	defer r.Close()
 	require.NoError(t, r.Start(t.Context(), "k", some))
 	require.Equal(t, platform.Progress{State: platform.Failed, Percent: 40, Why: "there is no room"}, ended(t, r, "k"))
@@ -74,11 +79,12 @@ func TestAnotherProcessTakesUpWhatOneLeft(t *testing.T) {
 	t.Parallel()
 	shared := journal.NewMemory()
 	begun := make(chan struct{})
-	first := journal.New(shared, "s", time.Millisecond, quiet, func(ctx context.Context, _ string, _ platform.Operation, _ func(int)) (json.RawMessage, error) {
-		close(begun)
-		<-ctx.Done()
-		return nil, ctx.Err()
-	})
+	first := journal.New(shared, "s", time.Millisecond, quiet,
+		func(ctx context.Context, _ string, _ platform.Operation, _ func(int)) (json.RawMessage, error) {
+			close(begun)
+			<-ctx.Done()
+			return nil, ctx.Err()
+		})
 	require.NoError(t, first.Start(t.Context(), "k", some))
 	<-begun
 	var others atomic.Int32
@@ -87,7 +93,8 @@ func TestAnotherProcessTakesUpWhatOneLeft(t *testing.T) {
 		others.Add(1)
 		return json.RawMessage(`{"digest":"d"}`), nil
 	}
-	second, third := journal.New(shared, "s", time.Millisecond, quiet, work), journal.New(shared, "s", time.Millisecond, quiet, work)
+	second, third := journal.New(shared, "s", time.Millisecond, quiet, work),
+		journal.New(shared, "s", time.Millisecond, quiet, work)
 	defer second.Close()
 	defer third.Close()
 	p, err := second.Ask(t.Context(), "k")

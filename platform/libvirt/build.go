@@ -45,7 +45,10 @@ func (s *Site) BuildMachines(ctx context.Context) ([]platform.BuildMachine, erro
 				if !m.ours(kindBuild) {
 					continue
 				}
-				b := platform.BuildMachine{Name: m.name, MachineClass: m.tag.Class, Base: m.tag.Base, State: "off", Node: h.name}
+				b := platform.BuildMachine{
+					Name: m.name, MachineClass: m.tag.Class, Base: m.tag.Base, State: "off",
+					Node: h.name,
+				}
 				switch {
 				case capturing[m.name]:
 					b.State = "capturing"
@@ -106,7 +109,8 @@ func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
 		if t := f.machine.tag; f.machine.ours(kindBuild) && t.Class == spec.MachineClass && t.Base == spec.Base {
 			return nil
 		}
-		return refuse("there is a machine named %s on %s already: take another name, or discard that one", spec.Name, h.name)
+		return refuse("there is a machine named %s on %s already: take another name, or discard that one", spec.Name,
+			h.name)
 	}
 	below, disk := spec.BaseDisk, ""
 	if len(spec.Copies) > 0 {
@@ -129,7 +133,10 @@ func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
 		if err != nil {
 			return err
 		}
-		_, err = h.define(l, s.domain(spec.Name, tag{Kind: kindBuild, Class: spec.MachineClass, Base: spec.Base, Disk: disk}, k, accelerator, hardDisk(own)))
+		_, err = h.define(l, s.domain(spec.Name, tag{
+			Kind: kindBuild, Class: spec.MachineClass, Base: spec.Base,
+			Disk: disk,
+		}, k, accelerator, hardDisk(own)))
 		return err
 	})
 }
@@ -138,7 +145,8 @@ func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
 // sure that it is a disk that can be built on.
 func (s *Site) baseDisk(ctx context.Context, name string) (*hypervisor, error) {
 	if name == "" || path.Base(name) != name {
-		return nil, refuse("%q is no name of a base disk: give the name of a file in the site's storage, such as debian.qcow2", name)
+		return nil, refuse("%q is no name of a base disk: give the name of a file in the site's storage, such as "+
+			"debian.qcow2", name)
 	}
 	var there []string
 	for _, h := range s.hypervisors {
@@ -163,10 +171,12 @@ func (s *Site) baseDisk(ctx context.Context, name string) (*hypervisor, error) {
 						return err
 					}
 					if d.Target.Format.Type != "qcow2" {
-						return refuse("%s on %s is of format %s: convert it to qcow2 first (qemu-img convert -O qcow2)", name, h.name, d.Target.Format.Type)
+						return refuse("%s on %s is of format %s: convert it to qcow2 first (qemu-img convert -O qcow2)",
+							name, h.name, d.Target.Format.Type)
 					}
 					if d.Backing != nil && d.Backing.Path != "" {
-						return refuse("%s on %s is made on another disk (%s): convert it to one of its own first (qemu-img convert -O qcow2)", name, h.name, d.Backing.Path)
+						return refuse("%s on %s is made on another disk (%s): convert it to one of its own first "+
+							"(qemu-img convert -O qcow2)", name, h.name, d.Backing.Path)
 					}
 					found = true
 				} else if isBase(v.Name) {
@@ -285,7 +295,9 @@ func (s *Site) Get(ctx context.Context, name, path string, into io.Writer) error
 // capture shuts the build machine down, seals a clone of it, and turns the
 // clone's disk into a disk of its own. Where it stopped can be seen from the
 // clone: its tag names the operation, and what was done to seal it.
-func (s *Site) capture(ctx context.Context, key string, c platform.Capture, report func(int)) (p platform.Captured, err error) {
+func (s *Site) capture(ctx context.Context, key string, c platform.Capture, report func(int)) (p platform.Captured,
+	err error,
+) {
 	b, err := s.buildMachine(ctx, c.BuildMachine)
 	h := b.hypervisor
 	if err != nil {
@@ -337,7 +349,9 @@ func (s *Site) abandon(ctx context.Context, h *hypervisor, clone string, err err
 	return err
 }
 
-func (s *Site) sealAndFlatten(ctx context.Context, key string, b built, clone string, c platform.Capture, report func(int)) (n note, err error) {
+func (s *Site) sealAndFlatten(ctx context.Context, key string, b built, clone string, c platform.Capture,
+	report func(int),
+) (n note, err error) {
 	h := b.hypervisor
 	var m machine
 	err = h.do(ctx, func(l *libvirt.Libvirt) (err error) {
@@ -370,7 +384,9 @@ func (s *Site) sealAndFlatten(ctx context.Context, key string, b built, clone st
 	return h.flatten(ctx, clone+ownEnding, c, m.tag.Sealed, func(percent int) { report(50 + percent/2) })
 }
 
-func (s *Site) cloneForSealing(ctx context.Context, key string, b built, clone string, c platform.Capture, report func(int)) (m machine, err error) {
+func (s *Site) cloneForSealing(ctx context.Context, key string, b built, clone string, c platform.Capture,
+	report func(int),
+) (m machine, err error) {
 	h := b.hypervisor
 	if b.active() {
 		if err := b.guest().shutdown(ctx, s.limits.shutdown); err != nil {
@@ -394,7 +410,8 @@ func (s *Site) cloneForSealing(ctx context.Context, key string, b built, clone s
 		if err != nil {
 			return err
 		}
-		if _, err := h.define(l, s.domain(clone, tag{Kind: kindSealing, Key: key, Class: b.tag.Class, Base: b.tag.Base}, k, accelerator, hardDisk(own))); err != nil {
+		if _, err := h.define(l, s.domain(clone, tag{Kind: kindSealing, Key: key, Class: b.tag.Class, Base: b.tag.Base},
+			k, accelerator, hardDisk(own))); err != nil {
 			return err
 		}
 		m, err = h.machine(l, clone)
@@ -424,7 +441,8 @@ func (s *Site) seal(ctx context.Context, h *hypervisor, m machine, stamp string,
 	o, err := g.exec(limited, platform.Command{Path: "/usr/bin/pane-agent", Args: []string{"seal", "--stamp", stamp}})
 	if err != nil {
 		if asAnswer(err) && !absent(err) {
-			return m, refuse("the machine could not be sealed: pane-agent did not run in it (%s): install the package pane-agent in the build machine", err)
+			return m, refuse("the machine could not be sealed: pane-agent did not run in it (%s): install the "+
+				"package pane-agent in the build machine", err)
 		}
 		return m, err
 	}
@@ -441,14 +459,17 @@ func (s *Site) seal(ctx context.Context, h *hypervisor, m machine, stamp string,
 		return m, err
 	}
 	return m, h.do(ctx, func(l *libvirt.Libvirt) error {
-		return l.DomainSetMetadata(m.domain, int32(libvirt.DomainMetadataElement), libvirt.OptString{string(text)}, libvirt.OptString{"np"}, libvirt.OptString{namespace}, libvirt.DomainAffectConfig)
+		return l.DomainSetMetadata(m.domain, int32(libvirt.DomainMetadataElement), libvirt.OptString{string(text)},
+			libvirt.OptString{"np"}, libvirt.OptString{namespace}, libvirt.DomainAffectConfig)
 	})
 }
 
 // flatten turns a machine's own disk and all it is made on into one disk with
 // nothing unused in it, by the qemu-img that libvirt runs, and reads it once
 // for its digest.
-func (h *hypervisor) flatten(ctx context.Context, own string, c platform.Capture, sealing []string, report func(int)) (n note, err error) {
+func (h *hypervisor) flatten(ctx context.Context, own string, c platform.Capture, sealing []string,
+	report func(int),
+) (n note, err error) {
 	var before int64
 	err = h.do(ctx, func(l *libvirt.Libvirt) error {
 		if err := h.removeDisk(l, c.Disk); err != nil { // half of one, from before

@@ -32,7 +32,9 @@ func (s *Site) deliver(ctx context.Context, _ string, d platform.Deliver, report
 
 // deliverTo transfers the disk, goes on where an earlier transfer stopped, and
 // reads back what has come to be there.
-func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Disks, d platform.Deliver, report func(int)) error {
+func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Disks, d platform.Deliver,
+	report func(int),
+) error {
 	switch err := h.intact(ctx, d.Copy, d.Digest, nil); {
 	case err == nil:
 		return nil
@@ -102,7 +104,8 @@ func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Dis
 	}
 	if got != d.Digest {
 		err := h.do(ctx, func(l *libvirt.Libvirt) error { return h.removeDisk(l, d.Copy) })
-		return errors.Join(refuse("what arrived on %s has digest %s, and the version has %s: nothing of it was kept", h.name, got, d.Digest), err)
+		return errors.Join(refuse("what arrived on %s has digest %s, and the version has %s: nothing of it was kept",
+			h.name, got, d.Digest), err)
 	}
 	return h.do(ctx, func(l *libvirt.Libvirt) error {
 		return h.complete(l, d.Copy, note{Digest: d.Digest, MachineClass: d.MachineClass})
@@ -168,7 +171,8 @@ func (s *Site) deleteDisk(ctx context.Context, disk string) error {
 			}
 			for _, m := range list {
 				if m.tag != nil && m.tag.Disk == disk {
-					return refuse("machine %s on %s is made on disk %s, which stays until that machine is gone", m.name, h.name, disk)
+					return refuse("machine %s on %s is made on disk %s, which stays until that machine is gone", m.name,
+						h.name, disk)
 				}
 			}
 			return h.removeDisk(l, disk)

@@ -173,9 +173,11 @@ type balloonXML struct {
 func (s *Site) domain(name string, t tag, k class, accelerator string, disks ...diskXML) domainXML {
 	t.Site = s.name
 	d := domainXML{
-		Type: map[string]string{"kvm": "kvm", "tcg": "qemu"}[accelerator], Name: name, UUID: uuid.NewSHA1(uuid.NameSpaceURL, []byte(namespace+"/"+s.name+"/"+name)).String(),
+		Type: map[string]string{"kvm": "kvm", "tcg": "qemu"}[accelerator], Name: name,
+		UUID:  uuid.NewSHA1(uuid.NameSpaceURL, []byte(namespace+"/"+s.name+"/"+name)).String(),
 		Title: "Nimble Pane: " + t.Kind + " " + name + " of " + s.name, Memory: bytesXML{"b", k.memory}, VCPU: k.Cores,
-		OS: osXML{Type: osType{Arch: "x86_64", Machine: "q35", Value: "hvm"}, Boot: &bootXML{"hd"}}, OnReboot: "restart", OnCrash: "restart",
+		OS:       osXML{Type: osType{Arch: "x86_64", Machine: "q35", Value: "hvm"}, Boot: &bootXML{"hd"}},
+		OnReboot: "restart", OnCrash: "restart",
 	}
 	d.Metadata.Tag = &t
 	if k.Firmware == "uefi" {
@@ -239,7 +241,8 @@ type machine struct {
 
 func (m machine) active() bool {
 	switch m.state {
-	case libvirt.DomainRunning, libvirt.DomainBlocked, libvirt.DomainPaused, libvirt.DomainShutdown, libvirt.DomainPmsuspended:
+	case libvirt.DomainRunning, libvirt.DomainBlocked, libvirt.DomainPaused, libvirt.DomainShutdown,
+		libvirt.DomainPmsuspended:
 		return true
 	}
 	return false
@@ -349,7 +352,8 @@ func (h *hypervisor) erase(l *libvirt.Libvirt, name string) error {
 		if err := powerOff(l, d); err != nil {
 			return err
 		}
-		err = l.DomainUndefineFlags(d, libvirt.DomainUndefineNvram|libvirt.DomainUndefineManagedSave|libvirt.DomainUndefineSnapshotsMetadata)
+		err = l.DomainUndefineFlags(d, libvirt.DomainUndefineNvram|
+			libvirt.DomainUndefineManagedSave|libvirt.DomainUndefineSnapshotsMetadata)
 	}
 	if err != nil && !notFound(err) {
 		return err
@@ -366,7 +370,8 @@ func (h *hypervisor) erase(l *libvirt.Libvirt, name string) error {
 func powerOff(l *libvirt.Libvirt, d libvirt.Domain) error {
 	err := l.DomainDestroyFlags(d, 0)
 	if err != nil {
-		if state, _, serr := l.DomainGetState(d, 0); serr == nil && libvirt.DomainState(state) == libvirt.DomainShutoff {
+		if state, _, serr := l.DomainGetState(d, 0); serr == nil &&
+			libvirt.DomainState(state) == libvirt.DomainShutoff {
 			return nil
 		}
 		if notFound(err) {

@@ -28,7 +28,10 @@ import (
 func small(t testing.TB, servers ...*locald.Server) *Site {
 	t.Helper()
 	e := locald.Site("real-quay", servers...)
-	e.MachineClasses["standard"] = estate.MachineClass{Cores: 1, Memory: "64MiB", Firmware: "bios", Network: "user", Display: "none", Room: "1MiB"}
+	e.MachineClasses["standard"] = estate.MachineClass{
+		Cores: 1, Memory: "64MiB", Firmware: "bios", Network: "user",
+		Display: "none", Room: "1MiB",
+	}
 	s := site(t, e)
 	s.paused = true
 	return s
@@ -64,7 +67,10 @@ func ended(t testing.TB, s *Site, key string) (p platform.Progress) {
 }
 
 func rebuildOf(host, copyName, digest string) platform.Operation {
-	return platform.RebuildHost.Of(platform.Rebuild{Host: host, Copies: []string{copyName}, Digest: digest, MachineClass: "standard", Seats: 4, Seed: platform.Seed{Service: "http://10.0.2.2:9", Token: "t-" + host}})
+	return platform.RebuildHost.Of(platform.Rebuild{
+		Host: host, Copies: []string{copyName}, Digest: digest,
+		MachineClass: "standard", Seats: 4, Seed: platform.Seed{Service: "http://10.0.2.2:9", Token: "t-" + host},
+	})
 }
 
 func rebuilt(t testing.TB, s *Site, key, host, copyName, digest string) {
@@ -128,14 +134,17 @@ func TestFiftyMachines(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, machines, nodes[0].Machines)
 	require.Len(t, files(t, hv.Pool), 2+2*machines, "a disk, its note, and for each machine its own disk and its seed")
-	require.Eventually(t, func() bool { return runtime.NumGoroutine() <= goroutines+5 }, 10*time.Second, 20*time.Millisecond, "goroutines are left")
+	require.Eventually(t, func() bool { return runtime.NumGoroutine() <= goroutines+5 }, 10*time.Second,
+		20*time.Millisecond, "goroutines are left")
 	require.LessOrEqual(t, descriptors(t, "self"), mine+3, "connections are left")
 	// libvirtd itself keeps some open for each machine that runs.
 	for n := 1; n <= machines; n++ {
-		require.NoError(t, s.hypervisors[0].do(t.Context(), func(l *libvirt.Libvirt) error { return s.hypervisors[0].erase(l, fmt.Sprintf("h-%02d", n)) }))
+		require.NoError(t, s.hypervisors[0].do(t.Context(),
+			func(l *libvirt.Libvirt) error { return s.hypervisors[0].erase(l, fmt.Sprintf("h-%02d", n)) }))
 	}
 	require.Len(t, files(t, hv.Pool), 2)
-	require.Eventually(t, func() bool { return descriptors(t, fmt.Sprint(hv.PID())) <= theirs+3 }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return descriptors(t, fmt.Sprint(hv.PID())) <= theirs+3 }, 10*time.Second,
+		20*time.Millisecond)
 }
 
 func TestAMachineThatIsNotOursIsLeftAlone(t *testing.T) {
@@ -154,7 +163,10 @@ func TestAMachineThatIsNotOursIsLeftAlone(t *testing.T) {
 	refusal(t, s.Start(t.Context(), "k", rebuildOf("h-1", "desk", digest)), "did not make")
 	refusal(t, s.PowerOn(t.Context(), "h-1"), "left alone")
 	refusal(t, s.Discard(t.Context(), "h-1"), "left alone")
-	refusal(t, s.Create(t.Context(), platform.BuildSpec{Name: "h-1", MachineClass: "standard", BaseDisk: "desk.qcow2", Base: "x"}), "already")
+	refusal(t, s.Create(t.Context(), platform.BuildSpec{
+		Name: "h-1", MachineClass: "standard", BaseDisk: "desk.qcow2",
+		Base: "x",
+	}), "already")
 	m, err := s.Machine(t.Context(), "h-1")
 	require.NoError(t, err)
 	require.Contains(t, m.Why, "did not make")
@@ -258,7 +270,8 @@ func TestACopyIsNeverWritten(t *testing.T) {
 	rebuilt(t, s, "1", "h-1", "desk", digest)
 	domain(t, s, "h-1", func(l *libvirt.Libvirt, d libvirt.Domain) error { return l.DomainResume(d) })
 	write := func() (string, error) {
-		out, err := exec.Command("qemu-io", "-c", "write -P 9 0 1M", filepath.Join(hv.Pool, "desk.qcow2")).CombinedOutput()
+		out, err := exec.Command("qemu-io", "-c", "write -P 9 0 1M",
+			filepath.Join(hv.Pool, "desk.qcow2")).CombinedOutput()
 		return string(out), err
 	}
 	out, err := write()
@@ -364,7 +377,11 @@ func TestABrokenDeliveryGoesOnWhereItStopped(t *testing.T) {
 	})
 	require.NoError(t, err)
 	t.Cleanup(target.Close)
-	require.NoError(t, target.Start(t.Context(), "k", platform.DeliverCopy.Of(platform.Deliver{Source: "real-quay", Disk: "desk", Digest: digest, Copy: "desk-copy-1", MachineClass: "standard"})))
+	require.NoError(t, target.Start(t.Context(), "k",
+		platform.DeliverCopy.Of(platform.Deliver{
+			Source: "real-quay", Disk: "desk", Digest: digest, Copy: "desk-copy-1",
+			MachineClass: "standard",
+		})))
 	p := ended(t, target, "k")
 	require.Equal(t, platform.Succeeded, p.State, p.Why)
 	// How much of what was sent had come to the disk when the line was cut is libvirt's to say.
@@ -384,7 +401,10 @@ func TestCopiesGoToEveryHypervisorAndHostsWhereThereIsRoom(t *testing.T) {
 	one, two := server(t), server(t)
 	s := small(t, one, two)
 	digest := captureOf(t, s, one, "desk")
-	require.NoError(t, s.Start(t.Context(), "d", platform.DeliverCopy.Of(platform.Deliver{Source: "real-quay", Disk: "desk", Digest: digest, Copy: "c", MachineClass: "standard"})))
+	require.NoError(t, s.Start(t.Context(), "d", platform.DeliverCopy.Of(platform.Deliver{
+		Source: "real-quay",
+		Disk:   "desk", Digest: digest, Copy: "c", MachineClass: "standard",
+	})))
 	require.Equal(t, platform.Succeeded, ended(t, s, "d").State)
 	for _, hv := range []*locald.Server{one, two} {
 		require.FileExists(t, filepath.Join(hv.Pool, "c.qcow2"))
@@ -408,7 +428,8 @@ func TestWhatDoesNotFitIsSaidBefore(t *testing.T) {
 	hv := server(t)
 	e := locald.Site("real-quay", hv)
 	for name, c := range map[string]estate.MachineClass{
-		"thirsty": {Cores: 1, Memory: "900GiB"}, "wide": {Cores: 500, Memory: "64MiB"}, "fat": {Cores: 1, Memory: "64MiB", Room: "900TiB"}, "third": {Cores: 1, Memory: "64MiB"},
+		"thirsty": {Cores: 1, Memory: "900GiB"}, "wide": {Cores: 500, Memory: "64MiB"},
+		"fat": {Cores: 1, Memory: "64MiB", Room: "900TiB"}, "third": {Cores: 1, Memory: "64MiB"},
 	} {
 		c.Firmware, c.Network, c.Display = "bios", "user", "none"
 		if c.Room == "" {
@@ -447,10 +468,12 @@ func TestAFullStorageIsSaid(t *testing.T) {
 	t.Cleanup(func() { require.NoError(t, exec.Command("umount", pool).Run()) })
 	require.NoError(t, hv.Own(pool))
 	require.NoError(t, s.hypervisors[0].do(t.Context(), func(l *libvirt.Libvirt) error {
-		p, err := l.StoragePoolCreateXML(fmt.Sprintf("<pool type='dir'><name>tiny</name><target><path>%s</path></target></pool>", pool), 0)
+		p, err := l.StoragePoolCreateXML(fmt.Sprintf(
+			"<pool type='dir'><name>tiny</name><target><path>%s</path></target></pool>", pool), 0)
 		require.NoError(t, err)
 		t.Cleanup(func() {
-			_ = s.hypervisors[0].do(context.Background(), func(l *libvirt.Libvirt) error { return l.StoragePoolDestroy(p) })
+			_ = s.hypervisors[0].do(context.Background(),
+				func(l *libvirt.Libvirt) error { return l.StoragePoolDestroy(p) })
 		})
 		return nil
 	}))
@@ -462,7 +485,11 @@ func TestAFullStorageIsSaid(t *testing.T) {
 	})
 	require.NoError(t, err)
 	t.Cleanup(target.Close)
-	require.NoError(t, target.Start(t.Context(), "k", platform.DeliverCopy.Of(platform.Deliver{Source: "real-quay", Disk: "desk", Digest: digest, Copy: "c", MachineClass: "standard"})))
+	require.NoError(t, target.Start(t.Context(), "k",
+		platform.DeliverCopy.Of(platform.Deliver{
+			Source: "real-quay", Disk: "desk", Digest: digest, Copy: "c",
+			MachineClass: "standard",
+		})))
 	p := ended(t, target, "k")
 	require.Equal(t, platform.Failed, p.State)
 	require.Contains(t, p.Why, "storage is full")
@@ -475,7 +502,8 @@ func TestAGuestThatNeverStartsIsExplained(t *testing.T) {
 	s.limits = limits{start: 3 * time.Second, shutdown: 3 * time.Second, seal: 3 * time.Second}
 	emptyDisk(t, hv, "blank.qcow2", "1M")
 	ctx := t.Context()
-	refusal(t, s.Create(ctx, platform.BuildSpec{Name: "bm", MachineClass: "standard", BaseDisk: "none.qcow2"}), "there are: blank.qcow2")
+	refusal(t, s.Create(ctx, platform.BuildSpec{Name: "bm", MachineClass: "standard", BaseDisk: "none.qcow2"}),
+		"there are: blank.qcow2")
 	spec := platform.BuildSpec{Name: "bm", MachineClass: "standard", BaseDisk: "blank.qcow2", Base: "disk blank.qcow2"}
 	require.NoError(t, s.Create(ctx, spec))
 	require.NoError(t, s.Create(ctx, spec), "asked twice, it is there")
@@ -487,7 +515,10 @@ func TestAGuestThatNeverStartsIsExplained(t *testing.T) {
 	refusal(t, s.PowerOffBuild(ctx, "bm"), "did not shut down")
 	domain(t, s, "bm", func(l *libvirt.Libvirt, d libvirt.Domain) error { return l.DomainDestroyFlags(d, 0) })
 
-	capture := platform.CaptureMachine.Of(platform.Capture{BuildMachine: "bm", Disk: "d", Stamp: "desk d", MachineClass: "standard"})
+	capture := platform.CaptureMachine.Of(platform.Capture{
+		BuildMachine: "bm", Disk: "d", Stamp: "desk d",
+		MachineClass: "standard",
+	})
 	require.NoError(t, s.Start(ctx, "k", capture))
 	p := ended(t, s, "k")
 	require.Equal(t, platform.Failed, p.State)
@@ -505,7 +536,10 @@ func TestKindsOfMachines(t *testing.T) {
 	t.Parallel()
 	hv := server(t)
 	e := locald.Site("real-quay", hv)
-	e.MachineClasses["standard"] = estate.MachineClass{Cores: 2, Memory: "96MiB", Firmware: "uefi", Network: "user", Display: "vnc", Room: "1MiB"}
+	e.MachineClasses["standard"] = estate.MachineClass{
+		Cores: 2, Memory: "96MiB", Firmware: "uefi", Network: "user",
+		Display: "vnc", Room: "1MiB",
+	}
 	e.Accelerator = "probe"
 	s := site(t, e)
 	s.paused = true

@@ -68,7 +68,8 @@ func (g guest) up(ctx context.Context, limit time.Duration) error {
 			return err
 		}
 		if time.Now().After(end) {
-			return refuse("the guest agent of %s did not answer within %s of its start: look at the machine's console; it has to start, and to have qemu-guest-agent installed", g.domain.Name, limit)
+			return refuse("the guest agent of %s did not answer within %s of its start: look at the machine's "+
+				"console; it has to start, and to have qemu-guest-agent installed", g.domain.Name, limit)
 		}
 		if err := pause(ctx, time.Second); err != nil {
 			return err
@@ -108,7 +109,8 @@ func (g guest) exec(ctx context.Context, c platform.Command) (o platform.Outcome
 			Out      []byte `json:"out-data"`
 			Err      []byte `json:"err-data"`
 		}
-		if err := g.call(ctx, "guest-exec-status", map[string]any{"pid": begun.PID}, &status); err != nil && !absent(err) {
+		if err := g.call(ctx, "guest-exec-status", map[string]any{"pid": begun.PID}, &status); err != nil &&
+			!absent(err) {
 			return o, err
 		} else if err == nil && status.Exited {
 			if status.Signal != 0 {
@@ -146,7 +148,10 @@ func (g guest) put(ctx context.Context, path string, content io.Reader) (err err
 		n, err := io.ReadFull(content, buffer)
 		if n > 0 {
 			var written any
-			if err := g.call(ctx, "guest-file-write", map[string]any{"handle": handle, "buf-b64": base64.StdEncoding.EncodeToString(buffer[:n])}, &written); err != nil {
+			if err := g.call(ctx, "guest-file-write", map[string]any{
+				"handle":  handle,
+				"buf-b64": base64.StdEncoding.EncodeToString(buffer[:n]),
+			}, &written); err != nil {
 				return err
 			}
 		}
@@ -170,7 +175,8 @@ func (g guest) get(ctx context.Context, path string, into io.Writer) (err error)
 			Content []byte `json:"buf-b64"`
 			End     bool   `json:"eof"`
 		}
-		if err := g.call(ctx, "guest-file-read", map[string]any{"handle": handle, "count": fileBlock}, &block); err != nil {
+		if err := g.call(ctx, "guest-file-read", map[string]any{"handle": handle, "count": fileBlock},
+			&block); err != nil {
 			return err
 		}
 		if _, err := into.Write(block.Content); err != nil || block.End {
@@ -189,7 +195,8 @@ func (g guest) shutdown(ctx context.Context, limit time.Duration) error {
 		off := false
 		err := g.hypervisor.do(ctx, func(l *libvirt.Libvirt) error {
 			state, _, err := l.DomainGetState(g.domain, 0)
-			off = libvirt.DomainState(state) == libvirt.DomainShutoff || libvirt.DomainState(state) == libvirt.DomainCrashed
+			off = libvirt.DomainState(state) == libvirt.DomainShutoff ||
+				libvirt.DomainState(state) == libvirt.DomainCrashed
 			if err != nil || off || n%steps != 0 {
 				return err
 			}

@@ -69,7 +69,9 @@ func (s *Site) rebuild(ctx context.Context, key string, r platform.Rebuild, repo
 }
 
 // startAnew gives a host, which is or will be on a hypervisor, an own disk of the copy and starts it.
-func (s *Site) startAnew(ctx context.Context, key string, r platform.Rebuild, f found, there bool, k class, copyName, accelerator string, disk []byte) error {
+func (s *Site) startAnew(ctx context.Context, key string, r platform.Rebuild, f found, there bool, k class, copyName,
+	accelerator string, disk []byte,
+) error {
 	h := f.hypervisor
 	return h.do(ctx, func(l *libvirt.Libvirt) error {
 		if there {
@@ -85,7 +87,8 @@ func (s *Site) startAnew(ctx context.Context, key string, r platform.Rebuild, f 
 		if err != nil {
 			return err
 		}
-		d, err := h.define(l, s.domain(r.Host, tag{Kind: kindHost, Key: key, Class: r.MachineClass, Disk: copyName}, k, accelerator, hardDisk(own), seedDisk(first)))
+		d, err := h.define(l, s.domain(r.Host, tag{Kind: kindHost, Key: key, Class: r.MachineClass, Disk: copyName}, k,
+			accelerator, hardDisk(own), seedDisk(first)))
 		if err != nil {
 			return err
 		}
@@ -128,12 +131,14 @@ func (h *hypervisor) anyCopy(ctx context.Context, copies []string, machineClass 
 				return err
 			}
 			if n.MachineClass != machineClass {
-				return refuse("the disk is for machines of class %s, and this one is of class %s", n.MachineClass, machineClass)
+				return refuse("the disk is for machines of class %s, and this one is of class %s", n.MachineClass,
+					machineClass)
 			}
 			name = c
 			return nil
 		}
-		return refuse("none of the copies %s is on %s: deliver the version there again", strings.Join(copies, ", "), h.name)
+		return refuse("none of the copies %s is on %s: deliver the version there again", strings.Join(copies, ", "),
+			h.name)
 	})
 	return name, err
 }
@@ -168,16 +173,19 @@ func (r room) lacks(k class) string {
 	case k.Cores > r.cores:
 		return fmt.Sprintf("%s has %d cores, and a machine needs %d", r.hypervisor.name, r.cores, k.Cores)
 	case k.memory > r.memory:
-		return fmt.Sprintf("%s has %s of memory left, and a machine needs %s", r.hypervisor.name, size(r.memory), size(k.memory))
+		return fmt.Sprintf("%s has %s of memory left, and a machine needs %s", r.hypervisor.name, size(r.memory),
+			size(k.memory))
 	case k.room > r.storage:
-		return fmt.Sprintf("%s has %s of storage left, and a machine's own disk may come to take %s", r.hypervisor.name, size(r.storage), size(k.room))
+		return fmt.Sprintf("%s has %s of storage left, and a machine's own disk may come to take %s", r.hypervisor.name,
+			size(r.storage), size(k.room))
 	}
 	return ""
 }
 
 func roomiest(rooms []room) room {
 	return slices.MaxFunc(rooms, func(a, b room) int {
-		return cmp.Or(cmp.Compare(a.memory, b.memory), cmp.Compare(a.storage, b.storage), -cmp.Compare(a.hypervisor.name, b.hypervisor.name))
+		return cmp.Or(cmp.Compare(a.memory, b.memory), cmp.Compare(a.storage, b.storage),
+			-cmp.Compare(a.hypervisor.name, b.hypervisor.name))
 	})
 }
 
@@ -233,7 +241,8 @@ func (s *Site) CheckRoom(ctx context.Context, hosts []string, machineClass strin
 		}
 		r := roomiest(rooms)
 		if why := r.lacks(k); why != "" {
-			return refuse("site %s has room for %d of the %d machines that are missing: %s", s.name, placed, missing(hosts, have), why)
+			return refuse("site %s has room for %d of the %d machines that are missing: %s", s.name, placed,
+				missing(hosts, have), why)
 		}
 		for i := range rooms {
 			if rooms[i].hypervisor == r.hypervisor {
@@ -280,14 +289,21 @@ func (s *Site) Machine(ctx context.Context, host string) (m platform.Machine, er
 		return m, err
 	}
 	if !there {
-		return platform.Machine{State: platform.MachineGone, Name: host, Why: "its machine is on none of the site's hypervisors: it was never made, or somebody deleted it; rebuild the host to give it one", Disks: []string{}}, nil
+		return platform.Machine{
+			State: platform.MachineGone, Name: host,
+			Why: "its machine is on none of the site's hypervisors: it was never made, or somebody deleted it; " +
+				"rebuild the host to give it one", Disks: []string{},
+		}, nil
 	}
 	return f.details(ctx)
 }
 
 func (f found) details(ctx context.Context) (m platform.Machine, err error) {
 	d := f.machine
-	m = platform.Machine{Node: f.hypervisor.name, Name: d.name, Cores: d.xml.VCPU, Memory: d.xml.Memory.bytes(), Disks: []string{}, State: platform.MachineOff}
+	m = platform.Machine{
+		Node: f.hypervisor.name, Name: d.name, Cores: d.xml.VCPU, Memory: d.xml.Memory.bytes(),
+		Disks: []string{}, State: platform.MachineOff,
+	}
 	if !d.ours() {
 		m.Why = "Nimble Pane did not make this machine, and leaves it alone: its name stands in the way of the host"
 	}

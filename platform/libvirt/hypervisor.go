@@ -36,7 +36,10 @@ func newHypervisor(site string, h estate.Hypervisor, accelerator string) (*hyper
 	if err != nil {
 		return nil, fmt.Errorf("hypervisor %s: %w", h.Name, err)
 	}
-	return &hypervisor{site: site, name: h.Name, address: u, storage: h.Storage, wanted: accelerator, notes: map[string]note{}}, nil
+	return &hypervisor{
+		site: site, name: h.Name, address: u, storage: h.Storage, wanted: accelerator,
+		notes: map[string]note{},
+	}, nil
 }
 
 // away is the error of a hypervisor that does not answer. It may pass.
@@ -154,7 +157,8 @@ func explain(err error) error {
 		return err
 	}
 	switch libvirt.ErrorNumber(answer.Code) {
-	case libvirt.ErrAgentUnresponsive, libvirt.ErrOperationTimeout, libvirt.ErrResourceBusy, libvirt.ErrNoConnect, libvirt.ErrRPC:
+	case libvirt.ErrAgentUnresponsive, libvirt.ErrOperationTimeout, libvirt.ErrResourceBusy, libvirt.ErrNoConnect,
+		libvirt.ErrRPC:
 		return err
 	}
 	switch text := err.Error(); {
@@ -162,7 +166,8 @@ func explain(err error) error {
 		return err
 	case strings.Contains(text, "No space left on device"):
 		return refuse("its storage is full: %s", text)
-	case strings.Contains(text, "Permission denied"), libvirt.ErrorNumber(answer.Code) == libvirt.ErrAccessDenied, libvirt.ErrorNumber(answer.Code) == libvirt.ErrAuthFailed:
+	case strings.Contains(text, "Permission denied"), libvirt.ErrorNumber(answer.Code) == libvirt.ErrAccessDenied,
+		libvirt.ErrorNumber(answer.Code) == libvirt.ErrAuthFailed:
 		return refuse("the service lacks a permission there (see docs/hypervisors.md): %s", text)
 	}
 	return refuse("%s", err)
@@ -186,7 +191,8 @@ func (h *hypervisor) pool(l *libvirt.Libvirt) (libvirt.StoragePool, error) {
 	if err != nil {
 		var answer libvirt.Error
 		if errors.As(err, &answer) && libvirt.ErrorNumber(answer.Code) == libvirt.ErrNoStoragePool {
-			return p, refuse("%s has no storage pool named %s: define one of type dir, or change storage in the estate file", h.name, h.storage)
+			return p, refuse("%s has no storage pool named %s: define one of type dir, or change storage in the "+
+				"estate file", h.name, h.storage)
 		}
 		return p, err
 	}

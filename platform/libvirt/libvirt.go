@@ -70,7 +70,10 @@ func Open(site estate.Site, env platform.Environment) (platform.Platform, error)
 }
 
 func open(site estate.Site, env platform.Environment) (*Site, error) {
-	s := &Site{name: site.Name, accelerator: site.Accelerator, classes: map[string]class{}, limits: patient, peer: env.Peer, log: env.Log, journal: env.Journal}
+	s := &Site{
+		name: site.Name, accelerator: site.Accelerator, classes: map[string]class{}, limits: patient,
+		peer: env.Peer, log: env.Log, journal: env.Journal,
+	}
 	for name, c := range site.MachineClasses {
 		k := class{MachineClass: c}
 		var err error
@@ -97,10 +100,11 @@ func open(site estate.Site, env platform.Environment) (*Site, error) {
 		s.hypervisors = append(s.hypervisors, hv)
 	}
 	s.does = s.repertoire()
-	s.operations = journal.New(env.Journal, site.Name, retryAfter, env.Log, func(ctx context.Context, key string, op platform.Operation, report func(int)) (json.RawMessage, error) {
-		out, err := s.does.Do(ctx, key, op, report)
-		return out, explain(err)
-	})
+	s.operations = journal.New(env.Journal, site.Name, retryAfter, env.Log,
+		func(ctx context.Context, key string, op platform.Operation, report func(int)) (json.RawMessage, error) {
+			out, err := s.does.Do(ctx, key, op, report)
+			return out, explain(err)
+		})
 	return s, nil
 }
 
@@ -188,7 +192,8 @@ func (s *Site) checkRebuild(ctx context.Context, r platform.Rebuild) error {
 func (s *Site) class(name string) (class, error) {
 	k, ok := s.classes[name]
 	if !ok {
-		return k, refuse("site %s does not say what machines of class %q are like: describe it in the estate file", s.name, name)
+		return k, refuse("site %s does not say what machines of class %q are like: describe it in the estate file",
+			s.name, name)
 	}
 	return k, nil
 }
@@ -204,7 +209,8 @@ func (s *Site) source(ctx context.Context, site string) (platform.Disks, error) 
 	}
 	d, ok := p.(platform.Disks)
 	if !ok {
-		return nil, refuse("the disk was captured at %s, which is on another platform: capture the image at a site of this platform", site)
+		return nil, refuse("the disk was captured at %s, which is on another platform: capture the image at a site "+
+			"of this platform", site)
 	}
 	return d, nil
 }
@@ -214,12 +220,14 @@ func refuse(format string, args ...any) error {
 }
 
 func notOurs(name string, h *hypervisor) error {
-	return refuse("there is a machine named %s on %s that Nimble Pane did not make; it is left alone: rename or remove it, or give the pool another host prefix", name, h.name)
+	return refuse("there is a machine named %s on %s that Nimble Pane did not make; it is left alone: rename or "+
+		"remove it, or give the pool another host prefix", name, h.name)
 }
 
 // checkName keeps names that become files to what is safe as one.
 func checkName(name string) error {
-	if name == "" || len(name) > 120 || strings.Trim(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-._") != "" || strings.HasPrefix(name, ".") {
+	if name == "" || len(name) > 120 || strings.Trim(name,
+		"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-._") != "" || strings.HasPrefix(name, ".") {
 		return refuse("%q cannot be the name of a machine or disk: use letters, digits, - and .", name)
 	}
 	return nil

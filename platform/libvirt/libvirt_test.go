@@ -55,7 +55,10 @@ func site(t testing.TB, e estate.Site) *Site {
 func emptyDisk(t testing.TB, s *locald.Server, name string, written string) {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), name)
-	for _, args := range [][]string{{"qemu-img", "create", "-q", "-f", "qcow2", path, "64M"}, {"qemu-io", "-c", "write -P 7 0 " + written, path}} {
+	for _, args := range [][]string{
+		{"qemu-img", "create", "-q", "-f", "qcow2", path, "64M"},
+		{"qemu-io", "-c", "write -P 7 0 " + written, path},
+	} {
 		out, err := exec.Command(args[0], args[1:]...).CombinedOutput()
 		require.NoError(t, err, "%s", out)
 	}
@@ -68,7 +71,10 @@ func TestConformance(t *testing.T) {
 	hv := server(t)
 	require.NoError(t, hv.Add(disk, "debian.qcow2"))
 	s := site(t, locald.Site("real-quay", hv))
-	require.NoError(t, s.Create(t.Context(), platform.BuildSpec{Name: "bm-desk", MachineClass: "standard", BaseDisk: "debian.qcow2", Base: "disk debian.qcow2"}))
+	require.NoError(t, s.Create(t.Context(), platform.BuildSpec{
+		Name: "bm-desk", MachineClass: "standard",
+		BaseDisk: "debian.qcow2", Base: "disk debian.qcow2",
+	}))
 	platformtest.Test(t, platformtest.Bench{
 		Platform: s, Site: "real-quay", BuildMachine: "bm-desk", MachineClass: "standard", Patience: 4 * time.Minute,
 		Reach: func(address string) string {

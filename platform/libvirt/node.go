@@ -165,7 +165,8 @@ func (h *hypervisor) probed(ctx context.Context, s *Site) (string, error) {
 			case <-time.After(100 * time.Millisecond):
 			}
 		}
-		s.log.Warn("KVM is offered by a hypervisor but does not run a machine; they run without hardware acceleration", "hypervisor", h.name)
+		s.log.Warn("KVM is offered by a hypervisor but does not run a machine; they run without hardware acceleration",
+			"hypervisor", h.name)
 		return nil
 	})
 	if err != nil {

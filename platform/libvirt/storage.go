@@ -162,7 +162,10 @@ func (h *hypervisor) own(l *libvirt.Libvirt, name, backing string) (path string,
 	if err != nil {
 		return "", err
 	}
-	d := volumeXML{Name: name, Capacity: bytesXML{Value: b.Capacity.Value}, Backing: &backingXML{Path: b.Target.Path, Format: formatXML{"qcow2"}}}
+	d := volumeXML{
+		Name: name, Capacity: bytesXML{Value: b.Capacity.Value},
+		Backing: &backingXML{Path: b.Target.Path, Format: formatXML{"qcow2"}},
+	}
 	d.Target.Format, d.Target.Compat = formatXML{"qcow2"}, "1.1"
 	v, err := h.create(l, d)
 	return v.Key, err
@@ -170,7 +173,10 @@ func (h *hypervisor) own(l *libvirt.Libvirt, name, backing string) (path string,
 
 // write makes a small volume with the content.
 func (h *hypervisor) write(l *libvirt.Libvirt, name string, content []byte) (path string, err error) {
-	d := volumeXML{Name: name, Capacity: bytesXML{Value: int64(len(content))}, Allocation: bytesXML{Value: int64(len(content))}}
+	d := volumeXML{
+		Name: name, Capacity: bytesXML{Value: int64(len(content))},
+		Allocation: bytesXML{Value: int64(len(content))},
+	}
 	d.Target.Format, d.Target.Permissions = formatXML{"raw"}, &permsXML{"0600"}
 	v, err := h.create(l, d)
 	if err != nil {
@@ -311,7 +317,8 @@ func (h *hypervisor) intact(ctx context.Context, disk, digest string, report fun
 		return err
 	}
 	if got != digest {
-		return refuse("disk %s on %s was changed: it has digest %s and should have %s; deliver the version again", disk, h.name, got, digest)
+		return refuse("disk %s on %s was changed: it has digest %s and should have %s; deliver the version again", disk,
+			h.name, got, digest)
 	}
 	n.Digest = digest
 	return h.do(ctx, func(l *libvirt.Libvirt) error { return h.complete(l, disk, n) })

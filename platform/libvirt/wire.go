@@ -96,7 +96,8 @@ func dialerOf(u *url.URL) (socket.Dialer, error) {
 		}
 		return dialers.NewSSH(u.Hostname(), o...), nil
 	}
-	return nil, fmt.Errorf("transport %q of %s is not known: use qemu:///system, qemu+tls:// or qemu+ssh://", transport, u.Redacted())
+	return nil, fmt.Errorf("transport %q of %s is not known: use qemu:///system, qemu+tls:// or qemu+ssh://", transport,
+		u.Redacted())
 }
 
 // inOrder hands libvirt's packets on in the order in which the client library
@@ -135,7 +136,10 @@ const (
 )
 
 func newInOrder(c net.Conn) *inOrder {
-	return &inOrder{Conn: c, in: bufio.NewReaderSize(c, 512<<10), answered: map[uint32]bool{}, held: map[uint32][][]byte{}}
+	return &inOrder{
+		Conn: c, in: bufio.NewReaderSize(c, 512<<10), answered: map[uint32]bool{},
+		held: map[uint32][][]byte{},
+	}
 }
 
 // Read is net.Conn's.

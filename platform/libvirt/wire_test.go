@@ -59,8 +59,11 @@ func TestWhatIsNoPacketIsSaid(t *testing.T) {
 func TestAddresses(t *testing.T) {
 	t.Parallel()
 	for address, good := range map[string]bool{
-		"qemu:///system": true, "qemu+unix:///session?socket=/run/x": true, "qemu://hv-1/system": true, "qemu+tls://hv-1:16514/system?pkipath=/etc/pki": true,
-		"qemu+ssh://panes@hv-1:2222/system?keyfile=/k&known_hosts=/h&socket=/run/x": true, "qemu+tcp://hv-1/system": false, "qemu+pigeon://hv-1/system": false,
+		"qemu:///system": true, "qemu+unix:///session?socket=/run/x": true, "qemu://hv-1/system": true,
+		"qemu+tls://hv-1:16514/system?pkipath=/etc/pki":                             true,
+		"qemu+ssh://panes@hv-1:2222/system?keyfile=/k&known_hosts=/h&socket=/run/x": true,
+		"qemu+tcp://hv-1/system":                                                    false,
+		"qemu+pigeon://hv-1/system":                                                 false,
 	} {
 		u, err := url.Parse(address)
 		require.NoError(t, err)

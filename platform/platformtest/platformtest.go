@@ -147,7 +147,10 @@ func (s *suite) end(key string) platform.Progress {
 
 func (s *suite) captured(disk string) platform.Captured {
 	s.Helper()
-	op := platform.CaptureMachine.Of(platform.Capture{BuildMachine: s.BuildMachine, Disk: disk, Stamp: "desk " + disk, MachineClass: s.MachineClass})
+	op := platform.CaptureMachine.Of(platform.Capture{
+		BuildMachine: s.BuildMachine, Disk: disk, Stamp: "desk " + disk,
+		MachineClass: s.MachineClass,
+	})
 	require.NoError(s, s.Platform.Start(s.ctx, "capture "+disk, op))
 	made := outcome(s, platform.CaptureMachine, s.end("capture "+disk))
 	require.Regexp(s, "^sha256:[0-9a-f]{64}$", made.Digest)
@@ -166,7 +169,10 @@ func outcome[In, Out any](s *suite, k platform.Kind[In, Out], p platform.Progres
 
 func (s *suite) delivered(disk, digest, name string) platform.Progress {
 	s.Helper()
-	op := platform.DeliverCopy.Of(platform.Deliver{Source: s.Site, Disk: disk, Digest: digest, Copy: name, MachineClass: s.MachineClass})
+	op := platform.DeliverCopy.Of(platform.Deliver{
+		Source: s.Site, Disk: disk, Digest: digest, Copy: name,
+		MachineClass: s.MachineClass,
+	})
 	require.NoError(s, s.Platform.Start(s.ctx, "deliver "+name, op))
 	return s.end("deliver " + name)
 }
@@ -201,15 +207,27 @@ func (s *suite) buildMachines() {
 func (s *suite) refusals() {
 	s.refused("a", platform.Operation{}, "nothing")
 	s.refused("a", platform.Operation{Kind: "fly"}, "fly")
-	s.refused("b", platform.CaptureMachine.Of(platform.Capture{BuildMachine: "bm-none", Disk: "d", MachineClass: s.MachineClass}), "bm-none")
-	s.refused("c", platform.CaptureMachine.Of(platform.Capture{BuildMachine: s.BuildMachine, Disk: "d", MachineClass: "toaster"}), "toaster")
+	s.refused("b", platform.CaptureMachine.Of(platform.Capture{
+		BuildMachine: "bm-none", Disk: "d",
+		MachineClass: s.MachineClass,
+	}), "bm-none")
+	s.refused("c", platform.CaptureMachine.Of(platform.Capture{
+		BuildMachine: s.BuildMachine, Disk: "d",
+		MachineClass: "toaster",
+	}), "toaster")
 	s.refused("d", platform.DeliverCopy.Of(platform.Deliver{Source: s.Site, Disk: "no-disk", Copy: "c"}), "no-disk")
-	s.refused("e", platform.RebuildHost.Of(platform.Rebuild{Host: "h", Copies: []string{"no-copy"}, MachineClass: s.MachineClass}), "no-copy")
+	s.refused("e", platform.RebuildHost.Of(platform.Rebuild{
+		Host: "h", Copies: []string{"no-copy"},
+		MachineClass: s.MachineClass,
+	}), "no-copy")
 }
 
 // once starts a capture that has ended a second time.
 func (s *suite) once() {
-	op := platform.CaptureMachine.Of(platform.Capture{BuildMachine: s.BuildMachine, Disk: "one", Stamp: "desk one", MachineClass: s.MachineClass})
+	op := platform.CaptureMachine.Of(platform.Capture{
+		BuildMachine: s.BuildMachine, Disk: "one", Stamp: "desk one",
+		MachineClass: s.MachineClass,
+	})
 	require.NoError(s, s.Platform.Start(s.ctx, "capture one", op))
 	require.Equal(s, s.one, outcome(s, platform.CaptureMachine, s.end("capture one")), "it was captured a second time")
 }
@@ -223,7 +241,8 @@ func (s *suite) wrongDigest() {
 	p := s.delivered("one", "sha256:"+strings.Repeat("1", 64), "wrong-copy-1")
 	require.Equal(s, platform.Failed, p.State)
 	require.Contains(s, p.Why, "digest")
-	s.refused("from what is not complete", s.rebuildOf("h-5", "wrong-copy-1", s.one.Digest, platform.Seed{}), "wrong-copy-1")
+	s.refused("from what is not complete", s.rebuildOf("h-5", "wrong-copy-1", s.one.Digest, platform.Seed{}),
+		"wrong-copy-1")
 }
 
 func (s *suite) rebuildOf(host, name, digest string, seed platform.Seed) platform.Operation {
@@ -231,7 +250,10 @@ func (s *suite) rebuildOf(host, name, digest string, seed platform.Seed) platfor
 }
 
 func (s *suite) rebuildInput(host, name, digest string, seed platform.Seed) platform.Rebuild {
-	return platform.Rebuild{Host: host, Copies: []string{name}, Digest: digest, MachineClass: s.MachineClass, Seats: 4, Seed: seed}
+	return platform.Rebuild{
+		Host: host, Copies: []string{name}, Digest: digest, MachineClass: s.MachineClass, Seats: 4,
+		Seed: seed,
+	}
 }
 
 // host delivers a disk and builds a host from it.
@@ -241,7 +263,8 @@ func (s *suite) host(service *Service, disk string, captured platform.Captured, 
 	require.Equal(s, platform.Succeeded, s.delivered(disk, captured.Digest, name).State)
 	seed := service.token(host)
 	seed.Service = s.Reach(seed.Service)
-	require.NoError(s, s.Platform.Start(s.ctx, "rebuild "+host+" from "+disk, s.rebuildOf(host, name, captured.Digest, seed)))
+	require.NoError(s, s.Platform.Start(s.ctx, "rebuild "+host+" from "+disk,
+		s.rebuildOf(host, name, captured.Digest, seed)))
 	p := s.end("rebuild " + host + " from " + disk)
 	require.Equal(s, captured.Digest, outcome(s, platform.RebuildHost, p).Digest)
 }
@@ -289,5 +312,8 @@ func (s *suite) deletedDisk() {
 	s.ctx = context.Background()
 	require.NoError(s, s.Platform.Start(s.ctx, "delete two", platform.DeleteDisk.Of(platform.Named{Name: "two"})))
 	require.Equal(s, platform.Succeeded, s.end("delete two").State)
-	s.refused("deliver late", platform.DeliverCopy.Of(platform.Deliver{Source: s.Site, Disk: "two", Copy: "late-copy-1"}), "two")
+	s.refused("deliver late", platform.DeliverCopy.Of(platform.Deliver{
+		Source: s.Site, Disk: "two",
+		Copy: "late-copy-1",
+	}), "two")
 }

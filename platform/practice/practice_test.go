@@ -57,8 +57,9 @@ func TestConformance(t *testing.T) {
 	t.Parallel()
 	site, _, _ := play(t, "")
 	platformtest.Test(t, platformtest.Bench{
-		Platform: site, Site: "north-quay", BuildMachine: "bm-counter", MachineClass: "standard", Patience: 20 * time.Second,
-		Reach: func(address string) string { return address },
+		Platform: site, Site: "north-quay", BuildMachine: "bm-counter", MachineClass: "standard",
+		Patience: 20 * time.Second,
+		Reach:    func(address string) string { return address },
 	})
 }
 
@@ -66,7 +67,10 @@ func TestAWorldGoesOnWhereItWas(t *testing.T) {
 	t.Parallel()
 	file := filepath.Join(t.TempDir(), "world.json")
 	site, w, stop := play(t, file)
-	capture := platform.CaptureMachine.Of(platform.Capture{BuildMachine: "bm-counter", Disk: "d", Stamp: "desk d", MachineClass: "standard"})
+	capture := platform.CaptureMachine.Of(platform.Capture{
+		BuildMachine: "bm-counter", Disk: "d", Stamp: "desk d",
+		MachineClass: "standard",
+	})
 	require.NoError(t, site.Start(t.Context(), "k", capture))
 	stop()
 	before := w.Clock().Shows

@@ -60,7 +60,8 @@ func Start(ctx context.Context, dir string, port int, fast bool) (*Server, error
 	}
 	data := filepath.Join(dir, "data")
 	if _, err := os.Stat(filepath.Join(data, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
-		cmd := exec.CommandContext(ctx, filepath.Join(programs, "initdb"), "-D", data, "-U", "nimblepane", "--auth=trust", "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync")
+		cmd := exec.CommandContext(ctx, filepath.Join(programs, "initdb"), "-D", data, "-U", "nimblepane",
+			"--auth=trust", "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync")
 		cmd.SysProcAttr, cmd.Dir = as, dir
 		if out, err := cmd.CombinedOutput(); err != nil {
 			return nil, fmt.Errorf("initdb: %w: %s", err, out)
@@ -71,7 +72,10 @@ func Start(ctx context.Context, dir string, port int, fast bool) (*Server, error
 		return nil, err
 	}
 	defer log.Close()
-	args := []string{"-D", data, "-p", strconv.Itoa(port), "-h", "127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=300", "-c", "shared_buffers=256MB"}
+	args := []string{
+		"-D", data, "-p", strconv.Itoa(port), "-h", "127.0.0.1", "-c", "unix_socket_directories=", "-c",
+		"max_connections=300", "-c", "shared_buffers=256MB",
+	}
 	if fast {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
 	}
@@ -84,7 +88,8 @@ func Start(ctx context.Context, dir string, port int, fast bool) (*Server, error
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
 	for {
-		ready := exec.CommandContext(ctx, filepath.Join(programs, "pg_isready"), "-q", "-h", "127.0.0.1", "-p", strconv.Itoa(port))
+		ready := exec.CommandContext(ctx, filepath.Join(programs, "pg_isready"), "-q", "-h", "127.0.0.1", "-p",
+			strconv.Itoa(port))
 		if ready.Run() == nil {
 			return s, nil
 		}

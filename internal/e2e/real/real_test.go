@@ -20,7 +20,8 @@ func TestTheStoryOnRealMachines(t *testing.T) {
 	root, err := filepath.Abs("../../..")
 	require.NoError(t, err)
 	state := t.TempDir()
-	out, err := exec.Command(filepath.Join(root, "bin", "demo"), "real", "--short", "--hosts", "2", "--guest", guest, "--bin", filepath.Join(root, "bin"), "--state", state).CombinedOutput()
+	out, err := exec.Command(filepath.Join(root, "bin", "demo"), "real", "--short", "--hosts", "2", "--guest", guest,
+		"--bin", filepath.Join(root, "bin"), "--state", state).CombinedOutput()
 	t.Logf("%s", out)
 	require.NoError(t, err)
 	require.Contains(t, string(out), "The story went as told")

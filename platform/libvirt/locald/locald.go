@@ -70,7 +70,8 @@ func Start(ctx context.Context) (s *Server, err error) {
 	if err != nil {
 		return nil, err
 	}
-	s = &Server{Dir: dir, Pool: filepath.Join(dir, "pool"), URI: "qemu+unix:///session?socket=" + url.QueryEscape(filepath.Join(dir, "run/libvirt/libvirt-sock"))}
+	s = &Server{Dir: dir, Pool: filepath.Join(dir, "pool"), URI: "qemu+unix:///session?socket=" +
+		url.QueryEscape(filepath.Join(dir, "run/libvirt/libvirt-sock"))}
 	for _, d := range []string{"run", "config/libvirt", "cache", "data", "pool"} {
 		if err := os.MkdirAll(filepath.Join(dir, d), 0o755); err != nil {
 			return nil, err
@@ -94,7 +95,8 @@ func Start(ctx context.Context) (s *Server, err error) {
 		return nil, err
 	}
 	defer func() { _ = l.Disconnect() }()
-	pool, err := l.StoragePoolDefineXML(fmt.Sprintf("<pool type='dir'><name>%s</name><target><path>%s</path></target></pool>", Storage, s.Pool), 0)
+	pool, err := l.StoragePoolDefineXML(fmt.Sprintf(
+		"<pool type='dir'><name>%s</name><target><path>%s</path></target></pool>", Storage, s.Pool), 0)
 	if err == nil {
 		err = errors.Join(l.StoragePoolCreate(pool, 0), l.StoragePoolSetAutostart(pool, 1))
 	}
@@ -112,7 +114,8 @@ func credential() (*syscall.Credential, error) {
 	}
 	u, err := user.Lookup(unprivileged)
 	if err != nil {
-		return nil, fmt.Errorf("root cannot run a private libvirtd without the user %s of Debian's libvirt: %w", unprivileged, err)
+		return nil, fmt.Errorf("root cannot run a private libvirtd without the user %s of Debian's libvirt: %w",
+			unprivileged, err)
 	}
 	uid, _ := strconv.ParseUint(u.Uid, 10, 32)
 	gid, _ := strconv.ParseUint(u.Gid, 10, 32)
@@ -161,7 +164,8 @@ func (s *Server) Run(ctx context.Context) error {
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	s.cmd.Dir = s.Dir
 	s.cmd.Env = []string{
-		"HOME=" + s.Dir, "PATH=/usr/sbin:/usr/bin:/sbin:/bin", "XDG_RUNTIME_DIR=" + filepath.Join(s.Dir, "run"), "XDG_CONFIG_HOME=" + filepath.Join(s.Dir, "config"),
+		"HOME=" + s.Dir, "PATH=/usr/sbin:/usr/bin:/sbin:/bin", "XDG_RUNTIME_DIR=" + filepath.Join(s.Dir, "run"),
+		"XDG_CONFIG_HOME=" + filepath.Join(s.Dir, "config"),
 		"XDG_CACHE_HOME=" + filepath.Join(s.Dir, "cache"), "XDG_DATA_HOME=" + filepath.Join(s.Dir, "data"),
 	}
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: c}
@@ -249,12 +253,21 @@ func (s *Server) Remove() { _ = os.RemoveAll(s.Dir) }
 // Site describes a site on these servers, whose machines find services on this
 // computer's loopback at 10.0.2.2, as QEMU's user network has it.
 func Site(name string, servers ...*Server) estate.Site {
-	site := estate.Site{Name: name, Title: name, Platform: estate.Libvirt, StartsPerMinute: 60, ClonesPerCopy: 8, MachineSettings: estate.MachineSettings{
-		Accelerator:    "tcg",
-		MachineClasses: map[string]estate.MachineClass{"standard": {Cores: 1, Memory: "384MiB", Firmware: "bios", Network: "user", Display: "none", Room: "256MiB"}},
-	}}
+	site := estate.Site{
+		Name: name, Title: name, Platform: estate.Libvirt, StartsPerMinute: 60, ClonesPerCopy: 8,
+		MachineSettings: estate.MachineSettings{
+			Accelerator: "tcg",
+			MachineClasses: map[string]estate.MachineClass{"standard": {
+				Cores: 1, Memory: "384MiB", Firmware: "bios",
+				Network: "user", Display: "none", Room: "256MiB",
+			}},
+		},
+	}
 	for i, s := range servers {
-		site.Hypervisors = append(site.Hypervisors, estate.Hypervisor{Name: fmt.Sprintf("hv-%d", i+1), Address: s.URI, Storage: Storage})
+		site.Hypervisors = append(site.Hypervisors, estate.Hypervisor{
+			Name: fmt.Sprintf("hv-%d", i+1), Address: s.URI,
+			Storage: Storage,
+		})
 	}
 	return site
 }

@@ -89,8 +89,12 @@ func (w *World) agent(m *machine, now, real time.Time) {
 		}
 	}
 	b := beat{machine: m.Name, boot: m.Boot, seed: m.Seed, credential: m.Credential, body: agent.Heartbeat{
-		Stamp: m.Stamp, Drain: max(0, m.Drain), Checks: agent.Checks{Order: m.Check, State: m.CheckState, Why: m.CheckWhy},
-		Load: 0.05 + float64(len(m.Sessions))/float64(m.Seats+1), Done: m.Done, Sessions: make([]agent.Session, len(m.Sessions)),
+		Stamp: m.Stamp, Drain: max(0, m.Drain), Checks: agent.Checks{
+			Order: m.Check, State: m.CheckState,
+			Why: m.CheckWhy,
+		},
+		Load: 0.05 + float64(len(m.Sessions))/float64(m.Seats+1), Done: m.Done,
+		Sessions: make([]agent.Session, len(m.Sessions)),
 	}}
 	for i, s := range m.Sessions {
 		b.body.Sessions[i] = s.Session
@@ -238,7 +242,8 @@ func (w *World) signIn(p *person, now time.Time) {
 		if !strings.HasPrefix(m.Name, p.Hosts) || m.Credential == "" || m.Drain != 0 || len(m.Sessions) >= m.Seats {
 			continue
 		}
-		if best == nil || len(m.Sessions) < len(best.Sessions) || len(m.Sessions) == len(best.Sessions) && m.Name < best.Name {
+		if best == nil || len(m.Sessions) < len(best.Sessions) || len(m.Sessions) == len(best.Sessions) &&
+			m.Name < best.Name {
 			best = m
 		}
 	}
@@ -247,8 +252,11 @@ func (w *World) signIn(p *person, now time.Time) {
 	}
 	w.state.NextSession++
 	best.Sessions = append(best.Sessions, &session{
-		Session: agent.Session{Key: fmt.Sprintf("s%d", w.state.NextSession), Person: p.Name, State: agent.Active, Since: now},
-		Clings:  w.happens(w.state.Sites[best.Site].Spec.Knobs.chance(Clings, best.Name)),
+		Session: agent.Session{
+			Key: fmt.Sprintf("s%d", w.state.NextSession), Person: p.Name, State: agent.Active,
+			Since: now,
+		},
+		Clings: w.happens(w.state.Sites[best.Site].Spec.Knobs.chance(Clings, best.Name)),
 	})
 	p.Host, p.NextMood = best.Name, now.Add(time.Duration(5+w.rng.IntN(40))*time.Minute)
 	w.dirty = true

@@ -3,8 +3,16 @@ package world
 import "fmt"
 
 var (
-	givenNames  = []string{"Ida", "Jonas", "Merle", "Tove", "Anton", "Wilma", "Ragna", "Piet", "Saskia", "Emil", "Nora", "Hedda", "Bram", "Lise", "Oskar", "Freya", "Malin", "Rasmus", "Greta", "Tilde", "Ruben", "Ylva", "Matti", "Signe", "Casper", "Elin", "Joris", "Vera"}
-	familyNames = []string{"Strand", "Haven", "Reedman", "Dyke", "Tern", "Marsh", "Holm", "Ebbing", "Plover", "Sluice", "Kelp", "Mooring", "Wick", "Lantern", "Dune", "Curlew", "Harbour", "Oyster", "Beacon", "Eddy", "Saltby", "Pike", "Larkin", "Fen", "Heron", "Brook"}
+	givenNames = []string{
+		"Ida", "Jonas", "Merle", "Tove", "Anton", "Wilma", "Ragna", "Piet", "Saskia", "Emil", "Nora",
+		"Hedda", "Bram", "Lise", "Oskar", "Freya", "Malin", "Rasmus", "Greta", "Tilde", "Ruben", "Ylva", "Matti",
+		"Signe", "Casper", "Elin", "Joris", "Vera",
+	}
+	familyNames = []string{
+		"Strand", "Haven", "Reedman", "Dyke", "Tern", "Marsh", "Holm", "Ebbing", "Plover", "Sluice",
+		"Kelp", "Mooring", "Wick", "Lantern", "Dune", "Curlew", "Harbour", "Oyster", "Beacon", "Eddy", "Saltby", "Pike",
+		"Larkin", "Fen", "Heron", "Brook",
+	}
 )
 
 // personName returns a made-up name, another for every number.

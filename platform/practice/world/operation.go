@@ -56,7 +56,9 @@ func init() {
 }
 
 // playing adds a kind to the plays.
-func playing[In, Out any](k platform.Kind[In, Out], begin func(act, In) (time.Duration, error), end func(act, In) (Out, error)) {
+func playing[In, Out any](k platform.Kind[In, Out], begin func(act, In) (time.Duration, error),
+	end func(act, In) (Out, error),
+) {
 	plays[string(k)] = play{
 		begin: func(a act) (time.Duration, error) {
 			in, err := k.Input(a.Op)
@@ -137,7 +139,8 @@ func (a act) beginCapture(c platform.Capture) (time.Duration, error) {
 	case b == nil:
 		return 0, refuse("there is no build machine %q at %s", c.BuildMachine, a.Site)
 	case b.MachineClass != c.MachineClass:
-		return 0, refuse("build machine %s is of class %s, and the image of class %s", b.Name, b.MachineClass, c.MachineClass)
+		return 0, refuse("build machine %s is of class %s, and the image of class %s", b.Name, b.MachineClass,
+			c.MachineClass)
 	case b.Busy:
 		return 0, fmt.Errorf("build machine %s is being captured", b.Name)
 	}
@@ -213,10 +216,12 @@ func (a act) beginRebuild(r platform.Rebuild) (time.Duration, error) {
 		return 0, refuse("none of the copies %s is at %s", strings.Join(r.Copies, ", "), a.Site)
 	}
 	if busy[a.From] >= a.at.Spec.ClonesPerCopy {
-		return 0, refuse("storage is overrun: %d clones of %s at once, it allows %d", busy[a.From]+1, a.From, a.at.Spec.ClonesPerCopy)
+		return 0, refuse("storage is overrun: %d clones of %s at once, it allows %d", busy[a.From]+1, a.From,
+			a.at.Spec.ClonesPerCopy)
 	}
 	if c := a.at.Copies[a.From]; c.MachineClass != r.MachineClass {
-		return 0, refuse("the disk is for machines of class %s, and %s is of class %s", c.MachineClass, r.Host, r.MachineClass)
+		return 0, refuse("the disk is for machines of class %s, and %s is of class %s", c.MachineClass, r.Host,
+			r.MachineClass)
 	}
 	a.Host = r.Host
 	a.shutDown(r.Host)

@@ -114,7 +114,10 @@ func ParseScenario(b []byte) (Scenario, error) {
 
 // Validate returns an error that says which knob cannot be so.
 func (k Knobs) Validate() error {
-	for name, d := range map[string]time.Duration{"clone": k.Clone, "boot": k.Boot, "check": k.Check, "capture": k.Capture, "deliver": k.Deliver} {
+	for name, d := range map[string]time.Duration{
+		"clone": k.Clone, "boot": k.Boot, "check": k.Check,
+		"capture": k.Capture, "deliver": k.Deliver,
+	} {
 		if d < 0 {
 			return fmt.Errorf("%s of %s: use 0 or more", name, d)
 		}

@@ -71,7 +71,10 @@ type buildMachine struct {
 func New(s Scenario, file string, log *slog.Logger) (*World, error) {
 	w := &World{
 		file: file, log: log, beats: make(chan beat, 4096),
-		http: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 128, MaxConnsPerHost: 128}},
+		http: &http.Client{
+			Timeout:   10 * time.Second,
+			Transport: &http.Transport{MaxIdleConnsPerHost: 128, MaxConnsPerHost: 128},
+		},
 	}
 	old, err := os.ReadFile(file)
 	switch {
@@ -80,7 +83,10 @@ func New(s Scenario, file string, log *slog.Logger) (*World, error) {
 			return nil, fmt.Errorf("%s does not hold a practice world: %w; remove it to begin anew", file, err)
 		}
 		// What an earlier program had under way in words of its own is asked for again.
-		maps.DeleteFunc(w.state.Operations, func(_ string, o *operation) bool { return o.Op.Kind == "" && o.Progress.State == platform.UnderWay })
+		maps.DeleteFunc(w.state.Operations, func(_ string, o *operation) bool {
+			return o.Op.Kind == "" &&
+				o.Progress.State == platform.UnderWay
+		})
 		// The clock stood still while nobody was here.
 		w.state.Clock.At = time.Now()
 	case file == "" || errors.Is(err, fs.ErrNotExist):
@@ -101,7 +107,8 @@ func (w *World) begin(s Scenario) {
 	}
 	w.state = state{
 		Seed: s.Seed, Clock: Clock{Shows: start.UTC(), At: time.Now(), Rate: s.Rate},
-		Sites: map[string]*site{}, Disks: map[string]disk{}, Machines: map[string]*machine{}, Operations: map[string]*operation{},
+		Sites: map[string]*site{}, Disks: map[string]disk{}, Machines: map[string]*machine{},
+		Operations: map[string]*operation{},
 	}
 	for _, spec := range s.Sites {
 		if spec.ClonesPerCopy == 0 {
@@ -261,7 +268,10 @@ func (w *World) buildMachines(siteName string) []platform.BuildMachine {
 		if b.Site != siteName {
 			continue
 		}
-		m := platform.BuildMachine{Name: b.Name, MachineClass: b.MachineClass, Base: b.Base, State: "running", Changes: b.changes()}
+		m := platform.BuildMachine{
+			Name: b.Name, MachineClass: b.MachineClass, Base: b.Base, State: "running",
+			Changes: b.changes(),
+		}
 		if b.Busy {
 			m.State = "capturing"
 		}

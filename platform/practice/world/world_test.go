@@ -14,7 +14,8 @@ import (
 // quay is a world with one site and a copy of a disk, at a time of one's own.
 func quay(t *testing.T, crowds string) *World {
 	t.Helper()
-	s, err := ParseScenario([]byte("seed: 9\nstart: 2026-11-23T10:00:00Z\nsites: [{name: a, clones-per-copy: 2, knobs: {clone: 4m, boot: 1m}}]\n" + crowds))
+	s, err := ParseScenario([]byte("seed: 9\nstart: 2026-11-23T10:00:00Z\nsites: [{name: a, clones-per-copy: 2, " +
+		"knobs: {clone: 4m, boot: 1m}}]\n" + crowds))
 	require.NoError(t, err)
 	w, err := New(s, "", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
@@ -42,7 +43,8 @@ func TestStorageAllowsOnlySoManyClonesAtOnce(t *testing.T) {
 	require.NoError(t, w.start("a", "1", rebuild("h-1")))
 	require.NoError(t, w.start("a", "1", rebuild("h-1")), "the same key is the same clone")
 	require.NoError(t, w.start("a", "2", rebuild("h-2")))
-	require.ErrorContains(t, w.start("a", "3", rebuild("h-3")), "storage is overrun: 3 clones of c at once, it allows 2")
+	require.ErrorContains(t, w.start("a", "3", rebuild("h-3")),
+		"storage is overrun: 3 clones of c at once, it allows 2")
 	require.ErrorContains(t, w.start("a", "4", rebuild("h-1")), "under another key")
 	require.ErrorContains(t, w.start("b", "5", rebuild("h-1")), `no site "b"`)
 }
@@ -63,7 +65,8 @@ func TestRebuildingEndsEverybodysSession(t *testing.T) {
 
 func TestPeopleSignInOnlyWhereSessionsAreTaken(t *testing.T) {
 	t.Parallel()
-	w := quay(t, "crowds: [{hosts: h-, people: 5, shifts: [\"09:00-17:00\"]}, {hosts: h-, people: 4, shifts: [\"18:00-23:00\"]}]\n")
+	w := quay(t, "crowds: [{hosts: h-, people: 5, shifts: [\"09:00-17:00\"]}, {hosts: h-, people: 4, shifts: "+
+		"[\"18:00-23:00\"]}]\n")
 	open, draining, fresh := built(w, "h-1"), built(w, "h-2"), built(w, "h-3")
 	draining.Drain, fresh.Drain = 7, refusesUntilTold
 	built(w, "other-1")
@@ -119,7 +122,13 @@ func TestAnAgentThatIsAnsweredObeys(t *testing.T) {
 	m := built(w, "h-1")
 	w.people(w.now())
 	b := beat{machine: "h-1", boot: m.Boot}
-	w.answered(b, agent.Answer{NextMillis: 500, Drain: 3, Check: 4, Orders: []agent.Order{{ID: 8, Kind: "tell", Session: m.Sessions[0].Key}, {ID: 9, Kind: "sign-off", Session: m.Sessions[0].Key}}}, nil)
+	w.answered(b, agent.Answer{
+		NextMillis: 500, Drain: 3, Check: 4,
+		Orders: []agent.Order{
+			{ID: 8, Kind: "tell", Session: m.Sessions[0].Key},
+			{ID: 9, Kind: "sign-off", Session: m.Sessions[0].Key},
+		},
+	}, nil)
 	require.EqualValues(t, 3, m.Drain)
 	require.Equal(t, agent.ChecksUnderWay, m.CheckState)
 	require.Equal(t, []int64{8, 9}, m.Done)
@@ -146,5 +155,6 @@ func TestTheClockRunsAtItsRate(t *testing.T) {
 	c := Clock{Shows: real, At: real, Rate: 60}
 	require.Equal(t, real.Add(time.Hour), c.Now(real.Add(time.Minute)))
 	slower := c.Set(1, real.Add(time.Minute))
-	require.Equal(t, real.Add(time.Hour+time.Second), slower.Now(real.Add(time.Minute+time.Second)), "it goes on from what it showed")
+	require.Equal(t, real.Add(time.Hour+time.Second), slower.Now(real.Add(time.Minute+time.Second)),
+		"it goes on from what it showed")
 }
