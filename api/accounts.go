@@ -175,7 +175,7 @@ func (s *Server) accounts() {
 		func(ctx context.Context, in *struct{ Body client.NewAccount }) (*body[client.Account], error) {
 			var a store.Account
 			var err error
-			if gerr := s.guard.do(ctx, func() {
+			if gerr := s.guard.compute(ctx, func() {
 				a, err = AddAccount(ctx, s.engine, actor(ctx),
 					in.Body)
 			}); gerr != nil {

@@ -42,8 +42,8 @@ const (
 
 func newGuard() *guard { return &guard{places: make(chan struct{}, guardPlaces)} }
 
-// do runs fn when there is a place, unless too many wait already.
-func (g *guard) do(ctx context.Context, fn func()) error {
+// compute runs fn when there is a place, unless too many wait already.
+func (g *guard) compute(ctx context.Context, fn func()) error {
 	if g.waiting.Add(1) > guardPlaces+guardQueue {
 		g.waiting.Add(-1)
 		return later(http.StatusServiceUnavailable, 2*time.Second, "too many people sign in at this moment; try again")
@@ -76,7 +76,7 @@ func hashPassword(text string, known ...string) (string, error) {
 
 // hashed is hashPassword within the guard.
 func (s *Server) hashed(ctx context.Context, text string, known ...string) (hash string, err error) {
-	if gerr := s.guard.do(ctx, func() { hash, err = hashPassword(text, known...) }); gerr != nil {
+	if gerr := s.guard.compute(ctx, func() { hash, err = hashPassword(text, known...) }); gerr != nil {
 		return "", gerr
 	}
 	return hash, err
@@ -120,7 +120,7 @@ func (s *Server) proven(ctx context.Context, name, text string) (store.Account, 
 		kept = noAccount
 	}
 	var right bool
-	if err := s.guard.do(ctx, func() { right, err = argon2id.ComparePasswordAndHash(text, kept) }); err != nil {
+	if err := s.guard.compute(ctx, func() { right, err = argon2id.ComparePasswordAndHash(text, kept) }); err != nil {
 		return a, err
 	}
 	if right && known && !a.Disabled {

@@ -43,7 +43,7 @@ func (c *Client) AddAccount(ctx context.Context, in NewAccount) (Account, error)
 }
 
 func (c *Client) EditAccount(ctx context.Context, name string, in AccountEdit) (Account, error) {
-	return do[Account](ctx, c, request{method: http.MethodPatch, path: pathOf("accounts", name), body: in})
+	return answer[Account](ctx, c, request{method: http.MethodPatch, path: pathOf("accounts", name), body: in})
 }
 
 // SignIn is a name and its password.
@@ -78,7 +78,7 @@ func (c *Client) SignInFor(ctx context.Context, in SignIn) (SignedIn, error) {
 
 // SignOut revokes the client's token.
 func (c *Client) SignOut(ctx context.Context) error {
-	_, err := do[struct{}](ctx, c, request{method: http.MethodDelete, path: "/session"})
+	_, err := answer[struct{}](ctx, c, request{method: http.MethodDelete, path: "/session"})
 	return err
 }
 
@@ -94,7 +94,7 @@ type NewPassword struct {
 
 // ChangePassword sets one's own password.
 func (c *Client) ChangePassword(ctx context.Context, in NewPassword) error {
-	_, err := do[struct{}](ctx, c, request{method: http.MethodPost, path: "/password", body: in})
+	_, err := answer[struct{}](ctx, c, request{method: http.MethodPost, path: "/password", body: in})
 	return err
 }
 
@@ -136,7 +136,7 @@ func (c *Client) MakeToken(ctx context.Context, in NewToken) (MadeToken, error) 
 }
 
 func (c *Client) RevokeToken(ctx context.Context, id int64) error {
-	_, err := do[struct{}](ctx, c, request{
+	_, err := answer[struct{}](ctx, c, request{
 		method: http.MethodDelete,
 		path:   pathOf("tokens", strconv.FormatInt(id, 10)),
 	})

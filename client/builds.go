@@ -50,7 +50,7 @@ func buildMachine(site, name, act string) string {
 
 // CreateBuildMachine makes a build machine, which is off.
 func (c *Client) CreateBuildMachine(ctx context.Context, site string, in NewBuildMachine) (Site, error) {
-	return do[Site](ctx, c, request{
+	return answer[Site](ctx, c, request{
 		method: http.MethodPost, path: "/sites/" + url.PathEscape(site) + "/build-machines",
 		body: in,
 	})
@@ -58,22 +58,25 @@ func (c *Client) CreateBuildMachine(ctx context.Context, site string, in NewBuil
 
 // StartBuildMachine starts a build machine.
 func (c *Client) StartBuildMachine(ctx context.Context, site, name string) (Site, error) {
-	return do[Site](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/start")})
+	return answer[Site](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/start")})
 }
 
 // StopBuildMachine shuts a build machine down and returns when it is off.
 func (c *Client) StopBuildMachine(ctx context.Context, site, name string) (Site, error) {
-	return do[Site](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/stop")})
+	return answer[Site](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/stop")})
 }
 
 // DiscardBuildMachine deletes a build machine with what was done on it.
 func (c *Client) DiscardBuildMachine(ctx context.Context, site, name string) (Site, error) {
-	return do[Site](ctx, c, request{method: http.MethodDelete, path: buildMachine(site, name, "")})
+	return answer[Site](ctx, c, request{method: http.MethodDelete, path: buildMachine(site, name, "")})
 }
 
 // RunOnBuildMachine runs a program in a build machine and returns how it ended.
 func (c *Client) RunOnBuildMachine(ctx context.Context, site, name string, in RunProgram) (ProgramEnded, error) {
-	return do[ProgramEnded](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/run"), body: in})
+	return answer[ProgramEnded](ctx, c, request{
+		method: http.MethodPost, path: buildMachine(site, name, "/run"),
+		body: in,
+	})
 }
 
 // PutOnBuildMachine writes a file in a build machine.

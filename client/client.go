@@ -137,8 +137,8 @@ func (c *Client) send(ctx context.Context, r request, accept string) (*http.Resp
 	return nil, e
 }
 
-// do sends a request and reads its answer.
-func do[T any](ctx context.Context, c *Client, r request) (out T, err error) {
+// answer sends a request and reads its answer.
+func answer[T any](ctx context.Context, c *Client, r request) (out T, err error) {
 	resp, err := c.send(ctx, r, "application/json")
 	if err != nil {
 		return out, err
@@ -185,11 +185,11 @@ func cleanTexts(v reflect.Value, clean func(string) string) {
 }
 
 func get[T any](ctx context.Context, c *Client, path string, query url.Values) (T, error) {
-	return do[T](ctx, c, request{method: http.MethodGet, path: path, query: query})
+	return answer[T](ctx, c, request{method: http.MethodGet, path: path, query: query})
 }
 
 func post[T any](ctx context.Context, c *Client, path string, body any) (T, error) {
-	return do[T](ctx, c, request{method: http.MethodPost, path: path, body: body})
+	return answer[T](ctx, c, request{method: http.MethodPost, path: path, body: body})
 }
 
 // all reads every page of a list.

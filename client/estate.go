@@ -55,7 +55,7 @@ type Loaded struct {
 
 // LoadEstate sends an estate file; with dryRun it only says what would change.
 func (c *Client) LoadEstate(ctx context.Context, file []byte, dryRun bool) (Loaded, error) {
-	return do[Loaded](ctx, c, request{
+	return answer[Loaded](ctx, c, request{
 		method: http.MethodPut, path: "/estate", body: file,
 		query: values("dry_run", flag(dryRun)),
 	})

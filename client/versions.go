@@ -124,7 +124,7 @@ type VersionEdit struct {
 
 // EditVersion changes what people write about a version, if it still has the revision that they saw.
 func (c *Client) EditVersion(ctx context.Context, image, number string, revision int, in VersionEdit) (Version, error) {
-	return do[Version](ctx, c, request{
+	return answer[Version](ctx, c, request{
 		method: http.MethodPatch, path: pathOf("images", image, "versions", number),
 		body: in, ifMatch: `"` + strconv.Itoa(revision) + `"`,
 	})
@@ -171,7 +171,7 @@ type Delivering struct {
 
 // Deliver delivers copies of a version again that failed to arrive or are lacking.
 func (c *Client) Deliver(ctx context.Context, image, number string) (Delivering, error) {
-	return do[Delivering](ctx, c, request{method: http.MethodPost, path: "/images/" + url.PathEscape(image) +
+	return answer[Delivering](ctx, c, request{method: http.MethodPost, path: "/images/" + url.PathEscape(image) +
 		"/versions/" + url.PathEscape(number) + "/deliver"})
 }
 

@@ -150,8 +150,8 @@ func Ask[T any](ctx context.Context, e *Engine, site store.Site,
 	}
 }
 
-// Tell has a site's platform do something that answers with nothing, as Ask does.
-func (e *Engine) Tell(ctx context.Context, site store.Site,
+// AskTo has a site's platform do something that answers with nothing, as Ask does.
+func (e *Engine) AskTo(ctx context.Context, site store.Site,
 	order func(context.Context, platform.Platform) error,
 ) error {
 	_, err := Ask(ctx, e, site, func(ctx context.Context, p platform.Platform) (struct{}, error) {

@@ -132,7 +132,11 @@ func (e *Engine) work(ctx context.Context, key string) error {
 		if err != nil {
 			return err
 		}
-		err = e.Tell(ctx, site, func(ctx context.Context, p platform.Platform) error { return p.Start(ctx, w.Key, op) })
+		err = e.AskTo(ctx, site, func(ctx context.Context,
+			p platform.Platform,
+		) error {
+			return p.Start(ctx, w.Key, op)
+		})
 		var refusal *platform.Refusal
 		if errors.As(err, &refusal) {
 			return e.WorkEnded(ctx, w.Key, platform.Progress{State: platform.Failed, Why: refusal.Why})

@@ -163,11 +163,11 @@ type Journal interface {
 	Add(ctx context.Context, site, key string, op Operation) error
 	// Entry returns what is known of the key, or ErrUnknown.
 	Entry(ctx context.Context, key string) (Entry, error)
-	// Hold takes the operation for the holder, or goes on holding it, for a
+	// Lease takes the operation for the holder, or goes on holding it, for a
 	// while from now. It is false if another holds it or it has ended.
-	Hold(ctx context.Context, key, holder string, lease time.Duration) (bool, error)
-	// Alone runs fn while nobody else, in this process or another, runs one for the site.
-	Alone(ctx context.Context, site string, fn func() error) error
+	Lease(ctx context.Context, key, holder string, lease time.Duration) (bool, error)
+	// Exclusively runs fn while nobody else, in this process or another, runs one for the site.
+	Exclusively(ctx context.Context, site string, fn func() error) error
 	// Note writes down how it stands and lets go of it if asked to. Only its holder can.
 	Note(ctx context.Context, key, holder string, p Progress, release bool) error
 }
@@ -176,7 +176,7 @@ type Journal interface {
 type Entry struct {
 	Operation Operation
 	Progress  Progress
-	Held      bool
+	Leased    bool
 }
 
 // ErrUnknown is returned by Ask for a key under which nothing was started.

@@ -24,7 +24,7 @@ func (j journal) Add(ctx context.Context, site, key string, op platform.Operatio
 
 func (j journal) Entry(ctx context.Context, key string) (e platform.Entry, err error) {
 	var op, progress []byte
-	err = j.Pool.QueryRow(ctx, `select operation, progress, coalesce(held_until > now(), false) from operations where key = $1`, key).Scan(&op, &progress, &e.Held)
+	err = j.Pool.QueryRow(ctx, `select operation, progress, coalesce(held_until > now(), false) from operations where key = $1`, key).Scan(&op, &progress, &e.Leased)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return e, platform.ErrUnknown
 	}
@@ -34,15 +34,15 @@ func (j journal) Entry(ctx context.Context, key string) (e platform.Entry, err e
 	return e, errors.Join(json.Unmarshal(op, &e.Operation), json.Unmarshal(progress, &e.Progress))
 }
 
-func (j journal) Hold(ctx context.Context, key, holder string, lease time.Duration) (bool, error) {
+func (j journal) Lease(ctx context.Context, key, holder string, lease time.Duration) (bool, error) {
 	tag, err := j.Pool.Exec(ctx, `update operations set holder = $2, held_until = now() + $3
 		where key = $1 and under_way and (holder = $2 or held_until is null or held_until <= now())`, key, holder, lease)
 	return tag.RowsAffected() == 1, err
 }
 
-// Alone holds a lock of the database for the site, on a connection of its own.
+// Exclusively holds a lock of the database for the site, on a connection of its own.
 // Within a process they queue without one.
-func (j journal) Alone(ctx context.Context, site string, fn func() error) error {
+func (j journal) Exclusively(ctx context.Context, site string, fn func() error) error {
 	queue := j.queueOf(site)
 	select {
 	case queue <- struct{}{}:

@@ -112,7 +112,7 @@ func (m *Model) Begin(plan rollover.Plan) {
 	m.Plan.State, m.Plan.Target = rollover.Planned, m.began
 	for i := range m.Known.Hosts {
 		h := &m.Known.Hosts[i]
-		h.Phase, h.Batch, h.Since, h.Rebuild = rollover.Outside, 0, m.Now, rollover.Work{}
+		h.Phase, h.Batch, h.Since, h.Rebuild = rollover.Outside, 0, m.Now, rollover.Task{}
 		if h.Joins(m.Plan.Target) {
 			h.Phase = rollover.Queued
 		}
@@ -209,17 +209,17 @@ func (m *Model) machine(i int) {
 	if !t.cloneEnds.IsZero() && !m.Now.Before(t.cloneEnds) {
 		t.cloneEnds = time.Time{}
 		if t.cloneFails {
-			h.Rebuild = rollover.Work{State: rollover.Broken, Why: "the storage said no"}
+			h.Rebuild = rollover.Task{State: rollover.Broken, Why: "the storage said no"}
 			return
 		}
-		h.Rebuild = rollover.Work{State: rollover.Succeeded}
+		h.Rebuild = rollover.Task{State: rollover.Succeeded}
 		t.On, t.Refuses, t.SilentUntil, t.nextBeat = true, true, time.Time{}, m.Now
 	}
 	if !t.checkEnds.IsZero() && !m.Now.Before(t.checkEnds) {
 		t.checkEnds = time.Time{}
-		h.Checks = rollover.Work{State: rollover.Succeeded}
+		h.Checks = rollover.Task{State: rollover.Succeeded}
 		if t.checkFails {
-			h.Checks = rollover.Work{State: rollover.Broken, Why: "a program did not open"}
+			h.Checks = rollover.Task{State: rollover.Broken, Why: "a program did not open"}
 		}
 	}
 }
@@ -351,7 +351,7 @@ func (m *Model) carryOut(a rollover.Action) {
 	case rollover.Rebuild:
 		h.Seen, h.Stamp, h.Confirmed, h.Machine, h.Unserved = time.Time{}, 0, false, false, true
 		h.Version, h.Vouched = m.Plan.Target, time.Time{}
-		h.Rebuild, h.Checks, h.Sessions = rollover.Work{State: rollover.UnderWay}, rollover.Work{}, nil
+		h.Rebuild, h.Checks, h.Sessions = rollover.Task{State: rollover.UnderWay}, rollover.Task{}, nil
 		t.On, t.cloneEnds = false, m.Now.Add(m.spread(m.Settings.CloneTime))
 		t.cloneFails = m.rng.Float64() < m.Settings.CloneFails
 		m.Starts = append(m.Starts, m.Now)

@@ -60,7 +60,7 @@ func TestARolloverBeginsInItsTime(t *testing.T) {
 func TestTheBudgetCountsFailuresThatNobodyExcused(t *testing.T) {
 	t.Parallel()
 	failed, drains, breaks := idle(1, Failed, 1, 0), draining(0),
-		flying(Checking, 0, func(h *Host) { h.ID, h.Checks = 3, Work{Broken, "printer"} })
+		flying(Checking, 0, func(h *Host) { h.ID, h.Checks = 3, Task{Broken, "printer"} })
 	passes := flying(Checking, 0, func(h *Host) { h.ID, h.Checks.State = 4, Succeeded })
 	made := flying(Rebuilding, 0, func(h *Host) { h.ID, h.Rebuild.State = 5, Succeeded })
 	drains.ID = 2

@@ -72,15 +72,15 @@ func TestLifeOfAHost(t *testing.T) {
 		h.Phase, h.Sessions[0].Asked, h.Sessions[0].Warned = Warned, at, at
 		return h
 	}
-	rebuilding := func(w WorkState) Host {
+	rebuilding := func(w TaskState) Host {
 		h := draining(0)
 		h.State, h.Phase, h.Machine, h.Unserved, h.Rebuild = host.Rebuilding, Rebuilding, false, true,
-			Work{State: w, Why: "no space"}
+			Task{State: w, Why: "no space"}
 		return h
 	}
-	checking := func(stamp int64, w WorkState) Host {
+	checking := func(stamp int64, w TaskState) Host {
 		h := rebuilding(Succeeded)
-		h.State, h.Phase, h.Stamp, h.Checks = host.Checking, Checking, stamp, Work{State: w, Why: "printer"}
+		h.State, h.Phase, h.Stamp, h.Checks = host.Checking, Checking, stamp, Task{State: w, Why: "printer"}
 		return h
 	}
 	for _, tc := range []struct {

@@ -179,10 +179,10 @@ type Host struct {
 	DrainedBy string
 
 	// Rebuild is how the making of its new disk stands, in this rollover.
-	Rebuild Work
+	Rebuild Task
 	// Stamp is the version that the new machine says it runs, 0 while it has not spoken.
 	Stamp  int64
-	Checks Work
+	Checks Task
 }
 
 // Joins says whether a rollover to the target has something to do for the
@@ -191,20 +191,20 @@ func (h Host) Joins(target int64) bool {
 	return h.State != host.Serving || h.Version != target
 }
 
-// Work is something asked of a platform or an agent.
-type Work struct {
-	State WorkState
+// Task is something asked of a platform or an agent.
+type Task struct {
+	State TaskState
 	Why   string // when failed
 }
 
-// WorkState is how a Work stands.
-type WorkState string
+// TaskState is how a Task stands.
+type TaskState string
 
 const (
-	Unknown   WorkState = "" // not asked for, or no answer yet
-	UnderWay  WorkState = "under way"
-	Succeeded WorkState = "succeeded"
-	Broken    WorkState = "failed"
+	Unknown   TaskState = "" // not asked for, or no answer yet
+	UnderWay  TaskState = "under way"
+	Succeeded TaskState = "succeeded"
+	Broken    TaskState = "failed"
 )
 
 // Session is one person signed in on a host.

@@ -88,7 +88,7 @@ func (fl *Fleet) seen(ctx context.Context, h store.Host) (why string, started bo
 		if m.Why != "" {
 			was += " (" + m.Why + ")"
 		}
-		err := fl.engine.Tell(ctx, site, func(ctx context.Context,
+		err := fl.engine.AskTo(ctx, site, func(ctx context.Context,
 			p platform.Platform,
 		) error {
 			return p.PowerOn(ctx, h.Name)

@@ -37,7 +37,7 @@ func (rs *Rollovers) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, s
 			ID: rec.ID, Name: rec.Name, State: rec.State, Version: rec.VersionID, Seats: pool.SeatsPerHost,
 			Phase: rec.Phase, Batch: rec.Batch, Machine: rec.Machine, Unserved: rec.Unserved, DrainedBy: rec.DrainedBy,
 			Confirmed: rec.DrainOrder != 0 && rec.DrainConfirmed == rec.DrainOrder,
-			Rebuild:   rollover.Work{State: outcomeOf(rec.WorkState), Why: rec.WorkWhy},
+			Rebuild:   rollover.Task{State: outcomeOf(rec.WorkState), Why: rec.WorkWhy},
 		}
 		if rec.Since != nil {
 			h.Since = *rec.Since
@@ -89,14 +89,14 @@ func nameless(n int) []rollover.Session {
 	return make([]rollover.Session, n)
 }
 
-func checksState(state agent.ChecksState, why string) rollover.Work {
+func checksState(state agent.ChecksState, why string) rollover.Task {
 	switch state {
 	case agent.ChecksPassed:
-		return rollover.Work{State: rollover.Succeeded}
+		return rollover.Task{State: rollover.Succeeded}
 	case agent.ChecksFailed:
-		return rollover.Work{State: rollover.Broken, Why: why}
+		return rollover.Task{State: rollover.Broken, Why: why}
 	}
-	return rollover.Work{State: rollover.UnderWay}
+	return rollover.Task{State: rollover.UnderWay}
 }
 
 type noticeKey struct {
@@ -161,7 +161,7 @@ func (rs *Rollovers) capacity(tx *store.Tx, r store.Rollover, site store.Site) (
 }
 
 // outcomeOf translates the state of a host's work for the decisions.
-func outcomeOf(state store.WorkState) rollover.WorkState {
+func outcomeOf(state store.WorkState) rollover.TaskState {
 	switch state {
 	case store.WorkAsked, store.WorkUnderWay:
 		return rollover.UnderWay

@@ -116,7 +116,7 @@ func (rs *Rollovers) checkRoom(ctx context.Context, pool string) error {
 	if err != nil {
 		return err
 	}
-	err = rs.engine.Tell(ctx, site, func(ctx context.Context,
+	err = rs.engine.AskTo(ctx, site, func(ctx context.Context,
 		on platform.Platform,
 	) error {
 		return on.CheckRoom(ctx, hosts, p.MachineClass)

@@ -27,10 +27,10 @@ const (
 	renewal = 3 * time.Second
 )
 
-// Work does an operation. It tells how far it is by calling report, with a
+// Performer does an operation. It tells how far it is by calling report, with a
 // percentage, and returns what it came to. A *platform.Refusal ends the operation as failed; after any other
 // error it is done again a little later.
-type Work func(ctx context.Context, key string, op platform.Operation, report func(percent int)) (json.RawMessage,
+type Performer func(ctx context.Context, key string, op platform.Operation, report func(percent int)) (json.RawMessage,
 	error)
 
 // Runner runs the operations of one site in this process.
@@ -38,7 +38,7 @@ type Runner struct {
 	journal platform.Journal
 	site    string
 	holder  string
-	work    Work
+	perform Performer
 	retry   time.Duration
 	log     *slog.Logger
 
@@ -51,9 +51,9 @@ type Runner struct {
 }
 
 // New returns a runner, which works until Close.
-func New(journal platform.Journal, site string, retry time.Duration, log *slog.Logger, work Work) *Runner {
+func New(journal platform.Journal, site string, retry time.Duration, log *slog.Logger, perform Performer) *Runner {
 	r := &Runner{
-		journal: journal, site: site, holder: uuid.NewString(), work: work, retry: retry, log: log,
+		journal: journal, site: site, holder: uuid.NewString(), perform: perform, retry: retry, log: log,
 		mine: map[string]bool{}, notYet: map[string]time.Time{},
 	}
 	r.ctx, r.stop = context.WithCancel(context.Background())
@@ -81,7 +81,7 @@ func (r *Runner) Ask(ctx context.Context, key string) (platform.Progress, error)
 	if err != nil {
 		return platform.Progress{}, err
 	}
-	if e.Progress.State == platform.UnderWay && !e.Held {
+	if e.Progress.State == platform.UnderWay && !e.Leased {
 		r.take(key, e.Operation)
 	}
 	return e.Progress, nil
@@ -110,7 +110,7 @@ func (r *Runner) take(key string, op platform.Operation) {
 
 // attempt works on the operation under its hold. An error means that it has to be tried again.
 func (r *Runner) attempt(key string, op platform.Operation) error {
-	held, err := r.journal.Hold(r.ctx, key, r.holder, lease)
+	held, err := r.journal.Lease(r.ctx, key, r.holder, lease)
 	if err != nil || !held {
 		return err
 	}
@@ -132,7 +132,7 @@ func (r *Runner) attempt(key string, op platform.Operation) error {
 			return progress
 		})
 	}()
-	output, err := r.work(ctx, key, op, report)
+	output, err := r.perform(ctx, key, op, report)
 	cancel()
 	<-renewed
 	mu.Lock()
@@ -175,7 +175,7 @@ func (r *Runner) renew(ctx context.Context, cancel context.CancelFunc, key strin
 			return
 		case <-tick.C:
 		}
-		held, err := r.journal.Hold(ctx, key, r.holder, lease)
+		held, err := r.journal.Lease(ctx, key, r.holder, lease)
 		if err == nil && held {
 			good = time.Now()
 			if p := progress(); p.Percent != noted.Percent {
@@ -193,9 +193,9 @@ func (r *Runner) renew(ctx context.Context, cancel context.CancelFunc, key strin
 
 // Memory is a journal for tests, which lasts as long as its process.
 type Memory struct {
-	mu    sync.Mutex
-	rows  map[string]*row
-	alone sync.Mutex
+	mu        sync.Mutex
+	rows      map[string]*row
+	exclusive sync.Mutex
 }
 
 type row struct {
@@ -226,12 +226,12 @@ func (m *Memory) Entry(_ context.Context, key string) (platform.Entry, error) {
 		return platform.Entry{}, platform.ErrUnknown
 	}
 	e := r.Entry
-	e.Held = time.Now().Before(r.until)
+	e.Leased = time.Now().Before(r.until)
 	return e, nil
 }
 
-// Hold is platform.Journal's.
-func (m *Memory) Hold(_ context.Context, key, holder string, lease time.Duration) (bool, error) {
+// Lease is platform.Journal's.
+func (m *Memory) Lease(_ context.Context, key, holder string, lease time.Duration) (bool, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	r := m.rows[key]
@@ -242,10 +242,10 @@ func (m *Memory) Hold(_ context.Context, key, holder string, lease time.Duration
 	return true, nil
 }
 
-// Alone is platform.Journal's.
-func (m *Memory) Alone(_ context.Context, _ string, fn func() error) error {
-	m.alone.Lock()
-	defer m.alone.Unlock()
+// Exclusively is platform.Journal's.
+func (m *Memory) Exclusively(_ context.Context, _ string, fn func() error) error {
+	m.exclusive.Lock()
+	defer m.exclusive.Unlock()
 	return fn()
 }
 

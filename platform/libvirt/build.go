@@ -30,7 +30,7 @@ const sealingEnding = "-sealing"
 func (s *Site) BuildMachines(ctx context.Context) ([]platform.BuildMachine, error) {
 	list := []platform.BuildMachine{}
 	for _, h := range s.hypervisors {
-		err := h.do(ctx, func(l *libvirt.Libvirt) error {
+		err := h.connected(ctx, func(l *libvirt.Libvirt) error {
 			all, err := h.machines(l)
 			if err != nil {
 				return err
@@ -128,8 +128,8 @@ func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
 	if err != nil {
 		return err
 	}
-	return h.do(ctx, func(l *libvirt.Libvirt) error {
-		own, err := h.own(l, spec.Name+ownEnding, below)
+	return h.connected(ctx, func(l *libvirt.Libvirt) error {
+		own, err := h.ownDisk(l, spec.Name+ownEnding, below)
 		if err != nil {
 			return err
 		}
@@ -151,7 +151,7 @@ func (s *Site) baseDisk(ctx context.Context, name string) (*hypervisor, error) {
 	var there []string
 	for _, h := range s.hypervisors {
 		found := false
-		err := h.do(ctx, func(l *libvirt.Libvirt) error {
+		err := h.connected(ctx, func(l *libvirt.Libvirt) error {
 			p, err := h.pool(l)
 			if err != nil {
 				return err
@@ -222,7 +222,7 @@ func (s *Site) PowerOnBuild(ctx context.Context, name string) error {
 	if err != nil || b.active() {
 		return explain(err)
 	}
-	return explain(b.hypervisor.do(ctx, func(l *libvirt.Libvirt) error {
+	return explain(b.hypervisor.connected(ctx, func(l *libvirt.Libvirt) error {
 		_, err := l.DomainCreateWithFlags(b.domain, 0)
 		return err
 	}))
@@ -249,7 +249,7 @@ func (s *Site) Discard(ctx context.Context, name string) error {
 	if _, err := s.onBuild(ctx, name); err != nil {
 		return explain(err)
 	}
-	return explain(f.hypervisor.do(ctx, func(l *libvirt.Libvirt) error { return f.hypervisor.erase(l, name) }))
+	return explain(f.hypervisor.connected(ctx, func(l *libvirt.Libvirt) error { return f.hypervisor.erase(l, name) }))
 }
 
 // running returns the guest agent of a build machine, once it answers.
@@ -309,7 +309,7 @@ func (s *Site) capture(ctx context.Context, key string, c platform.Capture, repo
 	}
 	clone := c.BuildMachine + sealingEnding
 	var n note
-	err = h.do(ctx, func(l *libvirt.Libvirt) (err error) {
+	err = h.connected(ctx, func(l *libvirt.Libvirt) (err error) {
 		n, _, err = h.known(l, c.Disk)
 		return err
 	})
@@ -322,7 +322,7 @@ func (s *Site) capture(ctx context.Context, key string, c platform.Capture, repo
 	default:
 		return p, err
 	}
-	return captured(n), h.do(ctx, func(l *libvirt.Libvirt) error {
+	return captured(n), h.connected(ctx, func(l *libvirt.Libvirt) error {
 		if err := h.erase(l, clone); err != nil {
 			return err
 		}
@@ -343,7 +343,7 @@ func (s *Site) abandon(ctx context.Context, h *hypervisor, clone string, err err
 	if err = explain(err); !errors.As(err, &refusal) || ctx.Err() != nil {
 		return err
 	}
-	if eerr := h.do(ctx, func(l *libvirt.Libvirt) error { return h.erase(l, clone) }); eerr != nil {
+	if eerr := h.connected(ctx, func(l *libvirt.Libvirt) error { return h.erase(l, clone) }); eerr != nil {
 		s.log.Warn("the clone of a capture that failed could not be removed", "machine", clone, "err", eerr)
 	}
 	return err
@@ -354,7 +354,7 @@ func (s *Site) sealAndFlatten(ctx context.Context, key string, b built, clone st
 ) (n note, err error) {
 	h := b.hypervisor
 	var m machine
-	err = h.do(ctx, func(l *libvirt.Libvirt) (err error) {
+	err = h.connected(ctx, func(l *libvirt.Libvirt) (err error) {
 		m, err = h.machine(l, clone)
 		return err
 	})
@@ -402,11 +402,11 @@ func (s *Site) cloneForSealing(ctx context.Context, key string, b built, clone s
 	if err != nil {
 		return m, err
 	}
-	err = h.do(ctx, func(l *libvirt.Libvirt) error {
+	err = h.connected(ctx, func(l *libvirt.Libvirt) error {
 		if err := h.erase(l, clone); err != nil { // of an earlier capture that was broken off
 			return err
 		}
-		own, err := h.own(l, clone+ownEnding, b.name+ownEnding)
+		own, err := h.ownDisk(l, clone+ownEnding, b.name+ownEnding)
 		if err != nil {
 			return err
 		}
@@ -423,7 +423,7 @@ func (s *Site) cloneForSealing(ctx context.Context, key string, b built, clone s
 // seal starts the clone, has pane-agent seal it, and writes down in its tag that this was done.
 func (s *Site) seal(ctx context.Context, h *hypervisor, m machine, stamp string, report func(int)) (machine, error) {
 	if !m.active() {
-		err := h.do(ctx, func(l *libvirt.Libvirt) error {
+		err := h.connected(ctx, func(l *libvirt.Libvirt) error {
 			_, err := l.DomainCreateWithFlags(m.domain, 0)
 			return err
 		})
@@ -458,7 +458,7 @@ func (s *Site) seal(ctx context.Context, h *hypervisor, m machine, stamp string,
 	if err != nil {
 		return m, err
 	}
-	return m, h.do(ctx, func(l *libvirt.Libvirt) error {
+	return m, h.connected(ctx, func(l *libvirt.Libvirt) error {
 		return l.DomainSetMetadata(m.domain, int32(libvirt.DomainMetadataElement), libvirt.OptString{string(text)},
 			libvirt.OptString{"np"}, libvirt.OptString{namespace}, libvirt.DomainAffectConfig)
 	})
@@ -471,7 +471,7 @@ func (h *hypervisor) flatten(ctx context.Context, own string, c platform.Capture
 	report func(int),
 ) (n note, err error) {
 	var before int64
-	err = h.do(ctx, func(l *libvirt.Libvirt) error {
+	err = h.connected(ctx, func(l *libvirt.Libvirt) error {
 		if err := h.removeDisk(l, c.Disk); err != nil { // half of one, from before
 			return err
 		}
@@ -498,7 +498,7 @@ func (h *hypervisor) flatten(ctx context.Context, own string, c platform.Capture
 		defer close(watched)
 		h.watchGrowth(converting, c.Disk+diskEnding, before, func(percent int) { report(percent * 7 / 10) })
 	}()
-	err = h.alone(ctx, func(l *libvirt.Libvirt) error {
+	err = h.dedicated(ctx, func(l *libvirt.Libvirt) error {
 		p, err := h.pool(l)
 		if err != nil {
 			return err
@@ -525,7 +525,7 @@ func (h *hypervisor) flatten(ctx context.Context, own string, c platform.Capture
 	if n.Digest, err = h.digest(ctx, c.Disk, func(percent int) { report(70 + percent*3/10) }); err != nil {
 		return n, err
 	}
-	err = h.do(ctx, func(l *libvirt.Libvirt) error { return h.complete(l, c.Disk, n) })
+	err = h.connected(ctx, func(l *libvirt.Libvirt) error { return h.complete(l, c.Disk, n) })
 	if err != nil {
 		return n, err
 	}
@@ -537,7 +537,7 @@ func (h *hypervisor) flatten(ctx context.Context, own string, c platform.Capture
 // watchGrowth tells how far a volume has grown to what is expected, until the context ends.
 func (h *hypervisor) watchGrowth(ctx context.Context, name string, expected int64, report func(int)) {
 	for pause(ctx, time.Second) == nil {
-		_ = h.do(ctx, func(l *libvirt.Libvirt) error {
+		_ = h.connected(ctx, func(l *libvirt.Libvirt) error {
 			v, err := h.volume(l, name)
 			if err != nil {
 				return err

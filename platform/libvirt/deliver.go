@@ -45,13 +45,13 @@ func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Dis
 			return err
 		}
 		// What is there is something else.
-		if err := h.do(ctx, func(l *libvirt.Libvirt) error { return h.removeDisk(l, d.Copy) }); err != nil {
+		if err := h.connected(ctx, func(l *libvirt.Libvirt) error { return h.removeDisk(l, d.Copy) }); err != nil {
 			return err
 		}
 	}
 	var offset int64
 	var volume libvirt.StorageVol
-	err := h.do(ctx, func(l *libvirt.Libvirt) error {
+	err := h.connected(ctx, func(l *libvirt.Libvirt) error {
 		p, err := h.pool(l)
 		if err != nil {
 			return err
@@ -83,7 +83,7 @@ func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Dis
 	}
 	defer r.Close()
 	if offset > whole {
-		if err := h.do(ctx, func(l *libvirt.Libvirt) error { return h.removeDisk(l, d.Copy) }); err != nil {
+		if err := h.connected(ctx, func(l *libvirt.Libvirt) error { return h.removeDisk(l, d.Copy) }); err != nil {
 			return err
 		}
 		return errors.New("a transfer had left more than the disk has; it begins anew")
@@ -92,7 +92,7 @@ func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Dis
 	limited := &limitedReader{ctx: ctx, r: r, limiter: s.limiter, n: offset, report: func(n int64) {
 		report(int(transferShare * n / max(1, whole)))
 	}}
-	err = h.alone(ctx, func(l *libvirt.Libvirt) error {
+	err = h.dedicated(ctx, func(l *libvirt.Libvirt) error {
 		return l.StorageVolUpload(volume, limited, uint64(offset), uint64(whole-offset), 0)
 	})
 	if err = errors.Join(limited.err, err); err != nil {
@@ -103,11 +103,11 @@ func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Dis
 		return err
 	}
 	if got != d.Digest {
-		err := h.do(ctx, func(l *libvirt.Libvirt) error { return h.removeDisk(l, d.Copy) })
+		err := h.connected(ctx, func(l *libvirt.Libvirt) error { return h.removeDisk(l, d.Copy) })
 		return errors.Join(refuse("what arrived on %s has digest %s, and the version has %s: nothing of it was kept",
 			h.name, got, d.Digest), err)
 	}
-	return h.do(ctx, func(l *libvirt.Libvirt) error {
+	return h.connected(ctx, func(l *libvirt.Libvirt) error {
 		return h.complete(l, d.Copy, note{Digest: d.Digest, MachineClass: d.MachineClass})
 	})
 }
@@ -164,7 +164,7 @@ func (h *hypervisor) removeDisk(l *libvirt.Libvirt, disk string) error {
 // deleteDisk deletes a disk or copy everywhere, unless a machine is made on it.
 func (s *Site) deleteDisk(ctx context.Context, disk string) error {
 	for _, h := range s.hypervisors {
-		err := h.do(ctx, func(l *libvirt.Libvirt) error {
+		err := h.connected(ctx, func(l *libvirt.Libvirt) error {
 			list, err := h.machines(l)
 			if err != nil {
 				return err

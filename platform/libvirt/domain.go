@@ -325,7 +325,7 @@ type found struct {
 func (s *Site) find(ctx context.Context, name string) (f found, ok bool, err error) {
 	var unknown error
 	for _, h := range s.hypervisors {
-		err := h.do(ctx, func(l *libvirt.Libvirt) (err error) {
+		err := h.connected(ctx, func(l *libvirt.Libvirt) (err error) {
 			f.machine, err = h.machine(l, name)
 			return err
 		})

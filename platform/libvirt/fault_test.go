@@ -42,14 +42,14 @@ func captureOf(t testing.TB, s *Site, hv *locald.Server, name string) string {
 	t.Helper()
 	emptyDisk(t, hv, name+diskEnding, "8M")
 	h := s.hypervisors[0]
-	require.NoError(t, h.do(t.Context(), func(l *libvirt.Libvirt) error {
+	require.NoError(t, h.connected(t.Context(), func(l *libvirt.Libvirt) error {
 		p, err := h.pool(l)
 		require.NoError(t, err)
 		return h.refresh(l, p)
 	}))
 	digest, err := h.digest(t.Context(), name, nil)
 	require.NoError(t, err)
-	require.NoError(t, h.do(t.Context(), func(l *libvirt.Libvirt) error {
+	require.NoError(t, h.connected(t.Context(), func(l *libvirt.Libvirt) error {
 		return h.complete(l, name, note{Digest: digest, MachineClass: "standard"})
 	}))
 	return digest
@@ -83,7 +83,7 @@ func rebuilt(t testing.TB, s *Site, key, host, copyName, digest string) {
 // domain changes a machine behind the platform's back.
 func domain(t testing.TB, s *Site, name string, fn func(*libvirt.Libvirt, libvirt.Domain) error) {
 	t.Helper()
-	require.NoError(t, s.hypervisors[0].do(t.Context(), func(l *libvirt.Libvirt) error {
+	require.NoError(t, s.hypervisors[0].connected(t.Context(), func(l *libvirt.Libvirt) error {
 		d, err := l.DomainLookupByName(name)
 		require.NoError(t, err)
 		return fn(l, d)
@@ -139,7 +139,7 @@ func TestFiftyMachines(t *testing.T) {
 	require.LessOrEqual(t, descriptors(t, "self"), mine+3, "connections are left")
 	// libvirtd itself keeps some open for each machine that runs.
 	for n := 1; n <= machines; n++ {
-		require.NoError(t, s.hypervisors[0].do(t.Context(),
+		require.NoError(t, s.hypervisors[0].connected(t.Context(),
 			func(l *libvirt.Libvirt) error { return s.hypervisors[0].erase(l, fmt.Sprintf("h-%02d", n)) }))
 	}
 	require.Len(t, files(t, hv.Pool), 2)
@@ -154,7 +154,7 @@ func TestAMachineThatIsNotOursIsLeftAlone(t *testing.T) {
 	digest := captureOf(t, s, hv, "desk")
 	h := s.hypervisors[0]
 	theirs := `<domain type='qemu'><name>h-1</name><memory unit='MiB'>64</memory><os><type>hvm</type></os></domain>`
-	require.NoError(t, h.do(t.Context(), func(l *libvirt.Libvirt) error {
+	require.NoError(t, h.connected(t.Context(), func(l *libvirt.Libvirt) error {
 		_, err := l.DomainDefineXMLFlags(theirs, 0)
 		return err
 	}))
@@ -317,7 +317,7 @@ func TestNotesAreReadWhole(t *testing.T) {
 	hv := server(t)
 	s := small(t, hv)
 	digest := captureOf(t, s, hv, "desk")
-	require.NoError(t, s.hypervisors[0].do(t.Context(), func(l *libvirt.Libvirt) error {
+	require.NoError(t, s.hypervisors[0].connected(t.Context(), func(l *libvirt.Libvirt) error {
 		for range 2000 {
 			n, err := s.hypervisors[0].noteOf(l, "desk")
 			require.NoError(t, err)
@@ -467,12 +467,12 @@ func TestAFullStorageIsSaid(t *testing.T) {
 	}
 	t.Cleanup(func() { require.NoError(t, exec.Command("umount", pool).Run()) })
 	require.NoError(t, hv.Own(pool))
-	require.NoError(t, s.hypervisors[0].do(t.Context(), func(l *libvirt.Libvirt) error {
+	require.NoError(t, s.hypervisors[0].connected(t.Context(), func(l *libvirt.Libvirt) error {
 		p, err := l.StoragePoolCreateXML(fmt.Sprintf(
 			"<pool type='dir'><name>tiny</name><target><path>%s</path></target></pool>", pool), 0)
 		require.NoError(t, err)
 		t.Cleanup(func() {
-			_ = s.hypervisors[0].do(context.Background(),
+			_ = s.hypervisors[0].connected(context.Background(),
 				func(l *libvirt.Libvirt) error { return l.StoragePoolDestroy(p) })
 		})
 		return nil

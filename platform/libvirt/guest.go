@@ -33,7 +33,7 @@ func (g guest) call(ctx context.Context, command string, arguments, into any) er
 		return err
 	}
 	var reply libvirt.OptString
-	err = g.hypervisor.do(ctx, func(l *libvirt.Libvirt) (err error) {
+	err = g.hypervisor.connected(ctx, func(l *libvirt.Libvirt) (err error) {
 		reply, err = l.QEMUDomainAgentCommand(g.domain, string(text), agentCall, 0)
 		return err
 	})
@@ -193,7 +193,7 @@ func (g guest) shutdown(ctx context.Context, limit time.Duration) error {
 	begun := time.Now()
 	for n := 0; ; n++ {
 		off := false
-		err := g.hypervisor.do(ctx, func(l *libvirt.Libvirt) error {
+		err := g.hypervisor.connected(ctx, func(l *libvirt.Libvirt) error {
 			state, _, err := l.DomainGetState(g.domain, 0)
 			off = libvirt.DomainState(state) == libvirt.DomainShutoff ||
 				libvirt.DomainState(state) == libvirt.DomainCrashed

@@ -54,7 +54,7 @@ func (s *Site) rebuild(ctx context.Context, key string, r platform.Rebuild, repo
 		return done, start()
 	}
 	// What two machines need can be there for one of them only: they are placed and started one after the other.
-	return done, s.journal.Alone(ctx, s.name, func() error {
+	return done, s.journal.Exclusively(ctx, s.name, func() error {
 		now, there, err := s.place(ctx, r.Host, k)
 		switch {
 		case err != nil:
@@ -73,13 +73,13 @@ func (s *Site) startAnew(ctx context.Context, key string, r platform.Rebuild, f 
 	accelerator string, disk []byte,
 ) error {
 	h := f.hypervisor
-	return h.do(ctx, func(l *libvirt.Libvirt) error {
+	return h.connected(ctx, func(l *libvirt.Libvirt) error {
 		if there {
 			if err := powerOff(l, f.machine.domain); err != nil {
 				return err
 			}
 		}
-		own, err := h.own(l, r.Host+ownEnding, copyName+diskEnding)
+		own, err := h.ownDisk(l, r.Host+ownEnding, copyName+diskEnding)
 		if err != nil {
 			return err
 		}
@@ -121,7 +121,7 @@ func spread(host string, copies []string) []string {
 
 // anyCopy returns the first of the copies that is complete here.
 func (h *hypervisor) anyCopy(ctx context.Context, copies []string, machineClass string) (name string, err error) {
-	err = h.do(ctx, func(l *libvirt.Libvirt) error {
+	err = h.connected(ctx, func(l *libvirt.Libvirt) error {
 		for _, c := range copies {
 			n, _, err := h.known(l, c)
 			if notFound(err) {
@@ -221,7 +221,7 @@ func (s *Site) CheckRoom(ctx context.Context, hosts []string, machineClass strin
 	}
 	have := map[string]bool{}
 	for _, r := range rooms {
-		err := r.hypervisor.do(ctx, func(l *libvirt.Libvirt) error {
+		err := r.hypervisor.connected(ctx, func(l *libvirt.Libvirt) error {
 			list, err := r.hypervisor.machines(l)
 			for _, m := range list {
 				if m.ours(kindHost) {
@@ -275,11 +275,16 @@ func (s *Site) PowerOn(ctx context.Context, host string) error {
 	case !f.machine.ours(kindHost):
 		return notOurs(host, f.hypervisor)
 	case f.machine.state == libvirt.DomainPaused:
-		return explain(f.hypervisor.do(ctx, func(l *libvirt.Libvirt) error { return l.DomainResume(f.machine.domain) }))
+		return explain(f.hypervisor.connected(ctx, func(l *libvirt.Libvirt) error {
+			return l.DomainResume(f.machine.domain)
+		}))
 	case f.machine.active():
 		return nil
 	}
-	return explain(f.hypervisor.do(ctx, func(l *libvirt.Libvirt) error { return s.powerUp(l, f.machine.domain) }))
+	return explain(f.hypervisor.connected(ctx, func(l *libvirt.Libvirt) error {
+		return s.powerUp(l,
+			f.machine.domain)
+	}))
 }
 
 // Machine is platform.Platform's.
@@ -326,7 +331,7 @@ func (f found) details(ctx context.Context) (m platform.Machine, err error) {
 	if len(d.xml.Devices.Disks) == 0 {
 		return m, nil
 	}
-	err = f.hypervisor.do(ctx, func(l *libvirt.Libvirt) error {
+	err = f.hypervisor.connected(ctx, func(l *libvirt.Libvirt) error {
 		for path := d.xml.Devices.Disks[0].Source.File; path != ""; {
 			m.Disks = append(m.Disks, path)
 			v, err := l.StorageVolLookupByPath(path)

@@ -63,10 +63,10 @@ func (h *hypervisor) dial() (*connection, error) {
 	return c, nil
 }
 
-// do runs fn with the shared connection. If the context ends before fn does,
+// connected runs fn with the shared connection. If the context ends before fn does,
 // the line is closed, which ends fn's call: libvirt's protocol has no other way
 // to give one up.
-func (h *hypervisor) do(ctx context.Context, fn func(*libvirt.Libvirt) error) error {
+func (h *hypervisor) connected(ctx context.Context, fn func(*libvirt.Libvirt) error) error {
 	c, err := h.shared()
 	if err != nil {
 		return err
@@ -79,8 +79,8 @@ func (h *hypervisor) do(ctx context.Context, fn func(*libvirt.Libvirt) error) er
 	return h.lost(ctx, c, err)
 }
 
-// alone runs fn with a connection of its own, without a limit of time.
-func (h *hypervisor) alone(ctx context.Context, fn func(*libvirt.Libvirt) error) error {
+// dedicated runs fn with a connection of its own, without a limit of time.
+func (h *hypervisor) dedicated(ctx context.Context, fn func(*libvirt.Libvirt) error) error {
 	c, err := h.dial()
 	if err != nil {
 		return err

@@ -35,7 +35,7 @@ func (s *Site) Nodes(ctx context.Context) ([]platform.Node, error) {
 }
 
 func (h *hypervisor) node(ctx context.Context) (n platform.Node, err error) {
-	err = h.do(ctx, func(l *libvirt.Libvirt) error {
+	err = h.connected(ctx, func(l *libvirt.Libvirt) error {
 		_, memory, cores, _, _, _, _, _, err := l.NodeGetInfo() // memory in KiB
 		if err != nil {
 			return err
@@ -136,7 +136,7 @@ func (h *hypervisor) probed(ctx context.Context, s *Site) (string, error) {
 	}
 	works := false
 	name := "nimblepane-probe-" + uuid.NewString()[:8]
-	err := h.do(ctx, func(l *libvirt.Libvirt) error {
+	err := h.connected(ctx, func(l *libvirt.Libvirt) error {
 		path, err := h.write(l, name+seedEnding, probeSector)
 		if err != nil {
 			return err

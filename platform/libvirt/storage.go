@@ -152,8 +152,8 @@ func (h *hypervisor) refresh(l *libvirt.Libvirt, p libvirt.StoragePool) error {
 	}
 }
 
-// own makes a machine's own disk on another one.
-func (h *hypervisor) own(l *libvirt.Libvirt, name, backing string) (path string, err error) {
+// ownDisk makes a machine's own disk on another one.
+func (h *hypervisor) ownDisk(l *libvirt.Libvirt, name, backing string) (path string, err error) {
 	below, err := h.volume(l, backing)
 	if err != nil {
 		return "", err
@@ -302,7 +302,7 @@ func (h *hypervisor) known(l *libvirt.Libvirt, disk string) (n note, same bool, 
 func (h *hypervisor) intact(ctx context.Context, disk, digest string, report func(int)) error {
 	var n note
 	var same bool
-	err := h.do(ctx, func(l *libvirt.Libvirt) (err error) {
+	err := h.connected(ctx, func(l *libvirt.Libvirt) (err error) {
 		n, same, err = h.known(l, disk)
 		return err
 	})
@@ -321,13 +321,13 @@ func (h *hypervisor) intact(ctx context.Context, disk, digest string, report fun
 			h.name, got, digest)
 	}
 	n.Digest = digest
-	return h.do(ctx, func(l *libvirt.Libvirt) error { return h.complete(l, disk, n) })
+	return h.connected(ctx, func(l *libvirt.Libvirt) error { return h.complete(l, disk, n) })
 }
 
 // digest reads a disk's file.
 func (h *hypervisor) digest(ctx context.Context, disk string, report func(int)) (string, error) {
 	sum := &measured{hash: sha256.New(), report: report}
-	err := h.alone(ctx, func(l *libvirt.Libvirt) error {
+	err := h.dedicated(ctx, func(l *libvirt.Libvirt) error {
 		v, err := h.volume(l, disk+diskEnding)
 		if err != nil {
 			return err
@@ -390,7 +390,7 @@ func (r *reading) Read(p []byte) (int, error) {
 		var w *io.PipeWriter
 		r.pipe, w = io.Pipe()
 		go func() {
-			err := r.hypervisor.alone(ctx, func(l *libvirt.Libvirt) error {
+			err := r.hypervisor.dedicated(ctx, func(l *libvirt.Libvirt) error {
 				v, err := r.hypervisor.volume(l, r.disk+diskEnding)
 				if err != nil {
 					return err
@@ -432,7 +432,7 @@ func (u *untilClosed) Write(p []byte) (int, error) {
 // is true of the error if none has it.
 func (s *Site) withDisk(ctx context.Context, disk string) (h *hypervisor, n note, err error) {
 	for _, h = range s.hypervisors {
-		err = h.do(ctx, func(l *libvirt.Libvirt) (err error) {
+		err = h.connected(ctx, func(l *libvirt.Libvirt) (err error) {
 			n, _, err = h.known(l, disk)
 			return err
 		})
