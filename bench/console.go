@@ -18,7 +18,7 @@ import (
 	"nimblepane/store/localpg"
 )
 
-// tenASecond is a site that starts ten hosts a second, each of which settles some seconds later.
+// tenASecond is a site at which a clone takes two seconds; with some twenty at once, ten hosts a second are done.
 const tenASecond = `
 seed: 5
 rate: 1
@@ -29,7 +29,7 @@ build-machines: [{name: bm, site: a, machine-class: standard, base: vendor}]
 // watching notes in a page when its first pane is there, and what blocks it for how long.
 const watching = `
 window.firstPane = 0; window.blocks = [];
-new PerformanceObserver((l) => { for (const e of l.getEntries()) window.blocks.push(e.duration); }).observe({ type: "longtask", buffered: true });
+new PerformanceObserver((l) => { for (const e of l.getEntries()) window.blocks.push([e.startTime, e.duration]); }).observe({ type: "longtask", buffered: true });
 (function look() {
 	if (document.querySelector('[role=group] [data-index]')) requestAnimationFrame(() => { window.firstPane = performance.now(); });
 	else requestAnimationFrame(look);
@@ -67,7 +67,7 @@ func consoleOf(ctx context.Context, r *results, db *localpg.Server, _ string) er
 	if err := loadEstate(ctx, st, "http://"+address, hosts); err != nil {
 		return err
 	}
-	if err := st.DB.Exec("update sites set starts_per_minute = 600").Error; err != nil {
+	if err := st.DB.Exec("update sites set clones_per_copy = 26").Error; err != nil {
 		return err
 	}
 	service, err := serve(db, "console", "http://"+address, "--heartbeat", "2s")
@@ -124,20 +124,23 @@ func consoleOf(ctx context.Context, r *results, db *localpg.Server, _ string) er
 	if err != nil {
 		return err
 	}
-	blocks, err := chromedp.Run(tab, chromedp.Evaluate[[]float64](`window.blocks`))
+	blocks, err := chromedp.Run(tab, chromedp.Evaluate[[][2]float64](`window.blocks`))
 	if err != nil {
 		return err
 	}
 	if first == 0 {
 		return fmt.Errorf("the page of rollover %d shows no pane", rolling)
 	}
-	longest := 0.0
+	// What loads and draws the page first is part of the first picture.
+	longest, over := 0.0, 0
 	for _, b := range blocks {
-		longest = max(longest, b)
+		if b[0] >= first {
+			longest, over = max(longest, b[1]), over+1
+		}
 	}
 	what := fmt.Sprintf("console, rollover of %d hosts of which %.0f a second settle: ", hosts, rate)
 	r.add(what+"first picture", fmt.Sprintf("%.0f ms", first), "under 1,000 ms")
-	r.add(what+"longest block in "+lasts.String(), fmt.Sprintf("%.0f ms (%d over 50 ms)", longest, len(blocks)),
+	r.add(what+"longest block in the "+lasts.String()+" after it", fmt.Sprintf("%.0f ms (%d over 50 ms)", longest, over),
 		"under 100 ms")
 	return nil
 }

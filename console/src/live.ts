@@ -69,7 +69,14 @@ export class Gathered {
         this.due.add("versions");
         break;
       case "work.end":
+      case "host.enrol":
         break; // the rollover's next event says what follows
+      case "session.tell":
+      case "session.warn":
+      case "session.remind":
+      case "session.sign-off":
+        this.due.add("trail");
+        break;
       case "rollover.holds":
         this.due.add("rollover");
         break;

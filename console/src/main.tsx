@@ -6,6 +6,7 @@ import { createBrowserRouter, RouterProvider } from "react-router";
 import { Refusal } from "./api";
 import { Layout } from "./layout";
 import { SignInPage } from "./pages/sign-in";
+import { hostsOfPool, hostsOfRollover, rolloverOf } from "./parts/queries";
 import { Signed } from "./session";
 import { system } from "./theme";
 import { Empty, Loading, Page } from "./ui";
@@ -21,9 +22,18 @@ const queries = new QueryClient({
   },
 });
 
-/** A page that is loaded when somebody goes there. */
-function page(path: string, load: () => Promise<ComponentType>) {
-  return { path, lazy: async () => ({ Component: await load() }) };
+type Params = Record<string, string | undefined>;
+
+/** A page that is loaded when somebody goes there, and with it what takes longest to ask for. */
+function page(path: string, load: () => Promise<ComponentType>, ask?: (params: Params) => void) {
+  return {
+    path,
+    loader: ({ params }: { params: Params }) => {
+      ask?.(params);
+      return null;
+    },
+    lazy: async () => ({ Component: await load() }),
+  };
 }
 
 const router = createBrowserRouter([
@@ -45,10 +55,22 @@ const router = createBrowserRouter([
       page("/hosts/:host", async () => (await import("./pages/host")).HostPage),
       page("/people", async () => (await import("./pages/people")).PeoplePage),
       page("/pools", async () => (await import("./pages/pools")).PoolsPage),
-      page("/pools/:pool", async () => (await import("./pages/pool")).PoolPage),
+      page(
+        "/pools/:pool",
+        async () => (await import("./pages/pool")).PoolPage,
+        ({ pool = "" }) => void queries.prefetchQuery(hostsOfPool(pool)),
+      ),
       page("/rollovers", async () => (await import("./pages/rollovers")).RolloversPage),
       page("/rollovers/new", async () => (await import("./pages/start")).StartPage),
-      page("/rollovers/:id", async () => (await import("./pages/rollover")).RolloverPage),
+      page(
+        "/rollovers/:id",
+        async () => (await import("./pages/rollover")).RolloverPage,
+        ({ id }) => {
+          if (!Number(id)) return;
+          void queries.prefetchQuery(rolloverOf(Number(id)));
+          void queries.prefetchQuery(hostsOfRollover(Number(id)));
+        },
+      ),
       page("/trail", async () => (await import("./pages/trail")).TrailPage),
       page("/estate", async () => (await import("./pages/estate")).EstatePage),
       page("/accounts", async () => (await import("./pages/accounts")).AccountsPage),

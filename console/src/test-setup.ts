@@ -11,6 +11,18 @@ class Watch {
   disconnect() {}
 }
 vi.stubGlobal("ResizeObserver", Watch);
+// Everything is seen.
+vi.stubGlobal(
+  "IntersectionObserver",
+  class extends Watch {
+    constructor(readonly told: (entries: { isIntersecting: boolean }[]) => void) {
+      super();
+    }
+    override observe() {
+      this.told([{ isIntersecting: true }]);
+    }
+  },
+);
 vi.stubGlobal("matchMedia", (query: string) => ({
   matches: false,
   media: query,

@@ -2,13 +2,15 @@ import { Box, Button, CloseButton, Dialog, Flex, HStack, NativeSelect, Portal } 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { api, call, everyPage, type Host, type Pool } from "../api";
+import { api, call, type Host, type Pool } from "../api";
 import { count, counts } from "../format";
 import { lookOfHost } from "../panes";
 import { Batches } from "../parts/batches";
 import { HostActs, HostFacts, HostSessions } from "../parts/host-parts";
 import { type PaneOf, PaneWindow } from "../parts/pane-window";
+import { hostsOfPool, hostsOfRollover } from "../parts/queries";
 import { SomeSessions } from "../parts/session-list";
+import { WhereSeen } from "../parts/where-seen";
 import { Preview } from "../preview";
 import { useSigned } from "../session";
 import { Act, Facts, Page, Panel, Shown, State, To } from "../ui";
@@ -21,13 +23,7 @@ export function PoolPage() {
     queryKey: ["pools", name],
     queryFn: () => call(api.GET("/api/v1/pools/{pool}", { params: { path: { pool: name } } })),
   });
-  const hosts = useQuery({
-    queryKey: ["hosts", name],
-    queryFn: () =>
-      everyPage((cursor) =>
-        call(api.GET("/api/v1/hosts", { params: { query: { pool: name, limit: 1000, cursor } } })),
-      ),
-  });
+  const hosts = useQuery(hostsOfPool(name));
   const open = (host: string) => setSearch({ host });
   const chosen = hosts.data?.items.find((h) => h.name === search.get("host"));
   return (
@@ -131,7 +127,9 @@ export function PoolPage() {
           {({ items }) => <PaneWindow label={`Hosts of ${name}`} panes={panesOf(items)} onOpen={open} />}
         </Shown>
       </Panel>
-      <SomeSessions title="People" pool={name} none="Nobody is signed in." />
+      <WhereSeen>
+        <SomeSessions title="People" pool={name} none="Nobody is signed in." />
+      </WhereSeen>
       {chosen && <HostDialog host={chosen} onClose={() => setSearch({})} />}
     </Page>
   );
@@ -160,10 +158,7 @@ function paneOf(h: Host): PaneOf {
 
 /** The hosts that a rollover under way has, by batch. */
 function BeingRolled({ id, onOpen }: { id: number; onOpen: (host: string) => void }) {
-  const hosts = useQuery({
-    queryKey: ["rollovers", id, "hosts"],
-    queryFn: () => call(api.GET("/api/v1/rollovers/{id}/hosts", { params: { path: { id } } })),
-  });
+  const hosts = useQuery(hostsOfRollover(id));
   return (
     <Panel title={`Rollover ${id}`} aside={<To to={`/rollovers/${id}`}>Look at the rollover</To>}>
       <Shown query={hosts}>{({ items }) => <Batches hosts={items} onOpen={onOpen} />}</Shown>

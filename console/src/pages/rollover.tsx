@@ -5,7 +5,9 @@ import { api, call, type Rollover, type RolloverHost } from "../api";
 import { count, counts, detail, time } from "../format";
 import { lookOfPhase, phaseOrder } from "../panes";
 import { Batches } from "../parts/batches";
+import { hostsOfRollover, rolloverOf } from "../parts/queries";
 import { SomeSessions } from "../parts/session-list";
+import { WhereSeen } from "../parts/where-seen";
 import { useSigned } from "../session";
 import { Act, Facts, List, Page, Panel, Problem, Shown, State, To, Words } from "../ui";
 
@@ -66,14 +68,8 @@ function RolloverOf({ id }: { id: number }) {
   const { may } = useSigned();
   const go = useNavigate();
   const path = { params: { path: { id } } };
-  const rollover = useQuery({
-    queryKey: ["rollovers", id],
-    queryFn: () => call(api.GET("/api/v1/rollovers/{id}", path)),
-  });
-  const hosts = useQuery({
-    queryKey: ["rollovers", id, "hosts"],
-    queryFn: () => call(api.GET("/api/v1/rollovers/{id}/hosts", path)),
-  });
+  const rollover = useQuery(rolloverOf(id));
+  const hosts = useQuery(hostsOfRollover(id));
   const act = (verb: "pause" | "resume" | "stop") => (reason: string) =>
     call(api.POST(`/api/v1/rollovers/{id}/${verb}`, { ...path, body: { reason } }));
   const r = rollover.data;
@@ -209,9 +205,13 @@ function RolloverOf({ id }: { id: number }) {
         </Shown>
       </Panel>
       {r && open && (
-        <SomeSessions title="People still on draining hosts" pool={r.pool} on="draining" none="Nobody." />
+        <WhereSeen>
+          <SomeSessions title="People still on draining hosts" pool={r.pool} on="draining" none="Nobody." />
+        </WhereSeen>
       )}
-      <Log id={id} />
+      <WhereSeen>
+        <Log id={id} />
+      </WhereSeen>
     </Page>
   );
 }
