@@ -140,7 +140,8 @@ func consoleOf(ctx context.Context, r *results, db *localpg.Server, _ string) er
 	}
 	what := fmt.Sprintf("console, rollover of %d hosts of which %.0f a second settle: ", hosts, rate)
 	r.add(what+"first picture", fmt.Sprintf("%.0f ms", first), "under 1,000 ms")
-	r.add(what+"longest block in the "+lasts.String()+" after it", fmt.Sprintf("%.0f ms (%d over 50 ms)", longest, over),
+	r.add(what+"longest block in the "+lasts.String()+" after it",
+		fmt.Sprintf("%.0f ms (%d over 50 ms)", longest, over),
 		"under 100 ms")
 	return nil
 }

@@ -1,5 +1,5 @@
-// Command reference writes the reference pages of the client and the API from
-// the code: docs/client.md and docs/api.md.
+// Command reference writes what the docs have from the code: the reference
+// pages of the client and the API, and the drawing of the packages.
 package main
 
 import (
@@ -38,7 +38,7 @@ func run() error {
 			return err
 		}
 	}
-	return nil
+	return redrawFile("DEVELOPMENT.md")
 }
 
 func clientPage() ([]byte, error) {

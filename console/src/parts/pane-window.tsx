@@ -1,6 +1,6 @@
 import { Box, chakra } from "@chakra-ui/react";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, memo, useCallback, useEffect, useRef, useState } from "react";
+import { type KeyboardEvent, memo, useCallback, useEffect, useLayoutEffect, useRef, useState } from "react";
 import type { Look, Pattern } from "../panes";
 
 const hatch = "var(--chakra-colors-pane-hatch)";
@@ -120,6 +120,7 @@ export function PaneWindow(props: { label: string; panes: PaneOf[]; onOpen: (nam
   const [width, setWidth] = useState(0);
   const [top, setTop] = useState(0);
   const [at, setAt] = useState(0);
+  const moved = useRef(false); // by a key
   useEffect(() => {
     const element = box.current;
     if (!element) return;
@@ -150,16 +151,21 @@ export function PaneWindow(props: { label: string; panes: PaneOf[]; onOpen: (nam
       e.key === "Home" ? 0 : e.key === "End" ? panes.length - 1 : by === undefined ? undefined : at + by;
     if (to === undefined || to < 0 || to >= panes.length) return;
     e.preventDefault();
+    moved.current = true;
     setAt(to);
     rows.scrollToIndex(Math.floor(to / columns));
-    // It is drawn by the next frame at the latest.
-    const focus = (again: boolean) => {
-      const pane = box.current?.querySelector<HTMLElement>(`[data-index="${to}"]`);
-      if (pane) pane.focus({ preventScroll: true });
-      else if (again) requestAnimationFrame(() => focus(false));
-    };
-    requestAnimationFrame(() => focus(true));
   };
+  // The focus goes along at once; where nothing was drawn yet, when it is.
+  useLayoutEffect(() => {
+    if (!moved.current) return;
+    const focus = () => {
+      const pane = box.current?.querySelector<HTMLElement>(`[data-index="${at}"]`);
+      pane?.focus({ preventScroll: true });
+      return !!pane;
+    };
+    if (!focus()) requestAnimationFrame(() => focus() || requestAnimationFrame(focus));
+    moved.current = false;
+  }, [at]);
   return (
     <Frame role="group" aria-label={label} onKeyDown={move}>
       <Box
