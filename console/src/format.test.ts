@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { count, counts, day, detail, pieces, shortDigest, size, time } from "./format";
+import { count, counts, day, detail, pieces, shortDigest, shortNumber, size, time } from "./format";
 
 describe("format", () => {
   it("writes times in UTC without seconds", () => {
@@ -35,6 +35,12 @@ describe("format", () => {
     expect(pieces("up-to-date")).toEqual(["up-to-date"]);
   });
 
+  it("writes numbers of versions short, whatever their numbering", () => {
+    expect(shortNumber("2026.11.3")).toBe("26.11.3");
+    expect(shortNumber("1.0.0")).toBe("1.0.0");
+    expect(shortNumber("20.1.0")).toBe("20.1.0");
+    expect(shortNumber("")).toBe("");
+  });
   it("writes sizes and digests short", () => {
     expect(size(24 * 2 ** 30)).toBe("24.0 GiB");
     expect(size(0)).toBe("");

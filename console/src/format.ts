@@ -57,3 +57,8 @@ export function detail(of: unknown): string {
     .map(([k, v]) => `${k.replaceAll("_", " ")} ${Array.isArray(v) ? v.map(value).join(", ") : value(v)}`)
     .join(", ");
 }
+
+/** Writes a version's number as short as a pane: without the century of one that is numbered by the calendar. */
+export function shortNumber(number: string): string {
+  return number.replace(/^20(?=\d\d\.\d\d\.)/, "");
+}

@@ -32,7 +32,7 @@ export function EstatePage() {
   return (
     <Page
       title="Estate file"
-      lead="What sites, images and pools there are. Loading it adds and changes; what it leaves out is left alone."
+      lead="What sites, images and pools there are. A file adds and changes; what it leaves out is left alone."
     >
       <Shown query={estate}>
         {(text) =>

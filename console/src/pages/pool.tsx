@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, call, type Host, type Pool } from "../api";
-import { count, counts } from "../format";
+import { count, counts, shortNumber } from "../format";
 import { lookOfHost } from "../panes";
 import { Batches } from "../parts/batches";
 import { HostActs, HostFacts, HostSessions } from "../parts/host-parts";
@@ -151,7 +151,7 @@ function paneOf(h: Host): PaneOf {
   return {
     name: h.name,
     look,
-    line: `${h.version.slice(2) || "no disk"} · ${h.sessions}/${h.seats}`,
+    line: `${shortNumber(h.version) || "no disk"} · ${h.sessions}/${h.seats}`,
     hint: `${h.name}, ${look.word}, version ${h.version || "none"}, ${h.sessions} of ${count(h.seats, "seat")} taken`,
   };
 }

@@ -23,7 +23,7 @@ export function VersionPage() {
         <HStack gap="2" wrap="wrap">
           {version.data && <State of={stateOf(version.data)} />}
           {version.data && version.data.standing.length > 0 && (
-            <span>{version.data.standing.join(", ")}</span>
+            <span>{version.data.standing.join(", ")} ·</span>
           )}
           <span>
             a version of <To to={`/images/${image}`}>{image}</To>

@@ -2,7 +2,7 @@ import { Box, Button, Text } from "@chakra-ui/react";
 import { ChevronDown, ChevronRight } from "lucide-react";
 import { memo, useMemo, useState } from "react";
 import type { RolloverHost } from "../api";
-import { count, counts } from "../format";
+import { count, counts, shortNumber } from "../format";
 import { byBatch, lookOfPhase } from "../panes";
 import { type PaneOf, PaneWindow } from "./pane-window";
 
@@ -12,7 +12,7 @@ function paneOf(h: RolloverHost): PaneOf {
   return {
     name: h.host,
     look,
-    line: h.phase === "rebuilding" ? `${h.progress}%` : h.sessions ? people : h.version.slice(2),
+    line: h.phase === "rebuilding" ? `${h.progress}%` : h.sessions ? people : shortNumber(h.version),
     hint: `${h.host}, ${look.word}${h.why ? `: ${h.why}` : ""}, runs ${h.version || "nothing"}`,
   };
 }
