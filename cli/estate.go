@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -10,6 +11,7 @@ import (
 	"strings"
 
 	"github.com/dustin/go-humanize/english"
+	"github.com/goccy/go-yaml"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
@@ -112,10 +114,16 @@ func (a *app) estate() *cobra.Command {
 		Use: "show", Short: "Print the estate as a file that can be loaded", Args: named,
 		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 			b, err := c.Estate(ctx)
-			if err == nil {
-				err = write(a.out, b)
+			if err != nil {
+				return err
 			}
-			return err
+			if a.output == "json" {
+				if b, err = yaml.YAMLToJSON(b); err != nil {
+					return err
+				}
+				return a.object(json.RawMessage(b))
+			}
+			return write(a.out, b)
 		}),
 	})
 	return cmd
@@ -454,7 +462,7 @@ func (a *app) trial() *cobra.Command {
 		}
 		if err := list(a, t.Rules, "",
 			column[client.Rule]{"Rule", func(r client.Rule) string { return r.Rule }},
-			column[client.Rule]{"", func(r client.Rule) string {
+			column[client.Rule]{"Outcome", func(r client.Rule) string {
 				return coloured(map[bool]string{true: "met", false: "not met"}[r.Met])
 			}},
 			column[client.Rule]{"Why", func(r client.Rule) string { return r.Why }}); err != nil || a.output == "csv" {

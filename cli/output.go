@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/goccy/go-yaml"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -96,8 +97,12 @@ func (a *app) structured() bool { return a.output == "json" || a.output == "yaml
 // fact is one line of what is shown of one thing.
 type fact struct{ name, value string }
 
-// facts prints them below each other; those without a value are left out.
+// facts prints them below each other; those without a value are left out. CSV
+// is spared them: of one thing it has the list of what belongs to it.
 func (a *app) facts(list ...fact) {
+	if a.output != "table" {
+		return
+	}
 	width := 0
 	for _, f := range list {
 		if f.value != "" {
@@ -130,10 +135,7 @@ func size(bytes int64) string {
 	if bytes == 0 {
 		return ""
 	}
-	if bytes < 1<<30 {
-		return fmt.Sprintf("%d MiB", bytes>>20)
-	}
-	return fmt.Sprintf("%.1f GiB", float64(bytes)/(1<<30))
+	return humanize.IBytes(uint64(max(0, bytes)))
 }
 
 func yesNo(b bool) string {

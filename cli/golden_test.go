@@ -1,0 +1,335 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"flag"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/stretchr/testify/require"
+
+	"nimblepane/agent"
+	"nimblepane/cli"
+	"nimblepane/client"
+	"nimblepane/core/host"
+	"nimblepane/core/image"
+	"nimblepane/core/matter"
+	"nimblepane/core/role"
+	"nimblepane/core/rollover"
+	"nimblepane/platform"
+)
+
+var update = flag.Bool("update", false, "write the golden files anew")
+
+var (
+	noon  = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	later = noon.Add(90 * time.Minute)
+)
+
+func listOf[T any](items ...T) client.Page[T] { return client.Page[T]{Items: items} }
+
+// What a service answers that always has the same estate. What is evil in it
+// must not reach a terminal.
+var (
+	goldenImage = client.Image{
+		Name: "counter-desk", Title: "Ticket counters", Numbering: image.Calendar, MachineClass: "standard", Testers: 2,
+		Soak: "24h", Copies: 2, Fallback: "2026.11.1", Versions: 3, NextNumber: "2026.11.4", Revision: 1,
+		Tracks: []client.Track{
+			{Name: "pilot", Version: "2026.11.3", Since: &noon},
+			{Name: "live", Version: "2026.11.2", Since: &noon},
+		},
+	}
+	goldenVersions = []client.Version{
+		{
+			Image: "counter-desk", Number: "2026.11.3", State: image.Sealed, Standing: []string{"pilot"}, Progress: 100,
+			Digest: "sha256:" + strings.Repeat("ab", 32), SizeBytes: 25 << 30, SizeBefore: 40 << 30,
+			Sealing: []string{"removed host keys"},
+			Source:  "north-quay/bm-counter", Notes: "December fixes", Tags: []string{"winter"}, EndOfLife: &later,
+			CapturedBy: "jonas",
+			CreatedAt:  noon, SealedAt: &later, Hosts: 4, Revision: 2,
+			Copies: []client.Copy{
+				{Site: "north-quay", Ordinal: 1, State: image.CopyPresent, Progress: 100},
+				{Site: "south-quay", Ordinal: 1, State: image.CopyFailed, Failure: "its storage is full"},
+			},
+		},
+		{
+			Image: "counter-desk", Number: "2026.11.2", State: image.Capturing, Standing: []string{}, Progress: 35,
+			Source: "north-quay/bm-counter",
+			Tags:   []string{}, CapturedBy: "jonas", CreatedAt: noon, Copies: []client.Copy{},
+		},
+		{
+			Image: "counter-desk", Number: "2026.11.1", State: image.Sealed, Standing: []string{"fallback"},
+			Progress: 100, Source: "north-quay/bm-counter",
+			Tags: []string{}, CapturedBy: "jonas", CreatedAt: noon, Barred: "tickets \x1b[31mdo not print",
+			BarredBy: "tove", BarredAt: &later,
+			Copies: []client.Copy{}, Hosts: 36,
+		},
+	}
+	goldenHost = client.Host{
+		Name: "tc-001", Pool: "ticket-counters", Site: "north-quay", Image: "counter-desk", State: host.Faulty,
+		Since: noon,
+		Why:   "its agent is silent", Version: "2026.11.1", Target: "2026.11.2", Drifts: true, Seats: 4, Sessions: 2,
+		SeenAt: &noon, Load: 0.75,
+		Stamp: "counter-desk 2026.11.1", Checks: agent.ChecksFailed, ChecksWhy: "Fare Desk did not open",
+		Machine: &client.Machine{
+			State: platform.MachineRunning, Node: "hv-1", Name: "tc-001", Cores: 2, Memory: 4 << 30,
+			Disks:   []string{"/pool/tc-001.own.qcow2", "/pool/desk.qcow2"},
+			Display: "vnc://127.0.0.1:5901", Network: "bridge br0",
+		},
+	}
+	goldenPool = client.Pool{
+		Name: "ticket-counters", Title: "Ticket counters", Site: "north-quay", Image: "counter-desk", Track: "live",
+		Target:       "2026.11.2",
+		MachineClass: "standard", HostPrefix: "tc", Hosts: 2, SeatsPerHost: 4, InService: 4, Free: 3, Sessions: 3,
+		Drifting: 1,
+		States:   map[host.State]int{host.Serving: 1, host.Faulty: 1},
+		Versions: map[string]int{"2026.11.1": 1, "2026.11.2": 1}, Rollover: 7,
+	}
+	budget         = 1
+	goldenRollover = client.Rollover{
+		ID: 7, Pool: "ticket-counters", Image: "counter-desk", Version: "2026.11.2", State: rollover.Paused,
+		BatchSize: 4, FloorSeats: 16,
+		Options: client.Options{
+			Batch: "10%", Floor: "10%", LogOff: rollover.Warn, Grace: "15m",
+			FailureBudget: &budget,
+		},
+		Reason: "December", CreatedBy: "jonas", CreatedAt: noon, StartedAt: &noon,
+		PausedWhy: "2 hosts failed; the failure budget is 1",
+		Holds:     []string{"1 host waits for a free place to clone at north-quay"}, Total: 3, Batch: 1,
+		Phases: map[rollover.Phase]int{rollover.Done: 1, rollover.Failed: 1, rollover.Queued: 1},
+	}
+	goldenSite = client.Site{
+		Name: "north-quay", Title: "North Quay", Platform: "libvirt", Address: "", StartsPerMinute: 30,
+		ClonesPerCopy: 4, Pools: 3, Hosts: 44,
+		Hypervisors: []client.Hypervisor{
+			{
+				Name: "hv-1", Address: "qemu:///system", Software: "libvirt 9.0.0", Acceleration: "kvm", Cores: 16,
+				CoresUsed: 24, Memory: 64 << 30,
+				MemoryUsed: 60 << 30, Storage: 1 << 40, StorageFree: 1 << 39, StoragePath: "/pool", Machines: 12,
+				Others: 1,
+			},
+			{Name: "hv-2", Address: "qemu+tls://hv-2/system", Unreachable: "hypervisor hv-2 does not answer"},
+		},
+		BuildMachines: []client.BuildMachine{{
+			Name: "bm-counter", MachineClass: "standard", Base: "vendor",
+			State: platform.MachineRunning, Changes: "Fare Desk 6.2",
+		}},
+	}
+	goldenAccount = client.Account{Name: "jonas", Title: "Jonas Lock", Role: role.Operator, CreatedAt: noon}
+)
+
+var golden = map[string]any{
+	"/status":  client.Status{Version: "1.0.0", Practice: true, Now: noon, Rate: 60},
+	"/session": client.SignedIn{Account: goldenAccount},
+	"/today": listOf(
+		client.Matter{
+			Kind: matter.Rollover, Urgent: true, Title: "Rollover 7 of ticket-counters is paused",
+			Detail: "2 hosts failed", Link: "rollovers/7", Command: "pane rollover resume 7",
+		},
+		client.Matter{
+			Kind: matter.Drift, Title: "1 of 2 hosts of ticket-counters drifts",
+			Detail: "it should run 2026.11.2", Link: "pools/ticket-counters",
+			Command: "pane rollover start --pool ticket-counters",
+		}),
+	"/accounts": listOf(goldenAccount, client.Account{
+		Name: "guest", Title: "Guest", Role: role.Viewer, Disabled: true,
+		CreatedAt: noon,
+	}),
+	"/tokens": listOf(client.Token{
+		ID: 3, Account: "jonas", Name: "pipeline", Role: role.Viewer, Pools: []string{"ticket-pilot"},
+		Images: []string{}, CreatedAt: noon, ExpiresAt: later,
+	}),
+	"/estate":              "sites:\n  - name: north-quay\n",
+	"/sites":               listOf(goldenSite),
+	"/sites/north-quay":    goldenSite,
+	"/images":              listOf(goldenImage),
+	"/images/counter-desk": goldenImage,
+	"/images/counter-desk/moves": listOf(client.TrackMove{
+		Track: "live", Kind: image.Return,
+		Version: "2026.11.1", Actor: "tove", Reason: "tickets do not print", At: noon,
+	}),
+	"/images/counter-desk/versions":                   listOf(goldenVersions...),
+	"/images/counter-desk/versions/2026.11.3":         goldenVersions[0],
+	"/images/counter-desk/versions/2026.11.1":         goldenVersions[2],
+	"/images/counter-desk/versions/2026.11.3/stage":   goldenVersions[0],
+	"/images/counter-desk/versions/2026.11.3/bar":     goldenVersions[2],
+	"/images/counter-desk/versions/2026.11.3/retire":  goldenVersions[0],
+	"/images/counter-desk/versions/2026.11.3/deliver": client.Delivering{Copies: 1},
+	"/images/counter-desk/versions/2026.11.3/trial": client.Trial{
+		Image: "counter-desk", Number: "2026.11.3", Rules: []client.Rule{{
+			Rule: "usable", Met: true,
+			Why: "it is sealed",
+		}, {Rule: "testers", Why: "1 of 2 testers said yes: wilma"}},
+		SignOffs: []client.SignOff{{Tester: "wilma", Yes: true, Comment: "prints", At: noon}},
+	},
+	"/previews": client.Preview{
+		Will: []string{"Track pilot of counter-desk goes from 2026.11.2 to 2026.11.3."}, Leaves: "2026.11.2",
+		Reasons: []string{},
+	},
+	"/pools":                            listOf(goldenPool),
+	"/pools/ticket-counters":            goldenPool,
+	"/pools/ticket-counters/pin":        goldenPool,
+	"/pools/ticket-counters/unpin":      goldenPool,
+	"/pools/ticket-counters/tell":       client.Told{Sessions: 3},
+	"/hosts":                            listOf(goldenHost),
+	"/hosts/tc-001":                     goldenHost,
+	"/hosts/tc-001/drain":               goldenHost,
+	"/hosts/tc-001/return":              goldenHost,
+	"/hosts/tc-001/rebuild":             goldenRollover,
+	"/hosts/tc-001/sessions/1/tell":     client.Told{Sessions: 1},
+	"/hosts/tc-001/sessions/1/sign-off": client.Told{Sessions: 1},
+	"/sessions": listOf(client.Session{
+		Host: "tc-001", HostState: host.Draining, Pool: "ticket-counters", Site: "north-quay", Key: "1",
+		Person: "Ida\x1b]0;owned\x07 Strand", State: agent.Idle, Since: noon,
+	}),
+	"/rollovers":   listOf(goldenRollover),
+	"/rollovers/7": goldenRollover,
+	"/rollovers/7/hosts": listOf(
+		client.RolloverHost{
+			Host: "tc-001", State: host.Faulty, Phase: rollover.Failed, Since: noon, Batch: 1,
+			Why: "its checks failed: printer", From: "2026.11.1", Version: "2026.11.2",
+		},
+		client.RolloverHost{
+			Host: "tc-002", State: host.Rebuilding, Phase: rollover.Rebuilding, Since: noon, Batch: 1,
+			From: "2026.11.1", Version: "2026.11.2", Progress: 40,
+		},
+		client.RolloverHost{
+			Host: "tc-003", State: host.Serving, Phase: rollover.Queued, Since: noon, From: "2026.11.1",
+			Version: "2026.11.1", Sessions: 2,
+		}),
+	"/rollovers/7/pause":   goldenRollover,
+	"/rollovers/7/resume":  goldenRollover,
+	"/rollovers/7/stop":    goldenRollover,
+	"/rollovers/7/reverse": goldenRollover,
+	"/trail": listOf(client.TrailEntry{
+		Seq: 12, At: noon, Actor: "tove", Verb: "version.activate", Subject: "version counter-desk 2026.11.2",
+		Reason: "trial passed",
+		Detail: json.RawMessage(`{"track":"live","before":"2026.11.1","let_go":false}`), Prev: strings.Repeat("0", 64),
+		Hash: strings.Repeat("1", 64),
+	}),
+	"/trail/verify": client.TrailVerdict{
+		Entries: 12, Last: strings.Repeat("1", 64),
+		Breaks: []client.TrailBreak{{Seq: 4, Why: "the entry was altered"}},
+	},
+}
+
+// shown are commands whose output is kept, by the name of its file. Lists and
+// single things are kept as a table, JSON, YAML and CSV.
+var shown = map[string]string{
+	"account-list": "account list", "drift": "drift", "estate-show": "estate show", "host-list": "host list",
+	"host-show":     "host show tc-001",
+	"image-history": "image history counter-desk", "image-list": "image list", "image-show": "image show counter-desk",
+	"pool-list": "pool list",
+	"pool-show": "pool show ticket-counters", "rollover-list": "rollover list", "rollover-show": "rollover show 7",
+	"session-list": "session list",
+	"site-list":    "site list", "site-show": "site show north-quay", "today": "today", "token-list": "token list",
+	"trail-list":   "trail list",
+	"trail-verify": "trail verify", "trial-show": "trial show counter-desk 2026.11.3",
+	"version-list": "version list counter-desk",
+	"version-show": "version show counter-desk 2026.11.3", "whoami": "whoami",
+}
+
+// done are commands that change something, of which it is kept what they say.
+var done = map[string]string{
+	"host-drain": "host drain tc-001", "host-return": "host return tc-001 --reason seen",
+	"host-rebuild": "host rebuild tc-001 --yes",
+	"pool-pin":     "pool pin ticket-counters 2026.11.1 --reason stays --yes", "pool-unpin": "pool unpin ticket-counters",
+	"pool-tell":      "pool tell ticket-counters tea",
+	"rollover-pause": "rollover pause 7", "rollover-resume": "rollover resume 7",
+	"rollover-stop":    "rollover stop 7 --yes",
+	"rollover-reverse": "rollover reverse 7 --reason bad --yes", "session-tell": "session tell tc-001 1 tea",
+	"session-sign-off": "session sign-off tc-001 1 --yes",
+	"stage":            "stage counter-desk 2026.11.3 --yes",
+	"version-bar":      "version bar counter-desk 2026.11.3 --reason bad --yes",
+	"version-deliver":  "version deliver counter-desk 2026.11.3",
+	"version-retire":   "version retire counter-desk 2026.11.3 --yes",
+	"sign-out":         "sign-out",
+}
+
+// elsewhere are commands that have tests of their own against a real service: their outcome is more than what they say.
+var elsewhere = []string{
+	"account add", "account edit", "activate", "build-machine create", "build-machine discard", "build-machine get",
+	"build-machine put", "build-machine run",
+	"build-machine start", "build-machine stop", "capture", "estate load", "password", "rollback", "rollover start",
+	"rollover watch", "sign-in",
+	"token make", "token revoke", "trail export", "trial sign", "version capture", "version edit",
+}
+
+func goldenService(t *testing.T) string {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		answer, known := golden[strings.TrimPrefix(r.URL.Path, "/api/v1")]
+		switch text, plain := answer.(string); {
+		case r.Method == http.MethodDelete:
+			w.WriteHeader(http.StatusNoContent)
+		case !known:
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(http.StatusNotFound)
+			_, _ = w.Write([]byte(`{"status":404,"detail":"there is no ` + r.URL.Path + `"}`))
+		case plain:
+			_, _ = w.Write([]byte(text))
+		default:
+			_ = json.NewEncoder(w).Encode(answer)
+		}
+	}))
+	t.Cleanup(server.Close)
+	return server.URL
+}
+
+func TestOutputsAreAsTheyWere(t *testing.T) {
+	t.Setenv("NIMBLEPANE_CONFIG", filepath.Join(t.TempDir(), "pane.yaml"))
+	url := goldenService(t)
+	compare := func(name, command string) {
+		t.Helper()
+		out, _ := typed(t, "", append([]string{"--url", url, "--token", "x"}, strings.Fields(command)...)...)
+		require.NotContains(t, out, "there is no /api", command)
+		file := filepath.Join("testdata", "golden", name)
+		if *update {
+			require.NoError(t, os.WriteFile(file, []byte(out), 0o644))
+		}
+		want, err := os.ReadFile(file)
+		require.NoError(t, err, "go test ./cli -run TestOutputsAreAsTheyWere -update")
+		require.Equal(t, string(want), out, command)
+		require.NotContains(t, strings.ReplaceAll(out, `\u001b`, ""), "\x1b", command)
+	}
+	for name, command := range shown {
+		compare(name+".txt", command)
+		for _, form := range []string{"json", "yaml", "csv"} {
+			compare(name+"."+form, command+" --output "+form)
+		}
+	}
+	for name, command := range done {
+		compare(name+".txt", command)
+	}
+}
+
+// TestNoCommandIsForgotten fails when a command is added of which nothing is kept.
+func TestNoCommandIsForgotten(t *testing.T) {
+	t.Parallel()
+	kept := slices.Clone(elsewhere)
+	for _, list := range []map[string]string{shown, done} {
+		for _, command := range list {
+			kept = append(kept, command)
+		}
+	}
+	var walk func(*cobra.Command)
+	walk = func(c *cobra.Command) {
+		name := strings.TrimPrefix(c.CommandPath(), "pane ")
+		if c.Runnable() && !c.HasSubCommands() {
+			require.True(t, slices.ContainsFunc(kept, func(k string) bool {
+				return k == name ||
+					strings.HasPrefix(k, name+" ")
+			}), name)
+		}
+		for _, sub := range c.Commands() {
+			walk(sub)
+		}
+	}
+	walk(cli.New("test"))
+}
