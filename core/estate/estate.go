@@ -5,6 +5,7 @@ package estate
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -198,7 +199,7 @@ func (c *checker) file(f *File) {
 			c.at(at+".image", "pool %s: image %q is not in this file; it has %s", p.Name, p.Image,
 				names(f.Images, func(i Image) string { return i.Name }))
 		} else {
-			if !contains(img.Tracks, p.Track) {
+			if !slices.Contains(img.Tracks, p.Track) {
 				c.at(at+".track", "pool %s: image %s has no track %q; it has %s", p.Name, img.Name, p.Track,
 					strings.Join(img.Tracks, ", "))
 			}
@@ -238,7 +239,7 @@ func (c *checker) file(f *File) {
 func (c *checker) site(at string, s *Site, seen map[string]bool) {
 	c.name(at+".name", "site", s.Name, seen)
 	c.title(at, "site", &s.Title, s.Name)
-	if !contains(Platforms, s.Platform) {
+	if !slices.Contains(Platforms, s.Platform) {
 		c.at(at+".platform", "site %s: platform %q is not known: use %s", s.Name, s.Platform,
 			strings.Join(Platforms, " or "))
 	}
@@ -248,8 +249,8 @@ func (c *checker) site(at string, s *Site, seen map[string]bool) {
 		c.at(at+".address", "site %s: address %q: write where its practice process listens, such as "+
 			"http://127.0.0.1:7720", s.Name, s.Address)
 	}
-	s.StartsPerMinute = orInt(s.StartsPerMinute, 20)
-	s.ClonesPerCopy = orInt(s.ClonesPerCopy, 4)
+	s.StartsPerMinute = cmp.Or(s.StartsPerMinute, 20)
+	s.ClonesPerCopy = cmp.Or(s.ClonesPerCopy, 4)
 	if s.StartsPerMinute < 1 || s.StartsPerMinute > 100_000 {
 		c.at(at+".starts-per-minute", "site %s: %d starts per minute: use 1 to 100000", s.Name, s.StartsPerMinute)
 	}
@@ -281,7 +282,7 @@ func (c *checker) image(at string, i *Image, seen map[string]bool) {
 	if i.Clearance.Copies == nil {
 		i.Clearance.Copies = &one
 	}
-	i.Clearance.Soak = or(i.Clearance.Soak, "24h")
+	i.Clearance.Soak = cmp.Or(i.Clearance.Soak, "24h")
 	if n := *i.Clearance.Testers; n < 0 || n > 100 {
 		c.at(at+".clearance.testers", "image %s: %d testers: use 0 to 100", i.Name, n)
 	}
@@ -297,7 +298,7 @@ func (c *checker) image(at string, i *Image, seen map[string]bool) {
 
 // title fills in the name for a title that was left out, and checks it.
 func (c *checker) title(at, what string, title *string, name string) {
-	*title = or(*title, name)
+	*title = cmp.Or(*title, name)
 	if utf8.RuneCountInString(*title) > 100 || strings.ContainsFunc(*title, unseen) ||
 		strings.TrimSpace(*title) != *title {
 		c.at(at+".title", "%s %s: its title has to be one line of at most 100 characters, without spaces around it",
@@ -338,29 +339,6 @@ func Span(d time.Duration) string {
 // HostName returns the name of a pool's nth host, from 1.
 func HostName(prefix string, n int) string { return fmt.Sprintf("%s-%03d", prefix, n) }
 
-func or(s, otherwise string) string {
-	if s == "" {
-		return otherwise
-	}
-	return s
-}
-
-func orInt(n, otherwise int) int {
-	if n == 0 {
-		return otherwise
-	}
-	return n
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
-}
-
 func names[T any](list []T, name func(T) string) string {
 	out := make([]string, len(list))
 	for i, x := range list {
@@ -369,9 +347,4 @@ func names[T any](list []T, name func(T) string) string {
 	return orNone(out)
 }
 
-func orNone(list []string) string {
-	if len(list) == 0 {
-		return "none"
-	}
-	return strings.Join(list, ", ")
-}
+func orNone(list []string) string { return cmp.Or(strings.Join(list, ", "), "none") }

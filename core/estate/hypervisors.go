@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"cmp"
 	"fmt"
 	"net/url"
 	"slices"
@@ -85,7 +86,7 @@ func (c *checker) machineSettings(at string, s *Site) {
 			c.at(hat+".storage", "hypervisor %s: storage %q: write the name of its storage pool", h.Name, h.Storage)
 		}
 	}
-	m.Accelerator = or(m.Accelerator, "probe")
+	m.Accelerator = cmp.Or(m.Accelerator, "probe")
 	c.oneOf(at+".accelerator", "site "+s.Name+": accelerator", m.Accelerator, Accelerators)
 	if u, err := url.Parse(m.ServiceAddress); m.ServiceAddress != "" &&
 		(err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
@@ -115,8 +116,9 @@ func (c *checker) machineSettings(at string, s *Site) {
 		} else if n < 64<<20 {
 			c.at(kat+".memory", "machine class %s: memory of %s: use 64MiB or more", name, k.Memory)
 		}
-		k.Firmware, k.Network, k.Display, k.Room = or(k.Firmware, "bios"), or(k.Network, "user"), or(k.Display, "none"),
-			or(k.Room, "2GiB")
+		k.Firmware, k.Network, k.Display, k.Room = cmp.Or(k.Firmware, "bios"), cmp.Or(k.Network, "user"),
+			cmp.Or(k.Display, "none"),
+			cmp.Or(k.Room, "2GiB")
 		c.oneOf(kat+".firmware", "machine class "+name+": firmware", k.Firmware, Firmwares)
 		c.oneOf(kat+".display", "machine class "+name+": display", k.Display, Displays)
 		if kind, rest, named := strings.Cut(k.Network, ":"); k.Network != "user" &&

@@ -1,6 +1,7 @@
 package versions
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -139,12 +140,7 @@ func (vs *Versions) findBuildMachine(ctx context.Context, siteName, name string)
 		engine.Invalidf("build machine %q is at several sites: say which site is meant", name)
 }
 
-func orNone(list []string) string {
-	if len(list) == 0 {
-		return "none"
-	}
-	return strings.Join(list, ", ")
-}
+func orNone(list []string) string { return cmp.Or(strings.Join(list, ", "), "none") }
 
 // sourceOf takes apart what a version was captured from.
 func sourceOf(v store.Version) (site, machine string) {
