@@ -239,8 +239,9 @@ var shown = map[string]string{
 // done are commands that change something, of which it is kept what they say.
 var done = map[string]string{
 	"host-drain": "host drain tc-001", "host-return": "host return tc-001 --reason seen",
-	"host-rebuild": "host rebuild tc-001 --yes",
-	"pool-pin":     "pool pin ticket-counters 2026.11.1 --reason stays --yes", "pool-unpin": "pool unpin ticket-counters",
+	"host-rebuild":   "host rebuild tc-001 --yes",
+	"pool-pin":       "pool pin ticket-counters 2026.11.1 --reason stays --yes",
+	"pool-unpin":     "pool unpin ticket-counters",
 	"pool-tell":      "pool tell ticket-counters tea",
 	"rollover-pause": "rollover pause 7", "rollover-resume": "rollover resume 7",
 	"rollover-stop":    "rollover stop 7 --yes",

@@ -67,15 +67,19 @@ pools:
   - {name: office, site: north-quay, image: desk, track: live, hosts: 4, host-prefix: of, seats-per-host: 4, machine-class: standard}
 `
 
-// play returns an estate of three pools with four versions that can be used.
+// Open returns an estate of three pools with four versions that can be used.
 func Open(t testing.TB) *Played { return On(t, storetest.Open(t)) }
 
-func On(t require.TestingT, st *store.Store) *Played {
+// On is Open in a database that is there.
+func On(t require.TestingT, st *store.Store) *Played { return OnPlatform(t, st, roomy{}) }
+
+// OnPlatform is On with a platform of the test's own.
+func OnPlatform(t require.TestingT, st *store.Store, at platform.Platform) *Played {
 	p := &Played{
 		t: t, ctx: context.Background(), Time: &Stopped{time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)},
 		Pools: []string{"pilot", "counters", "office"},
 	}
-	opener := func(estate.Site, platform.Environment) (platform.Platform, error) { return roomy{}, nil }
+	opener := func(estate.Site, platform.Environment) (platform.Platform, error) { return at, nil }
 	var err error
 	p.Engine, err = engine.New(st, p.Time, engine.Options{
 		Platforms: map[string]platform.Opener{"practice": opener},
