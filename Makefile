@@ -80,11 +80,26 @@ generate: ## Write what is made from the code: API types of the console, referen
 	@$(GO) run ./docs/reference
 
 .PHONY: test
-test: setup build lint test-console test-go test-real ## Lint and run all tests
+test: setup build lint test-console test-go race-short test-real ## Lint and run all tests
 
 .PHONY: test-go
 test-go: build
 	@$(GO) tool gotestsum --format pkgname -- -timeout 12m -parallel 6 $$($(GO) list ./... | grep -v /platform/libvirt$$)
+
+# What the race detector is for: all but the programs and what is only drawn.
+RACED := ./agent/... ./api ./cli ./client ./core/... ./engine/... ./platform/journal ./platform/practice/... ./store/...
+
+.PHONY: race
+race: setup build ## Run the tests under the race detector, some ten minutes
+	@CGO_ENABLED=1 $(GO) tool gotestsum --format pkgname -- -race -timeout 20m $(RACED)
+
+# What of it fits in two minutes: not what plays thousands of rollovers or months of an estate,
+# but the test in which many people do everything at once.
+.PHONY: race-short
+race-short: build
+	@CGO_ENABLED=1 $(GO) tool gotestsum --format pkgname -- -race -timeout 10m \
+		$$($(GO) list $(RACED) | grep -vE '/(api|cli|core/forecast|engine/rollovers|engine/subjects)$$')
+	@CGO_ENABLED=1 $(GO) tool gotestsum --format pkgname -- -race -timeout 10m -run TestACrowdThatDoesEverythingAtOnce ./engine/subjects
 
 # Machines take the processor for themselves, so their tests come by themselves.
 .PHONY: test-real

@@ -7,6 +7,7 @@ missing=()
 ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing+=(postgresql)
 command -v chromium >/dev/null || missing+=(chromium fonts-dejavu-core)
 command -v node >/dev/null || missing+=(nodejs npm)
+command -v gcc >/dev/null || missing+=(gcc libc6-dev) # for the race detector
 command -v column >/dev/null || missing+=(bsdextrautils)
 if [ "${1:-}" = real ]; then
   { command -v libvirtd || [ -x /usr/sbin/libvirtd ]; } >/dev/null || missing+=(libvirt-daemon-system libvirt-daemon-driver-qemu libvirt-clients)

@@ -2,6 +2,7 @@ package api
 
 import (
 	"reflect"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -15,45 +16,56 @@ import (
 	"nimblepane/platform"
 )
 
-// enumerate describes the types whose values are known as enumerations of
-// their own, so that whoever reads the API has them as types, too.
-func enumerate(r huma.Registry) {
-	enumeration[act.Name]{}.add(r, "ActName", act.Names())
-	enumeration[agent.ChecksState]{}.add(r, "ChecksState", agent.ChecksStates())
-	enumeration[agent.OrderKind]{}.add(r, "OrderKind", []agent.OrderKind{agent.ShowText, agent.EndSession})
-	enumeration[agent.SessionState]{}.add(r, "SessionState", agent.SessionStates())
-	enumeration[host.State]{}.add(r, "HostState", host.States())
-	enumeration[image.CopyState]{}.add(r, "CopyState", image.CopyStates())
-	enumeration[image.MoveKind]{}.add(r, "MoveKind", []image.MoveKind{image.Advance, image.Return})
-	enumeration[image.Scheme]{}.add(r, "Numbering", []image.Scheme{image.Calendar, image.Semver})
-	enumeration[image.State]{}.add(r, "VersionState", image.States())
-	enumeration[matter.Kind]{}.add(r, "MatterKind", matter.Kinds())
-	enumeration[platform.MachineState]{}.add(r, "MachineState", platform.MachineStates())
-	enumeration[role.Role]{}.add(r, "Role", role.Roles())
-	enumeration[rollover.LogOff]{}.add(r, "LogOff", []rollover.LogOff{rollover.Wait, rollover.Warn})
-	enumeration[rollover.Phase]{}.add(r, "Phase", rollover.Phases())
-	enumeration[rollover.State]{}.add(r, "RolloverState", rollover.States())
+// enumerations are the types whose values are known.
+var enumerations = []enumeration{
+	enumerationOf[act.Name]("ActName", act.Names()),
+	enumerationOf[agent.ChecksState]("ChecksState", agent.ChecksStates()),
+	enumerationOf[agent.OrderKind]("OrderKind", []agent.OrderKind{agent.ShowText, agent.EndSession}),
+	enumerationOf[agent.SessionState]("SessionState", agent.SessionStates()),
+	enumerationOf[host.State]("HostState", host.States()),
+	enumerationOf[image.CopyState]("CopyState", image.CopyStates()),
+	enumerationOf[image.MoveKind]("MoveKind", []image.MoveKind{image.Advance, image.Return}),
+	enumerationOf[image.Scheme]("Numbering", []image.Scheme{image.Calendar, image.Semver}),
+	enumerationOf[image.State]("VersionState", image.States()),
+	enumerationOf[matter.Kind]("MatterKind", matter.Kinds()),
+	enumerationOf[platform.MachineState]("MachineState", platform.MachineStates()),
+	enumerationOf[role.Role]("Role", role.Roles()),
+	enumerationOf[rollover.LogOff]("LogOff", []rollover.LogOff{rollover.Wait, rollover.Warn}),
+	enumerationOf[rollover.Phase]("Phase", rollover.Phases()),
+	enumerationOf[rollover.State]("RolloverState", rollover.States()),
 }
 
-// enumeration stands for a type in descriptions.
-type enumeration[T ~string] struct{}
+// enumeration is a type whose values are known.
+type enumeration struct {
+	name     string
+	values   []any
+	is, seen reflect.Type // the type, and what stands for it in descriptions
+}
 
-// add adds the schema of the type under a name, and refers to it wherever the type is met.
-func (enumeration[T]) add(r huma.Registry, name string, values []T) {
-	s := &huma.Schema{Type: huma.TypeString}
+func enumerationOf[T ~string](name string, values []T) enumeration {
+	e := enumeration{name: name, is: reflect.TypeFor[T](), seen: reflect.TypeFor[reference[T]]()}
 	for _, v := range values {
-		s.Enum = append(s.Enum, string(v))
+		e.values = append(e.values, string(v))
 	}
-	s.PrecomputeMessages()
-	r.Map()[name] = s
-	names[reflect.TypeFor[T]()] = name
-	r.RegisterTypeAlias(reflect.TypeFor[T](), reflect.TypeFor[enumeration[T]]())
+	return e
 }
 
-// names of the schemas, by type. Written before anything is described, and the same in every server.
-var names = map[reflect.Type]string{}
+// enumerate describes them as enumerations of their own, so that whoever reads
+// the API has them as types, too.
+func enumerate(r huma.Registry) {
+	for _, e := range enumerations {
+		s := &huma.Schema{Type: huma.TypeString, Enum: e.values}
+		s.PrecomputeMessages()
+		r.Map()[e.name] = s
+		r.RegisterTypeAlias(e.is, e.seen)
+	}
+}
 
-// Schema is huma's.
-func (enumeration[T]) Schema(huma.Registry) *huma.Schema {
-	return &huma.Schema{Ref: schemaPrefix + names[reflect.TypeFor[T]()]}
+// reference stands for a type in descriptions.
+type reference[T ~string] struct{}
+
+// Schema is huma's: it refers to the enumeration of the type.
+func (reference[T]) Schema(huma.Registry) *huma.Schema {
+	i := slices.IndexFunc(enumerations, func(e enumeration) bool { return e.is == reflect.TypeFor[T]() })
+	return &huma.Schema{Ref: schemaPrefix + enumerations[i].name}
 }

@@ -15,6 +15,7 @@ import (
 	"net/http"
 	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -94,6 +95,9 @@ type app struct {
 	out, err           io.Writer
 }
 
+// plain takes the colours off all tables, once: they are a setting of the process.
+var plain = sync.OnceFunc(text.DisableColors)
+
 // New returns the command pane.
 func New(version string) *cobra.Command {
 	a := &app{}
@@ -107,7 +111,7 @@ func New(version string) *cobra.Command {
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			a.in, a.out, a.err = cmd.InOrStdin(), cmd.OutOrStdout(), cmd.ErrOrStderr()
 			if !isTerminal(a.out) || os.Getenv("NO_COLOR") != "" {
-				text.DisableColors()
+				plain()
 			}
 			switch a.output {
 			case "table", "json", "yaml", "csv":

@@ -54,7 +54,8 @@ func inWorkshop(t *testing.T) (*enginetest.Played, *workshop) {
 	w := &workshop{}
 	w.trail = func() string {
 		var last string
-		require.NoError(t, st.DB.Raw("select verb || ' ' || subject || ' ' || reason from trail order by seq desc limit 1").
+		require.NoError(t, st.DB.Raw("select verb || ' ' || subject || ' ' || reason from trail order by seq desc "+
+			"limit 1").
 			Scan(&last).Error)
 		return strings.TrimSpace(last)
 	}
@@ -75,10 +76,16 @@ func TestABuildMachineIsMadeFromTheCopiesThatAreAtItsSite(t *testing.T) {
 	w.told = nil
 	for name, r := range map[string]builds.BuildRequest{
 		"has no copy at north-quay: deliver it there first": {Image: "desk", Version: p.Numbers[1]},
-		"is for machines of class standard":                 {Image: "desk", Version: p.Numbers[0], MachineClass: "graphics"},
-		"co-001 is the name of a host":                      {Name: "co-001", BaseDisk: "x.qcow2", MachineClass: "standard"},
-		"needs a machine class":                             {BaseDisk: "x.qcow2"},
-		"what the build machine is made from":               {},
+		"is for machines of class standard": {
+			Image: "desk", Version: p.Numbers[0],
+			MachineClass: "graphics",
+		},
+		"co-001 is the name of a host": {
+			Name: "co-001", BaseDisk: "x.qcow2",
+			MachineClass: "standard",
+		},
+		"needs a machine class":               {BaseDisk: "x.qcow2"},
+		"what the build machine is made from": {},
 	} {
 		r.Site = "north-quay"
 		if r.Name == "" {
