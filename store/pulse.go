@@ -155,7 +155,6 @@ type Enrolment struct {
 	Token     []byte `gorm:"primaryKey"` // SHA-256 of it
 	HostID    int64
 	CreatedAt time.Time
-	UsedAt    *time.Time
 }
 
 // AddEnrolment adds a token for the agent of a host, of which only the digest is kept.

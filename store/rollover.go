@@ -15,22 +15,21 @@ import (
 
 // Rollover is one rollover of a pool.
 type Rollover struct {
-	ID         int64
-	PoolID     int64
-	TargetID   int64
-	State      rollover.State
-	Settled    bool // nothing of it is in flight any more
-	Options    JSON[rollover.Options]
-	Plan       JSON[rollover.Plan]
-	Reverses   *int64
-	Reason     string
-	CreatedBy  string
-	CreatedAt  time.Time
-	StartedAt  *time.Time
-	EndedAt    *time.Time
-	PausedWhy  string
-	Holds      Strings   `gorm:"type:jsonb"`
-	NextTickAt time.Time `gorm:"<-:false"` // of the database's clock
+	ID        int64
+	PoolID    int64
+	TargetID  int64
+	State     rollover.State
+	Settled   bool // nothing of it is in flight any more
+	Options   JSON[rollover.Options]
+	Plan      JSON[rollover.Plan]
+	Reverses  *int64
+	Reason    string
+	CreatedBy string
+	CreatedAt time.Time
+	StartedAt *time.Time
+	EndedAt   *time.Time
+	PausedWhy string
+	Holds     Strings `gorm:"type:jsonb"`
 }
 
 // Name is how people call it.

@@ -24,19 +24,18 @@ const (
 
 // Work is something asked of a platform.
 type Work struct {
-	Key        string `gorm:"primaryKey"`
-	Kind       WorkKind
-	Subject    string // what it is about, such as "copy 12"
-	Attempt    int    // at it, from 1
-	SiteID     int64
-	Input      json.RawMessage `gorm:"type:jsonb"`
-	Output     json.RawMessage `gorm:"type:jsonb"` // when it succeeded
-	State      WorkState
-	Progress   int // per cent
-	Why        string
-	AskedAt    time.Time
-	EndedAt    *time.Time
-	NextPollAt time.Time `gorm:"<-:false"`
+	Key      string `gorm:"primaryKey"`
+	Kind     WorkKind
+	Subject  string // what it is about, such as "copy 12"
+	Attempt  int    // at it, from 1
+	SiteID   int64
+	Input    json.RawMessage `gorm:"type:jsonb"`
+	Output   json.RawMessage `gorm:"type:jsonb"` // when it succeeded
+	State    WorkState
+	Progress int // per cent
+	Why      string
+	AskedAt  time.Time
+	EndedAt  *time.Time
 }
 
 // Open says that the work has not ended.

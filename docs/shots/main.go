@@ -56,9 +56,6 @@ func run(url, name, out string, dark bool, pages []string) error {
 			"saltmarsh-demo")); err != nil {
 		return err
 	}
-	if err := save("sign-in"); err != nil {
-		return err
-	}
 	if err := chromedp.Do(ctx, chromedp.Click(`button[type=submit]`), chromedp.WaitVisible(`nav`)); err != nil {
 		return err
 	}
