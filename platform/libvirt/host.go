@@ -153,8 +153,8 @@ func (s *Site) place(ctx context.Context, name string, k class) (f found, there 
 	if err != nil {
 		return f, false, err
 	}
-	r := roomiest(rooms)
-	if why := r.lacks(k); why != "" {
+	r, why := roomFor(rooms, k)
+	if why != "" {
 		return f, false, refuse("there is no room for %s: %s", name, why)
 	}
 	return found{hypervisor: r.hypervisor}, false, nil
@@ -180,6 +180,33 @@ func (r room) lacks(k class) string {
 			size(r.storage), size(k.room))
 	}
 	return ""
+}
+
+// roomFor returns the hypervisor with the most room among those that can have a
+// machine of the class; if none can, what the roomiest of all lacks.
+func roomFor(rooms []room, k class) (r room, why string) {
+	fit := slices.DeleteFunc(slices.Clone(rooms), func(r room) bool { return r.lacks(k) != "" })
+	if len(fit) == 0 {
+		r = roomiest(rooms)
+		return r, r.lacks(k)
+	}
+	return roomiest(fit), ""
+}
+
+// fill places so many machines one after the other, and returns how many found
+// room and, if not all, what the next lacks.
+func fill(rooms []room, k class, machines int) (placed int, why string) {
+	rooms = slices.Clone(rooms)
+	for ; placed < machines; placed++ {
+		var r room
+		if r, why = roomFor(rooms, k); why != "" {
+			return placed, why
+		}
+		i := slices.IndexFunc(rooms, func(other room) bool { return other.hypervisor == r.hypervisor })
+		rooms[i].memory -= k.memory
+		rooms[i].storage -= k.room
+	}
+	return placed, ""
 }
 
 func roomiest(rooms []room) room {
@@ -234,23 +261,9 @@ func (s *Site) CheckRoom(ctx context.Context, hosts []string, machineClass strin
 			return err
 		}
 	}
-	placed := 0
-	for _, host := range hosts {
-		if have[host] {
-			continue
-		}
-		r := roomiest(rooms)
-		if why := r.lacks(k); why != "" {
-			return refuse("site %s has room for %d of the %d machines that are missing: %s", s.name, placed,
-				missing(hosts, have), why)
-		}
-		for i := range rooms {
-			if rooms[i].hypervisor == r.hypervisor {
-				rooms[i].memory -= k.memory
-				rooms[i].storage -= k.room
-			}
-		}
-		placed++
+	n := missing(hosts, have)
+	if placed, why := fill(rooms, k, n); why != "" {
+		return refuse("site %s has room for %d of the %d machines that are missing: %s", s.name, placed, n, why)
 	}
 	return nil
 }
