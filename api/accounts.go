@@ -196,6 +196,9 @@ func AddAccount(ctx context.Context, e *engine.Engine, by string, in client.NewA
 			" is not known: use " + strings.Join(each(role.Roles(), func(r role.Role) string { return string(r) }),
 			", ")}
 	}
+	if err := fits(in); err != nil {
+		return a, err
+	}
 	hashed, err := hashPassword(in.Password, in.Name, in.Title)
 	if err != nil {
 		return a, err

@@ -2,8 +2,10 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"net/http"
+	"reflect"
 	"strconv"
 	"strings"
 	"time"
@@ -96,4 +98,29 @@ func (s *Server) explain(operation string, err error) error {
 	}
 	s.log.Error("a request failed", "operation", operation, "err", err)
 	return huma.Error500InternalServerError("the service failed; its log says more")
+}
+
+// fits returns a problem if what did not come by HTTP is not as its type describes it.
+func fits(v any) error {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	var plain any
+	if err := json.Unmarshal(text, &plain); err != nil {
+		return err
+	}
+	var wrong []string
+	for _, err := range huma.NewModelValidator().Validate(reflect.TypeOf(v), plain) {
+		var d huma.ErrorDetailer
+		if errors.As(err, &d) {
+			wrong = append(wrong, strings.TrimPrefix(d.ErrorDetail().Location+": "+d.ErrorDetail().Message, ": "))
+		} else {
+			wrong = append(wrong, err.Error())
+		}
+	}
+	if len(wrong) == 0 {
+		return nil
+	}
+	return &engine.Problem{Kind: engine.Invalid, Text: strings.Join(wrong, "; ")}
 }

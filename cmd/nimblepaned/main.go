@@ -248,7 +248,13 @@ func account(v *viper.Viper) *cobra.Command {
 	cmd := &cobra.Command{Use: "account", Short: "Manage accounts at the database, for when nobody can sign in"}
 	var in client.NewAccount
 	add := &cobra.Command{
-		Use: "add NAME", Short: "Add an account; the first administrator is made so", Args: cobra.ExactArgs(1),
+		Use: "add NAME", Short: "Add an account; the first administrator is made so",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return fmt.Errorf("give the name of one account, and not %d: nimblepaned account add NAME", len(args))
+			}
+			return nil
+		},
 		Long: "Add an account. The password is asked for at a terminal, and otherwise read from standard input.",
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			in.Name = args[0]

@@ -63,8 +63,6 @@ func explain(err error) error {
 	var shape *json.SemanticError
 	var form *jsontext.SyntacticError
 	switch {
-	case err == nil:
-		return nil
 	case errors.As(err, &shape):
 		at := string(shape.JSONPointer)
 		if errors.Is(shape.Err, json.ErrUnknownName) {
@@ -79,8 +77,6 @@ func explain(err error) error {
 			return errors.New("the text ends too early (unexpected end)")
 		}
 		return fmt.Errorf("byte %d, at %q: %w", form.ByteOffset, form.JSONPointer, form.Err)
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		return errors.New("the text ends too early (unexpected end)")
 	}
 	return err
 }

@@ -53,3 +53,14 @@ func TestWhatDoesNotFitIsRefusedWithWhere(t *testing.T) {
 		require.NotContains(t, err.Error(), "secret-word")
 	}
 }
+
+func TestDepthIsCountedToTheLast(t *testing.T) {
+	t.Parallel()
+	var v any
+	require.NoError(t, Unmarshal([]byte(strings.Repeat("[", Depth)+strings.Repeat("]", Depth)), &v))
+	require.ErrorContains(t, Unmarshal([]byte(strings.Repeat("[", Depth+1)+strings.Repeat("]", Depth+1)), &v),
+		"nested deeper than 32")
+	for _, early := range []string{`{"days"`, `{"days":`, `[1,`, `"a`, `tru`, ` `} {
+		require.ErrorContains(t, Unmarshal([]byte(early), &v), "the text ends too early", early)
+	}
+}

@@ -46,7 +46,8 @@ func CheckYAML(text []byte) *YAMLProblem {
 			return &YAMLProblem{line, "there is a control character"}
 		}
 	}
-	flow, dashes, dashesAt, begun := 0, 0, 0, false
+	var flow, dashes, dashesAt int
+	begun := false
 	for _, t := range lexer.Tokenize(string(text)) {
 		problem := func(format string, args ...any) *YAMLProblem {
 			return &YAMLProblem{t.Position.Line, fmt.Sprintf(format, args...)}

@@ -10,7 +10,8 @@ import (
 func TestYAMLIsOnePlainDocument(t *testing.T) {
 	t.Parallel()
 	for _, fine := range []string{
-		"", "# nothing\n", "---\na: 1\n", "a: {b: [1, -2, 0], c: 'x: 017'}\nd: 24h\n",
+		"", "# nothing\n", "---\na: 1\n", "# first\n---\na: 1\n",
+		"a: 1\n" + strings.Repeat(" ", 90) + "# far\nb: 2\n", "a: {b: [1, -2, 0], c: 'x: 017'}\nd: 24h\n",
 		"- name: tide\n  title: \"1.5 metres\"\n", "a: |\n  text: 1.5\n  --- text\n",
 	} {
 		require.Nil(t, CheckYAML([]byte(fine)), fine)
@@ -26,8 +27,9 @@ func TestYAMLIsOnePlainDocument(t *testing.T) {
 		"a: 1\n---\nb: 2":                       "line 2: a second document begins here",
 		"a: &x 1\nb: *x":                        "line 1: anchors, aliases and tags",
 		"a: !!int 3":                            "anchors, aliases and tags",
-		"a: b\x00c":                             "control character",
-		"a: \xff":                               "not UTF-8",
+		"a: b\x00c":                             "line 1: there is a control character",
+		"a:\r\n\tb\n c\x7f":                     "line 3: there is a control character",
+		"a: \xff":                               "line 1: the text is not UTF-8",
 		strings.Repeat("[", 65_000):             "nested deeper than 16",
 		strings.Repeat("{a: ", 16_000):          "nested deeper than 16",
 		strings.Repeat("- ", 32_000):            "nested deeper than 16",
@@ -37,4 +39,20 @@ func TestYAMLIsOnePlainDocument(t *testing.T) {
 		require.NotNil(t, p, "%.40s", text)
 		require.ErrorContains(t, p, want)
 	}
+}
+
+func TestDepthOfYAMLIsCountedToTheLast(t *testing.T) {
+	t.Parallel()
+	for _, deep := range []func(n int) string{
+		func(n int) string { return strings.Repeat("[", n) + strings.Repeat("]", n) },
+		func(n int) string { return strings.Repeat("{a: ", n) + "1" + strings.Repeat("}", n) },
+		func(n int) string { return strings.Repeat("- ", n) + "1\n- 2" },
+		func(n int) string { return "a:\n" + strings.Repeat(" ", 5*n) + "b: 1" },
+	} {
+		require.Nil(t, CheckYAML([]byte(deep(16))), deep(16))
+		require.NotNil(t, CheckYAML([]byte(deep(17))), deep(17))
+	}
+	require.Nil(t, CheckYAML([]byte("[1]\n# "+strings.Repeat("[", 20))))
+	many := strings.Repeat("- {a: [1]}\n", 20) // beside each other, not in each other
+	require.Nil(t, CheckYAML([]byte(many)))
 }

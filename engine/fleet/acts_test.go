@@ -121,7 +121,8 @@ func TestWhatFailedIsReturnedAtSomebodysWordOnly(t *testing.T) {
 	require.NoError(t, p.Store.DB.Exec(
 		"update hosts set state = 'faulty', machine = false where name = 'co-002'").Error)
 	reports(t, p, "co-002", "[]")
-	require.ErrorContains(t, p.Fleet.Return(ctx, "jonas", "co-002", "try it"), "has no machine whose disk was made whole")
+	require.ErrorContains(t, p.Fleet.Return(ctx, "jonas", "co-002", "try it"),
+		"has no machine whose disk was made whole")
 }
 
 func TestAHostThatARolloverHasInHandIsLeftToIt(t *testing.T) {

@@ -123,7 +123,8 @@ func TestWhatIsUsedIsNeitherBarredNorRetired(t *testing.T) {
 	p := enginetest.Open(t)
 	ctx := t.Context()
 	for _, n := range p.Numbers[:2] {
-		require.NoError(t, p.Versions.Activate(ctx, "tove", "desk", n, versions.Activation{Overrule: true, Reason: "x"}))
+		require.NoError(t, p.Versions.Activate(ctx, "tove", "desk", n,
+			versions.Activation{Overrule: true, Reason: "x"}))
 	}
 	require.ErrorContains(t, p.Versions.Bar(ctx, "tove", "desk", p.Numbers[1], "bad"), "track live of desk names")
 	require.ErrorContains(t, p.Versions.Bar(ctx, "tove", "desk", p.Numbers[2], ""), "barring needs a reason")
