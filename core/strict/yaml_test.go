@@ -56,3 +56,13 @@ func TestDepthOfYAMLIsCountedToTheLast(t *testing.T) {
 	many := strings.Repeat("- {a: [1]}\n", 20) // beside each other, not in each other
 	require.Nil(t, CheckYAML([]byte(many)))
 }
+
+func TestValuesInMessagesAreCut(t *testing.T) {
+	t.Parallel()
+	forty := "1." + strings.Repeat("5", 38)
+	for value, want := range map[string]string{
+		forty: forty + " is not", forty + "5": forty + "... is not", "1e3   # or so": ": 1e3 is not",
+	} {
+		require.ErrorContains(t, CheckYAML([]byte("hosts: "+value)), want)
+	}
+}
