@@ -3,8 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"log/slog"
-	"net/http"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -14,7 +12,6 @@ import (
 	"nimblepane/client"
 	"nimblepane/core/image"
 	"nimblepane/core/rollover"
-	"nimblepane/platform/practice/world"
 	"nimblepane/store/localpg"
 )
 
@@ -40,25 +37,11 @@ new PerformanceObserver((l) => { for (const e of l.getEntries()) window.blocks.p
 // time for which it is blocked.
 func consoleOf(ctx context.Context, r *results, db *localpg.Server, _ string) error {
 	const hosts, lasts = 2000, 30 * time.Second
-	scenario, err := world.ParseScenario([]byte(tenASecond))
+	address, stop, err := practising(ctx, tenASecond)
 	if err != nil {
 		return err
 	}
-	w, err := world.New(scenario, "", slog.New(slog.DiscardHandler))
-	if err != nil {
-		return err
-	}
-	playing, cancel := context.WithCancel(ctx)
-	defer cancel()
-	go func() { _ = w.Run(playing) }()
-	port, err := localpg.FreePort()
-	if err != nil {
-		return err
-	}
-	address := fmt.Sprintf("127.0.0.1:%d", port)
-	practice := &http.Server{Addr: address, Handler: w.Handler()}
-	go func() { _ = practice.ListenAndServe() }()
-	defer practice.Close()
+	defer stop()
 	st, err := database(ctx, db, "console")
 	if err != nil {
 		return err

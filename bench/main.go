@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -451,29 +452,38 @@ sites: [{name: a, clones-per-copy: 1000}]
 build-machines: [{name: bm, site: a, machine-class: standard, base: vendor}]
 `
 
+// practising plays a scenario on loopback until it is stopped, and returns the address.
+func practising(ctx context.Context, scenario string) (address string, stop func(), err error) {
+	parsed, err := world.ParseScenario([]byte(scenario))
+	if err != nil {
+		return "", nil, err
+	}
+	w, err := world.New(parsed, "", slog.New(slog.DiscardHandler))
+	if err != nil {
+		return "", nil, err
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", nil, err
+	}
+	playing, cancel := context.WithCancel(ctx)
+	go func() { _ = w.Run(playing) }()
+	server := &http.Server{Handler: w.Handler()}
+	go func() { _ = server.Serve(listener) }()
+	return listener.Addr().String(), func() {
+		cancel()
+		_ = server.Close()
+	}, nil
+}
+
 // actions rolls 2,000 practice hosts that take no time, and counts what the engine did to them.
 func actions(ctx context.Context, r *results, db *localpg.Server, _ string) error {
 	const hosts = 2000
-	scenario, err := world.ParseScenario([]byte(instant))
+	address, stop, err := practising(ctx, instant)
 	if err != nil {
 		return err
 	}
-	w, err := world.New(scenario, "", slog.New(slog.DiscardHandler))
-	if err != nil {
-		return err
-	}
-	playing, cancel := context.WithCancel(ctx)
-	defer cancel()
-	go func() { _ = w.Run(playing) }()
-	port, err := localpg.FreePort()
-	if err != nil {
-		return err
-	}
-	address := fmt.Sprintf("127.0.0.1:%d", port)
-	practice := &http.Server{Addr: address, Handler: w.Handler()}
-	go func() { _ = practice.ListenAndServe() }()
-	defer practice.Close()
-
+	defer stop()
 	st, err := database(ctx, db, "actions")
 	if err != nil {
 		return err
