@@ -130,3 +130,19 @@ func TestAProblemSaysItsLineIfItHasOne(t *testing.T) {
 	require.EqualError(t, Problems{{0, "it is empty"}, {1, "no"}, {3, "neither"}},
 		"it is empty\nline 1: no\nline 3: neither")
 }
+
+func TestWhatIsLeftOutIsSaidWhereItShouldBe(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]string{
+		"sites:\n\n  - {}\n": "line 3: site name",
+		"sites:\n  - {\n      platform: practice, address: \"http://a\"}\n":          "line 3: site name",
+		"sites:\n  -\n    title: North Quay\n":                                       "line 3: site name",
+		"pools: [{}]":                                                                "line 1: pool name",
+		"images:\n  - name: desk\n    machine-class: standard\n    tracks: [live]\n": "line 4: image desk",
+		"pools:\n  - name: a\n    site: b\n    image: c\n":                           "line 2: pool a: 0 hosts",
+		"- 1": "line 1: ",
+	} {
+		_, err := Parse([]byte(text))
+		require.ErrorContains(t, err, want, text)
+	}
+}

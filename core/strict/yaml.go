@@ -96,7 +96,6 @@ func CheckYAML(text []byte) *YAMLProblem {
 
 // shown cuts a value for a message.
 func shown(s string) string {
-	s = strings.TrimSpace(s)
 	if len(s) > 40 {
 		s = s[:40] + "..."
 	}
