@@ -118,12 +118,12 @@ func Ask[T any](ctx context.Context, e *Engine, site store.Site,
 		return none, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, callLimit)
+	defer cancel()
 	places := e.sites.placesOf(site.Name)
 	select {
 	case places <- struct{}{}:
 	case <-ctx.Done():
-		cancel()
-		return none, &silentSite{site.Name}
+		return none, silence(ctx, site)
 	}
 	type answer struct {
 		value T
@@ -131,7 +131,6 @@ func Ask[T any](ctx context.Context, e *Engine, site store.Site,
 	}
 	answers := make(chan answer, 1)
 	go func() {
-		defer cancel()
 		defer func() { <-places }()
 		v, err := question(ctx, p)
 		answers <- answer{v, err}
@@ -143,11 +142,16 @@ func Ask[T any](ctx context.Context, e *Engine, site store.Site,
 		}
 		return a.value, a.err
 	case <-ctx.Done():
-		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-			return none, &silentSite{site.Name}
-		}
-		return none, ctx.Err()
+		return none, silence(ctx, site)
 	}
+}
+
+// silence is why there was no answer: the site gave none in time, or nobody waits for it any more.
+func silence(ctx context.Context, site store.Site) error {
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return &silentSite{site.Name}
+	}
+	return ctx.Err()
 }
 
 // AskTo has a site's platform do something that answers with nothing, as Ask does.

@@ -190,7 +190,9 @@ const (
 // workWaits notes why a work does not get on. If that is because its site does
 // not answer, the site is left alone for a while.
 func (e *Engine) workWaits(ctx context.Context, w store.Work, site store.Site, why error) error {
-	ctx = context.WithoutCancel(ctx)
+	if ctx.Err() != nil {
+		return nil // it was given up here, which says nothing of the site; it is due again
+	}
 	text := why.Error()
 	var busy *platform.Busy
 	if !errors.As(why, &busy) {
