@@ -25,9 +25,10 @@ func TestAnAnswerThatCameIsTaken(t *testing.T) {
 	for range 64 {
 		all.Go(func() {
 			for range 2000 {
-				n, err := engine.Ask(t.Context(), p.Engine, site, func(context.Context, platform.Platform) (int, error) {
-					return 42, nil
-				})
+				n, err := engine.Ask(t.Context(), p.Engine, site,
+					func(context.Context, platform.Platform) (int, error) {
+						return 42, nil
+					})
 				if err != nil || n != 42 {
 					wrong <- errors.Join(err, errors.New("the answer was lost"))
 					return
