@@ -94,15 +94,32 @@ func (tx *Tx) LockCapture(source string) (version string, err error) {
 
 // LockRollover returns the rollover and keeps others from changing it until the transaction ends.
 func LockRollover(db *gorm.DB, id int64) (Rollover, error) {
-	return RolloverByID(db.Clauses(forChange), id)
+	if err := lockRollover(db, id); err != nil {
+		return Rollover{}, err
+	}
+	return RolloverByID(db, id)
+}
+
+// lockRollover locks no row: that would be written down, and a tick in which
+// nothing happens writes nothing.
+func lockRollover(db *gorm.DB, id int64) error {
+	return fresh(db).Exec("select pg_advisory_xact_lock(?, ?)", lockOfRollover, id).Error
 }
 
 // LockOpenRollovers returns the rollovers of a pool that have something in
 // flight or to come, and keeps others from changing them and the hosts that
 // they have in hand. The pool has to be locked.
-func LockOpenRollovers(db *gorm.DB, poolID int64) (rows []Rollover, err error) {
-	err = fresh(db).Clauses(forChange).Where("pool_id = ? and not settled", poolID).Order("id").Find(&rows).Error
-	return rows, err
+func LockOpenRollovers(db *gorm.DB, poolID int64) ([]Rollover, error) {
+	open, err := OpenRollovers(fresh(db), poolID)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range open {
+		if err := lockRollover(db, r.ID); err != nil {
+			return nil, err
+		}
+	}
+	return OpenRollovers(fresh(db), poolID) // as they are now that they are held
 }
 
 // LockHost returns the host with its pool and the pool's open rollovers, and

@@ -1,11 +1,12 @@
 package store
 
 import (
-	"encoding/json"
 	"fmt"
 	"strconv"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
 	"gorm.io/gorm"
 
 	"nimblepane/agent"
@@ -179,29 +180,26 @@ func LastRollover(db *gorm.DB, poolID int64) (r Rollover, was bool, err error) {
 
 // DecisionRow is what is known of a host for a decision.
 type DecisionRow struct {
-	ID             int64
-	Name           string
-	State          host.State
-	VersionID      int64 // 0 for none
-	DrainedBy      string
-	DrainOrder     int64
-	CheckOrder     int64
-	Machine        bool
-	Unserved       bool
-	VouchedAt      *time.Time
-	SeenAt         *time.Time
-	Stamp          string
-	DrainConfirmed int64
-	ChecksOrder    int64
-	Checks         agent.ChecksState
-	ChecksWhy      string
-	People         int               // who are on it
-	Sessions       []DecisionSession // theirs, while they are to leave
-	Phase          rollover.Phase
-	Since          *time.Time
-	Batch          int
-	WorkState      WorkState // of its rebuild, while that goes on
-	WorkWhy        string
+	ID        int64
+	Name      string
+	State     host.State
+	VersionID int64 // 0 for none
+	DrainedBy string
+	Machine   bool
+	Unserved  bool
+	VouchedAt time.Time // zero for never, as are the others
+	SeenAt    time.Time
+	Stamp     string
+	Confirmed bool              // the last heartbeat confirms the present drain order
+	Checks    agent.ChecksState // of the present check order, "" while there are none
+	ChecksWhy string
+	People    int               // who are on it
+	Sessions  []DecisionSession // theirs, while they are to leave
+	Phase     rollover.Phase
+	Since     time.Time
+	Batch     int
+	WorkState WorkState // of its rebuild, while that goes on
+	WorkWhy   string
 }
 
 // DecisionSession is what is known of a session for a decision.
@@ -210,14 +208,25 @@ type DecisionSession struct {
 	Person string `json:"person"`
 }
 
-// DecisionRows returns all hosts of the rollover's pool, with their part in the
-// rollover. It is asked several times a second about thousands of hosts, so the
-// columns are read one by one, and not by their names.
-func DecisionRows(db *gorm.DB, r Rollover) (out []DecisionRow, err error) {
-	rows, err := db.Raw(`
-		select h.id, h.name, h.state, coalesce(h.version_id, 0), h.drained_by, h.drain_order, h.check_order,
-		       h.machine, h.unserved, h.vouched_at,
-		       u.seen_at, u.stamp, u.drain_confirmed, u.checks_order, u.checks, u.checks_why,
+// DecisionRows returns all hosts of the rollover's pool, with their part in the rollover.
+func (tx *Tx) DecisionRows(r Rollover, pool Pool) ([]DecisionRow, error) {
+	out := make([]DecisionRow, 0, pool.HostCount)
+	var vouched, seen, since pgtype.Timestamptz
+	err := tx.read(func(rows pgx.Rows) error {
+		out = append(out, DecisionRow{})
+		d := &out[len(out)-1]
+		// As the plain strings that they are, these need no reflection.
+		err := rows.Scan(&d.ID, &d.Name, (*string)(&d.State), &d.VersionID, &d.DrainedBy, &d.Machine, &d.Unserved,
+			&vouched, &seen, &d.Stamp, &d.Confirmed, (*string)(&d.Checks), &d.ChecksWhy, &d.People, &d.Sessions,
+			(*string)(&d.Phase), &since, &d.Batch, (*string)(&d.WorkState), &d.WorkWhy)
+		d.VouchedAt, d.SeenAt, d.Since = vouched.Time, seen.Time, since.Time
+		return err
+	}, `
+		select h.id, h.name, h.state, coalesce(h.version_id, 0), h.drained_by, h.machine, h.unserved, h.vouched_at,
+		       u.seen_at, u.stamp,
+		       h.drain_order <> 0 and u.drain_confirmed = h.drain_order,
+		       case when h.check_order <> 0 and u.checks_order = h.check_order then u.checks else '' end,
+		       case when h.check_order <> 0 and u.checks_order = h.check_order then u.checks_why else '' end,
 		       case when h.state in ('off', 'rebuilding') then 0 else jsonb_array_length(u.sessions) end,
 		       case when m.phase in ('draining', 'warned', 'emptied') and u.sessions <> '[]' then u.sessions end,
 		       coalesce(m.phase, ''), m.since, coalesce(m.batch, 0),
@@ -225,29 +234,10 @@ func DecisionRows(db *gorm.DB, r Rollover) (out []DecisionRow, err error) {
 		from hosts h
 		join pulses u on u.host_id = h.id
 		left join rollover_hosts m on m.host_id = h.id and m.rollover_id = @r
-		left join works w on m.phase = 'rebuilding' and w.kind = @rebuild and w.subject = 'rollover ' || m.rollover_id || ' host ' || h.id
-		where h.pool_id = @pool`, map[string]any{"r": r.ID, "pool": r.PoolID, "rebuild": WorkRebuild}).Rows()
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var d DecisionRow
-		var sessions []byte
-		if err := rows.Scan(&d.ID, &d.Name, &d.State, &d.VersionID, &d.DrainedBy, &d.DrainOrder, &d.CheckOrder,
-			&d.Machine, &d.Unserved, &d.VouchedAt,
-			&d.SeenAt, &d.Stamp, &d.DrainConfirmed, &d.ChecksOrder, &d.Checks, &d.ChecksWhy,
-			&d.People, &sessions, &d.Phase, &d.Since, &d.Batch, &d.WorkState, &d.WorkWhy); err != nil {
-			return nil, err
-		}
-		if sessions != nil {
-			if err := json.Unmarshal(sessions, &d.Sessions); err != nil {
-				return nil, fmt.Errorf("sessions of host %s: %w", d.Name, err)
-			}
-		}
-		out = append(out, d)
-	}
-	return out, rows.Err()
+		left join works w on w.kind = @rebuild
+		  and w.subject = case when m.phase = 'rebuilding' then 'rollover ' || m.rollover_id || ' host ' || h.id end
+		where h.pool_id = @pool`, pgx.NamedArgs{"r": r.ID, "pool": pool.ID, "rebuild": WorkRebuild})
+	return out, err
 }
 
 // Rebuilds counts rebuilds at a site.

@@ -9,6 +9,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"embed"
 	"encoding/json"
 	"errors"
@@ -22,6 +23,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgerrcode"
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
@@ -88,12 +90,13 @@ func (s *Store) Ready(ctx context.Context) error { return s.Pool.Ping(ctx) }
 // Locks that are held for a transaction. Their numbers only have to differ
 // from each other and from goose's.
 const (
-	lockTrail   = 7_001
-	lockMigrate = 7_002
-	lockSite    = 7_003 // with the site's id
-	lockSweep   = 7_004 // with a digest of its name
-	lockCapture = 7_005 // with a digest of the build machine
-	lockPlacing = 7_006 // with a digest of the site
+	lockTrail      = 7_001
+	lockMigrate    = 7_002
+	lockSite       = 7_003 // with the site's id
+	lockSweep      = 7_004 // with a digest of its name
+	lockCapture    = 7_005 // with a digest of the build machine
+	lockPlacing    = 7_006 // with a digest of the site
+	lockOfRollover = 7_007 // with its id
 )
 
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {
@@ -144,6 +147,7 @@ type Tx struct {
 	Now   time.Time // the product's time, the same for the whole change
 	Actor string    // who makes the change
 
+	conn    *sql.Conn // that the change has for itself
 	entries []trail.Entry
 	events  []Event
 }
@@ -154,13 +158,34 @@ type Tx struct {
 // is tried again, so fn may run several times.
 func (s *Store) Change(ctx context.Context, actor string, now time.Time, fn func(*Tx) error) error {
 	return again(ctx, func() error {
-		return s.DB.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-			tx := &Tx{DB: db, Now: now.UTC(), Actor: actor}
-			if err := fn(tx); err != nil {
+		return s.DB.WithContext(ctx).Connection(func(db *gorm.DB) error {
+			conn := db.Statement.ConnPool.(*sql.Conn)
+			return db.Transaction(func(db *gorm.DB) error {
+				tx := &Tx{DB: db, Now: now.UTC(), Actor: actor, conn: conn}
+				if err := fn(tx); err != nil {
+					return err
+				}
+				return tx.flush()
+			})
+		})
+	})
+}
+
+// read has a query's rows read in the change without what database/sql and
+// GORM do to each value: it is for thousands of rows, several times a second.
+func (tx *Tx) read(each func(pgx.Rows) error, query string, args pgx.NamedArgs) error {
+	return tx.conn.Raw(func(driver any) error {
+		rows, err := driver.(*stdlib.Conn).Conn().Query(tx.Statement.Context, query, args)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			if err := each(rows); err != nil {
 				return err
 			}
-			return tx.flush()
-		})
+		}
+		return rows.Err()
 	})
 }
 

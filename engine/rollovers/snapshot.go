@@ -14,7 +14,7 @@ import (
 func (rs *Rollovers) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, site store.Site) (s rollover.Snapshot,
 	err error,
 ) {
-	records, err := store.DecisionRows(tx.DB, r)
+	records, err := tx.DecisionRows(r, pool)
 	if err != nil {
 		return s, fmt.Errorf("read the hosts: %w", err)
 	}
@@ -32,21 +32,15 @@ func (rs *Rollovers) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, s
 	}
 	s.Listening = rs.fleet.Listening
 	s.Hosts = make([]rollover.Host, len(records))
+	var nameless []rollover.Session
 	for i, rec := range records {
 		h := rollover.Host{
 			ID: rec.ID, Name: rec.Name, State: rec.State, Version: rec.VersionID, Seats: pool.SeatsPerHost,
 			Phase: rec.Phase, Batch: rec.Batch, Machine: rec.Machine, Unserved: rec.Unserved, DrainedBy: rec.DrainedBy,
-			Confirmed: rec.DrainOrder != 0 && rec.DrainConfirmed == rec.DrainOrder,
+			Confirmed: rec.Confirmed,
 			Rebuild:   rollover.Task{State: outcomeOf(rec.WorkState), Why: rec.WorkWhy},
-		}
-		if rec.Since != nil {
-			h.Since = *rec.Since
-		}
-		if rec.SeenAt != nil {
-			h.Seen = *rec.SeenAt
-		}
-		if rec.VouchedAt != nil {
-			h.Vouched = *rec.VouchedAt
+			Checks:    checksState(rec.Checks, rec.ChecksWhy),
+			Since:     rec.Since, Seen: rec.SeenAt, Vouched: rec.VouchedAt,
 		}
 		switch rec.Stamp {
 		case "":
@@ -55,11 +49,12 @@ func (rs *Rollovers) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, s
 		default:
 			h.Stamp = -1
 		}
-		if rec.CheckOrder != 0 && rec.ChecksOrder == rec.CheckOrder {
-			h.Checks = checksState(rec.Checks, rec.ChecksWhy)
-		}
 		if rec.Sessions == nil {
-			h.Sessions = nameless(rec.People)
+			// Only their number matters: nobody is told anything.
+			for len(nameless) < rec.People {
+				nameless = append(nameless, rollover.Session{})
+			}
+			h.Sessions = nameless[:rec.People:rec.People]
 		}
 		for _, x := range rec.Sessions {
 			t := told[noticeKey{rec.ID, x.Key}]
@@ -81,22 +76,16 @@ func (rs *Rollovers) snapshot(tx *store.Tx, r store.Rollover, pool store.Pool, s
 	return s, nil
 }
 
-// nameless are sessions of which only the number matters: nobody is told anything.
-func nameless(n int) []rollover.Session {
-	if n == 0 {
-		return nil
-	}
-	return make([]rollover.Session, n)
-}
-
 func checksState(state agent.ChecksState, why string) rollover.Task {
 	switch state {
 	case agent.ChecksPassed:
 		return rollover.Task{State: rollover.Succeeded}
 	case agent.ChecksFailed:
 		return rollover.Task{State: rollover.Broken, Why: why}
+	case agent.ChecksUnderWay:
+		return rollover.Task{State: rollover.UnderWay}
 	}
-	return rollover.Task{State: rollover.UnderWay}
+	return rollover.Task{}
 }
 
 type noticeKey struct {
