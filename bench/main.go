@@ -8,10 +8,13 @@
 package main
 
 import (
+	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -23,12 +26,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
+	"golang.org/x/sync/errgroup"
 
 	"nimblepane/agent"
 	"nimblepane/client"
@@ -309,9 +312,10 @@ func (s *service) signIn(ctx context.Context) (*client.Client, error) {
 	return client.New(s.url, in.Token), err
 }
 
-// heartbeats sends as many as the service takes in, from 100,000 hosts in turn.
+// heartbeats sends as many as the service takes in: the first of 100,000
+// hosts, whose credentials it has to look up, and those from then on.
 func heartbeats(ctx context.Context, r *results, db *localpg.Server, _ string) error {
-	const hosts, senders, lasts = 100_000, 96, 15 * time.Second
+	const hosts, senders, lasts = 100_000, 256, 15 * time.Second
 	st, err := database(ctx, db, "beats")
 	if err != nil {
 		return err
@@ -336,32 +340,82 @@ func heartbeats(ctx context.Context, r *results, db *localpg.Server, _ string) e
 	for i := range people {
 		people[i] = agent.Session{Key: strconv.Itoa(i), Person: "Ida Strand", State: agent.Active, Since: time.Now()}
 	}
-	var next, taken, failed atomic.Int64
-	stop, cancel := context.WithTimeout(ctx, lasts)
-	defer cancel()
-	caller := agent.Caller{URL: service.url, HTTP: &http.Client{
-		Transport: &http.Transport{MaxIdleConnsPerHost: senders},
-	}}
-	var all sync.WaitGroup
-	began := time.Now()
-	for range senders {
-		all.Go(func() {
-			for stop.Err() == nil {
-				host := first + next.Add(1)%hosts
-				_, err := caller.Beat(stop, strconv.FormatInt(host, 10),
-					agent.Heartbeat{Stamp: "desk 2026.11.1", Sessions: people})
-				if err == nil {
-					taken.Add(1)
-				} else if stop.Err() == nil {
-					failed.Add(1)
-				}
-			}
-		})
+	body, err := json.Marshal(agent.Heartbeat{Stamp: "desk 2026.11.1", Sessions: people})
+	if err != nil {
+		return err
 	}
-	all.Wait()
-	rate := float64(taken.Load()) / time.Since(began).Seconds()
-	r.add("heartbeats taken in a second, 100,000 hosts", fmt.Sprintf("%.0f (%d failed)", rate, failed.Load()), "3,000")
+	var next, failed atomic.Int64
+	// send has all senders at work, and returns how many heartbeats a second were taken in.
+	send := func(more func(n int64) bool) (float64, error) {
+		from, began := next.Load(), time.Now()
+		var all errgroup.Group
+		for range senders {
+			all.Go(func() error {
+				s, err := dial(service.url)
+				if err != nil {
+					return err
+				}
+				defer s.conn.Close()
+				for n := next.Add(1); more(n); n = next.Add(1) {
+					switch status, err := s.beat(first+n%hosts, body); {
+					case err != nil:
+						return err
+					case status != http.StatusOK:
+						failed.Add(1)
+					}
+				}
+				next.Add(-1)
+				return nil
+			})
+		}
+		err := all.Wait()
+		return float64(next.Load()-from) / time.Since(began).Seconds(), err
+	}
+	rate, err := send(func(n int64) bool { return n <= hosts })
+	if err != nil {
+		return err
+	}
+	r.add("heartbeats taken in a second, the first of each of 100,000 hosts",
+		fmt.Sprintf("%.0f (%d failed)", rate, failed.Load()), "3,000")
+	until := time.Now().Add(lasts)
+	if rate, err = send(func(int64) bool { return time.Now().Before(until) }); err != nil {
+		return err
+	}
+	r.add("heartbeats taken in a second from then on", fmt.Sprintf("%.0f (%d failed)", rate, failed.Load()), "10,000")
 	return nil
+}
+
+// sender is a connection of an agent that costs this machine as little as it
+// can: agents have machines of their own.
+type sender struct {
+	conn net.Conn
+	in   *bufio.Reader
+	out  bytes.Buffer
+}
+
+func dial(address string) (*sender, error) {
+	conn, err := net.Dial("tcp", strings.TrimPrefix(address, "http://"))
+	if err != nil {
+		return nil, err
+	}
+	return &sender{conn: conn, in: bufio.NewReader(conn)}, nil
+}
+
+// beat sends a heartbeat of the host and waits for the answer.
+func (s *sender) beat(host int64, body []byte) (status int, err error) {
+	s.out.Reset()
+	fmt.Fprintf(&s.out, "POST %s HTTP/1.1\r\nHost: bench\r\nAuthorization: Bearer %d\r\n"+
+		"Content-Type: application/json\r\nContent-Length: %d\r\n\r\n%s", agent.HeartbeatPath, host, len(body), body)
+	if _, err := s.conn.Write(s.out.Bytes()); err != nil {
+		return 0, err
+	}
+	resp, err := http.ReadResponse(s.in, nil)
+	if err != nil {
+		return 0, err
+	}
+	defer resp.Body.Close()
+	_, err = io.Copy(io.Discard, resp.Body)
+	return resp.StatusCode, err
 }
 
 // idleTick measures a tick of a rollover of 2,000 hosts in which nothing happens.
