@@ -7,7 +7,7 @@ import { Refusal } from "./api";
 import { Layout } from "./layout";
 import { SignInPage } from "./pages/sign-in";
 import { hostsOfPool, hostsOfRollover, rolloverOf } from "./parts/queries";
-import { Signed } from "./session";
+import { Signed, whoIsSignedIn } from "./session";
 import { system } from "./theme";
 import { Empty, Loading, Page } from "./ui";
 
@@ -21,6 +21,8 @@ const queries = new QueryClient({
     },
   },
 });
+
+void queries.prefetchQuery(whoIsSignedIn);
 
 type Params = Record<string, string | undefined>;
 

@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { queryOptions, useQuery } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext } from "react";
 import { type Account, api, call, Refusal, setCsrf } from "./api";
 import { Loading, Problem } from "./ui";
@@ -17,17 +17,20 @@ export function useSigned(): Signed {
   return signed;
 }
 
+/** Who is signed in. It is asked while the page is still being loaded. */
+export const whoIsSignedIn = queryOptions({
+  queryKey: ["session"],
+  retry: (n, error) => n < 3 && !(error instanceof Refusal && error.status === 401),
+  queryFn: async () => {
+    const me = await call(api.GET("/api/v1/session"));
+    setCsrf(me.csrf ?? "");
+    return me.account;
+  },
+});
+
 /** Shows its children to who is signed in, and the sign-in to others. */
 export function Signed({ children, otherwise }: { children: ReactNode; otherwise: ReactNode }) {
-  const who = useQuery({
-    queryKey: ["session"],
-    retry: (n, error) => n < 3 && !(error instanceof Refusal && error.status === 401),
-    queryFn: async () => {
-      const me = await call(api.GET("/api/v1/session"));
-      setCsrf(me.csrf ?? "");
-      return me.account;
-    },
-  });
+  const who = useQuery(whoIsSignedIn);
   if (who.isPending) return <Loading />;
   if (who.error instanceof Refusal && who.error.status === 401) return otherwise;
   if (who.error) return <Problem error={who.error} />;
