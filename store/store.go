@@ -18,6 +18,8 @@ import (
 	"io/fs"
 	"math/rand/v2"
 	"net"
+	"regexp"
+	"runtime"
 	"strings"
 	"sync"
 	"time"
@@ -78,7 +80,49 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
+	if err := nameStatements(db); err != nil {
+		pool.Close()
+		return nil, err
+	}
 	return &Store{DB: db, Pool: pool}, nil
+}
+
+// nameStatements has every error of a statement say which function of this package made it.
+func nameStatements(db *gorm.DB) error {
+	on := db.Callback()
+	return errors.Join(
+		on.Create().After("*").Register("nimblepane:name", nameStatement),
+		on.Query().After("*").Register("nimblepane:name", nameStatement),
+		on.Update().After("*").Register("nimblepane:name", nameStatement),
+		on.Delete().After("*").Register("nimblepane:name", nameStatement),
+		on.Row().After("*").Register("nimblepane:name", nameStatement),
+		on.Raw().After("*").Register("nimblepane:name", nameStatement),
+	)
+}
+
+// function is the name of a function of this package, without its receiver and what is within it.
+var function = regexp.MustCompile(`^nimblepane/store\.(?:\(\*\w+\)\.)?(\w+)`)
+
+func nameStatement(db *gorm.DB) {
+	if db.Error == nil || errors.Is(db.Error, gorm.ErrRecordNotFound) {
+		return
+	}
+	callers := make([]uintptr, 64)
+	frames := runtime.CallersFrames(callers[:runtime.Callers(2, callers)])
+	name := ""
+	for {
+		frame, more := frames.Next()
+		m := function.FindStringSubmatch(frame.Function)
+		if m != nil {
+			name = m[1] // its caller may have the better name, if it is of this package
+		}
+		if !more || m == nil && name != "" {
+			break
+		}
+	}
+	if name != "" {
+		db.Error = fmt.Errorf("store.%s: %w", name, db.Error)
+	}
 }
 
 // Close closes all connections.

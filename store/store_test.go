@@ -474,3 +474,24 @@ func TestTheDatabaseRefusesWhatTheTableOfHostsDoesNotKnow(t *testing.T) {
 	})
 	require.ErrorContains(t, err, "is faulty: it cannot become rebuilding")
 }
+
+func TestAnErrorOfTheDatabaseSaysWhatWasAsked(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	gone, cancel := context.WithCancel(t.Context())
+	cancel()
+	db := st.DB.WithContext(gone)
+	_, err := store.Images(db)
+	require.ErrorContains(t, err, "store.Images: ")
+	require.ErrorIs(t, err, context.Canceled)
+	_, err = store.ImageNamed(db, "counter-desk") // by way of what all of its kind share
+	require.ErrorContains(t, err, "store.ImageNamed: ")
+	_, err = store.RebuildsAt(db, 1, store.Rollover{}, noon)
+	require.ErrorContains(t, err, "store.RebuildsAt: ")
+
+	require.NoError(t, st.DB.Exec("drop table enrolments cascade").Error)
+	_, err = st.Enrol(t.Context(), []byte("a"), []byte("b"), noon)
+	require.ErrorContains(t, err, `store.Enrol: ERROR: relation "enrolments" does not exist`)
+	require.ErrorContains(t, st.DB.Exec("select from nothing").Error, "ERROR: relation") // nobody of the store asked
+	require.NotContains(t, st.DB.Exec("select from nothing").Error.Error(), "store.")
+}

@@ -1,6 +1,7 @@
 package strict
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -60,6 +61,11 @@ func TestDepthIsCountedToTheLast(t *testing.T) {
 	require.NoError(t, Unmarshal([]byte(strings.Repeat("[", Depth)+strings.Repeat("]", Depth)), &v))
 	require.ErrorContains(t, Unmarshal([]byte(strings.Repeat("[", Depth+1)+strings.Repeat("]", Depth+1)), &v),
 		"nested deeper than 32")
+	// Many beside each other are not deep, and the last of them can be one too deep.
+	beside := strings.Repeat("[", Depth-1) + strings.Repeat("[],", Depth) + "%s" + strings.Repeat("]", Depth-1)
+	require.NoError(t, Unmarshal(fmt.Appendf(nil, beside, "[]"), &v))
+	require.ErrorContains(t, Unmarshal(fmt.Appendf(nil, beside, "[[]]"), &v), "nested deeper than 32")
+	require.ErrorContains(t, Unmarshal(fmt.Appendf(nil, beside, "[}"), &v), "invalid character '}'")
 	for _, early := range []string{`{"days"`, `{"days":`, `[1,`, `"a`, `tru`, ` `} {
 		require.ErrorContains(t, Unmarshal([]byte(early), &v), "the text ends too early", early)
 	}
