@@ -1,9 +1,12 @@
 package estate
 
 import (
+	"errors"
 	"strings"
 	"testing"
 
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/token"
 	"github.com/stretchr/testify/require"
 )
 
@@ -131,11 +134,27 @@ func TestAProblemSaysItsLineIfItHasOne(t *testing.T) {
 		"it is empty\nline 1: no\nline 3: neither")
 }
 
+func TestAFileWithNothingInItIsEmpty(t *testing.T) {
+	t.Parallel()
+	for _, text := range []string{"", "\n", "# sites and pools\n", "---\n", "---\n# later\n"} {
+		_, err := Parse([]byte(text))
+		require.EqualError(t, err, "the file is empty: it needs sites, images and pools", "%q", text)
+	}
+}
+
+func TestWhatAParserSaysIsAProblemWithALineIfItHasOne(t *testing.T) {
+	t.Parallel()
+	require.Equal(t, Problem{Text: "too long"}, yamlProblem(errors.New("too long")))
+	require.Zero(t, yamlProblem(&yaml.SyntaxError{Message: "no"}).Line)
+	at := &token.Token{Position: &token.Position{Line: 3}}
+	require.Equal(t, Problem{3, "no"}, yamlProblem(&yaml.SyntaxError{Message: "no", Token: at}))
+}
+
 func TestWhatIsLeftOutIsSaidWhereItShouldBe(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
 		"sites:\n\n  - {}\n": "line 3: site name",
-		"sites:\n  - {\n      platform: practice, address: \"http://a\"}\n":          "line 3: site name",
+		"sites:\n  - {\n      platform: practice, address: \"http://a\"}\n":          "line 2: site name",
 		"sites:\n  -\n    title: North Quay\n":                                       "line 3: site name",
 		"pools: [{}]":                                                                "line 1: pool name",
 		"images:\n  - name: desk\n    machine-class: standard\n    tracks: [live]\n": "line 4: image desk",

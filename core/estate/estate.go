@@ -8,7 +8,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"net/url"
 	"slices"
@@ -118,11 +117,10 @@ func Parse(b []byte) (File, error) {
 	if err != nil {
 		return f, Problems{yamlProblem(err)}
 	}
-	decoder := yaml.NewDecoder(bytes.NewReader(b), yaml.Strict())
-	if err := decoder.Decode(&f); err != nil {
-		if errors.Is(err, io.EOF) {
-			return f, Problems{{Text: "the file is empty: it needs sites, images and pools"}}
-		}
+	if len(tree.Docs) == 0 || tree.Docs[0].Body == nil {
+		return f, Problems{{Text: "the file is empty: it needs sites, images and pools"}}
+	}
+	if err := yaml.NodeToValue(tree.Docs[0].Body, &f, yaml.Strict()); err != nil {
 		return f, Problems{yamlProblem(err)}
 	}
 	c := checker{tree: tree}
@@ -152,11 +150,8 @@ func (c *checker) at(path, format string, args ...any) {
 	line := 0
 	for p := path; p != "$" && line == 0; p = p[:strings.LastIndexAny(p, ".[")] {
 		if yp, err := yaml.PathString(p); err == nil {
-			if node, err := yp.FilterFile(c.tree); err == nil && node != nil {
+			if node, err := yp.FilterFile(c.tree); err == nil {
 				line = node.GetToken().Position.Line
-				if m, ok := node.(*ast.MappingNode); ok && len(m.Values) > 0 {
-					line = m.Values[0].Key.GetToken().Position.Line
-				}
 			}
 		}
 	}
