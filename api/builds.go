@@ -54,21 +54,21 @@ func (s *Server) builds() {
 			}
 			return shown(ctx, in.Site)
 		})
-	act := func(method, path, verb, summary string, do func(ctx context.Context, actor, site, name string) error) {
+	addAct := func(method, path, verb, summary string, act func(ctx context.Context, actor, site, name string) error) {
 		register(s, operation{
 			method: method, path: path, id: verb + "-build-machine", summary: summary,
 			role: role.Operator, tag: "build machines",
 		},
 			func(ctx context.Context, in *MachinePath) (*body[client.Site], error) {
-				if err := do(ctx, actor(ctx), in.Site, in.Machine); err != nil {
+				if err := act(ctx, actor(ctx), in.Site, in.Machine); err != nil {
 					return nil, err
 				}
 				return shown(ctx, in.Site)
 			})
 	}
-	act("POST", at+"/{machine}/start", "start", "Start a build machine", s.Builds.Start)
-	act("POST", at+"/{machine}/stop", "stop", "Shut a build machine down, and wait until it is off", s.Builds.Stop)
-	act("DELETE", at+"/{machine}", "discard", "Delete a build machine with what was done on it", s.Builds.Discard)
+	addAct("POST", at+"/{machine}/start", "start", "Start a build machine", s.Builds.Start)
+	addAct("POST", at+"/{machine}/stop", "stop", "Shut a build machine down, and wait until it is off", s.Builds.Stop)
+	addAct("DELETE", at+"/{machine}", "discard", "Delete a build machine with what was done on it", s.Builds.Discard)
 	register(s, operation{
 		method: "POST", path: at + "/{machine}/run", id: "run-on-build-machine",
 		summary: "Run a program in a build machine and wait for its end", role: role.Operator, tag: "build machines",

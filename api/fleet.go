@@ -136,7 +136,7 @@ func (s *Server) fleet() {
 		method: "GET", path: "/hosts/{host}", id: "show-host", summary: "One host", role: role.Viewer,
 		tag: "hosts",
 	}, s.showHost)
-	act := func(verb, summary string, do func(context.Context, string, string) error) {
+	addAct := func(verb, summary string, act func(context.Context, string, string) error) {
 		register(s, operation{
 			method: "POST", path: "/hosts/{host}/" + verb, on: onHost, id: verb + "-host",
 			summary: summary, role: role.Operator, tag: "hosts",
@@ -146,17 +146,17 @@ func (s *Server) fleet() {
 				Body client.Reason
 			},
 			) (*body[client.Host], error) {
-				if err := do(ctx, in.Host, in.Body.Reason); err != nil {
+				if err := act(ctx, in.Host, in.Body.Reason); err != nil {
 					return nil, err
 				}
 				return s.showHost(ctx, &in.HostPath)
 			})
 	}
-	act("drain", "Give a host no new sessions; those there go on",
+	addAct("drain", "Give a host no new sessions; those there go on",
 		func(ctx context.Context, host, reason string) error {
 			return s.Fleet.Drain(ctx, actor(ctx), host, reason)
 		})
-	act("return", "Put a drained or faulty host back to service", func(ctx context.Context, host, reason string) error {
+	addAct("return", "Put a drained or faulty host back to service", func(ctx context.Context, host, reason string) error {
 		return s.Fleet.Return(ctx, actor(ctx), host, reason)
 	})
 	register(s, operation{

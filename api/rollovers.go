@@ -114,7 +114,7 @@ func (s *Server) rollovers() {
 			return ok(client.Page[client.RolloverHost]{Items: each(rows,
 				func(m store.MemberRow) client.RolloverHost { return client.RolloverHost(m) })}, err)
 		})
-	act := func(verb, summary string, do func(context.Context, string, int64, string) error) {
+	addAct := func(verb, summary string, act func(context.Context, string, int64, string) error) {
 		register(s, operation{
 			method: "POST", path: "/rollovers/{id}/" + verb, on: onRollover, id: verb + "-rollover",
 			summary: summary, role: role.Operator, tag: "rollovers",
@@ -124,15 +124,15 @@ func (s *Server) rollovers() {
 				Body client.Reason
 			},
 			) (*body[client.Rollover], error) {
-				if err := do(ctx, actor(ctx), in.ID, in.Body.Reason); err != nil {
+				if err := act(ctx, actor(ctx), in.ID, in.Body.Reason); err != nil {
 					return nil, err
 				}
 				return ok(s.rolloverOut(ctx, in.ID))
 			})
 	}
-	act("pause", "Take no further host and end no session; finish the hosts whose disk is gone", s.Rollovers.Pause)
-	act("resume", "Go on; failures so far no longer count against the budget", s.Rollovers.Resume)
-	act("stop", "End early: put drained hosts back to service, finish those whose disk is gone", s.Rollovers.Stop)
+	addAct("pause", "Take no further host and end no session; finish the hosts whose disk is gone", s.Rollovers.Pause)
+	addAct("resume", "Go on; failures so far no longer count against the budget", s.Rollovers.Resume)
+	addAct("stop", "End early: put drained hosts back to service, finish those whose disk is gone", s.Rollovers.Stop)
 	register(s, operation{
 		method: "POST", path: "/rollovers/{id}/reverse", on: onRollover, id: "reverse-rollover",
 		summary: "Stop it, and take the hosts that it has done or has in flight back", role: role.Operator,

@@ -137,7 +137,7 @@ func (s *Server) versions() {
 		summary: "Change notes, tags or end-of-life of a version", role: role.Operator, tag: "versions",
 	}, s.editVersion)
 
-	act := func(verb string, least role.Role, summary string, do func(context.Context, VersionPath, string) error) {
+	addAct := func(verb string, least role.Role, summary string, act func(context.Context, VersionPath, string) error) {
 		register(s, operation{
 			method: "POST", path: "/images/{image}/versions/{number}/" + verb, on: onImage, id: verb,
 			summary: summary, role: least, tag: "versions",
@@ -147,7 +147,7 @@ func (s *Server) versions() {
 				Body client.Reason
 			},
 			) (*body[client.Version], error) {
-				if err := do(ctx, in.VersionPath, in.Body.Reason); err != nil {
+				if err := act(ctx, in.VersionPath, in.Body.Reason); err != nil {
 					return nil, err
 				}
 				return ok(s.versionNamed(ctx, in.Image, in.Number))
@@ -167,11 +167,11 @@ func (s *Server) versions() {
 			}
 			return ok(s.versionNamed(ctx, in.Image, in.Number))
 		})
-	act("bar", role.Approver, "Mark a version as never to be used again",
+	addAct("bar", role.Approver, "Mark a version as never to be used again",
 		func(ctx context.Context, p VersionPath, reason string) error {
 			return s.Versions.Bar(ctx, actor(ctx), p.Image, p.Number, reason)
 		})
-	act("retire", role.Operator, "Delete a version's copies and keep its record",
+	addAct("retire", role.Operator, "Delete a version's copies and keep its record",
 		func(ctx context.Context, p VersionPath, reason string) error {
 			return s.Versions.Retire(ctx, actor(ctx), p.Image, p.Number, reason)
 		})

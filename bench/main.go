@@ -566,7 +566,7 @@ func actions(ctx context.Context, r *results, db *localpg.Server, _ string) erro
 		if err != nil {
 			return err
 		}
-		if one.State == "paused" || time.Since(began) > 5*time.Minute {
+		if one.State == rollover.Paused || time.Since(began) > 5*time.Minute {
 			hosts, _ := c.RolloverHosts(ctx, one.ID)
 			text, _ := json.Marshal(hosts[:min(len(hosts), 3)])
 			return fmt.Errorf("the rollover did not finish: %s: %s", one.PausedWhy, text)

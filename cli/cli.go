@@ -294,3 +294,12 @@ func rolloverIDs(ctx context.Context, c *client.Client, _ []string) ([]string, e
 	list, err := c.Rollovers(ctx, "", "", false, 20)
 	return names(list, err, func(r client.Rollover) string { return fmt.Sprintf("%d\t%s, %s", r.ID, r.Pool, r.State) })
 }
+
+// completions are states or kinds as the shell completes them.
+func completions[S ~string](of []S) []string {
+	words := make([]string, len(of))
+	for i, s := range of {
+		words[i] = string(s)
+	}
+	return words
+}

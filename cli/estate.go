@@ -17,6 +17,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/act"
+	"nimblepane/core/image"
 )
 
 func (a *app) today() *cobra.Command {
@@ -271,8 +272,8 @@ func (a *app) versions(versions []client.Version) error {
 func versionState(v client.Version) string {
 	switch {
 	case v.Barred != "":
-		return "barred"
-	case v.State == "capturing":
+		return barred
+	case v.State == image.Capturing:
 		return fmt.Sprintf("capturing %d%%", v.Progress)
 	}
 	return string(v.State)
@@ -283,7 +284,7 @@ func copies(v client.Version) string {
 	present, total := map[string]int{}, map[string]int{}
 	for _, c := range v.Copies {
 		total[c.Site]++
-		if c.State == "present" {
+		if c.State == image.CopyPresent {
 			present[c.Site]++
 		}
 	}
@@ -412,7 +413,7 @@ func (a *app) editVersion() *cobra.Command {
 }
 
 func (a *app) versionAct(verb, short string, needsReason bool,
-	do func(*client.Client, context.Context, string, string, string) (client.Version, error),
+	call func(*client.Client, context.Context, string, string, string) (client.Version, error),
 ) *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{
@@ -430,7 +431,7 @@ func (a *app) versionAct(verb, short string, needsReason bool,
 			} else if err := a.ask(question, args[0], args[1]); err != nil {
 				return err
 			}
-			v, err := do(c, ctx, args[0], args[1], reason)
+			v, err := call(c, ctx, args[0], args[1], reason)
 			if err != nil {
 				return err
 			}
@@ -463,7 +464,7 @@ func (a *app) trial() *cobra.Command {
 		if err := list(a, t.Rules, "",
 			column[client.Rule]{"Rule", func(r client.Rule) string { return r.Rule }},
 			column[client.Rule]{"Outcome", func(r client.Rule) string {
-				return coloured(map[bool]string{true: "met", false: "not met"}[r.Met])
+				return coloured(map[bool]string{true: met, false: notMet}[r.Met])
 			}},
 			column[client.Rule]{"Why", func(r client.Rule) string { return r.Why }}); err != nil || a.output == "csv" {
 			return err

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimblepane/client"
+	"nimblepane/core/image"
 )
 
 // job returns the acts that are the job itself.
@@ -110,17 +111,17 @@ func (a *app) awaitCapture(ctx context.Context, c *client.Client, v client.Versi
 		for _, x := range v.Copies {
 			percent += x.Progress
 			switch x.State {
-			case "present":
+			case image.CopyPresent:
 				present++
-			case "failed":
+			case image.CopyFailed:
 				return v, &badOutcome{fmt.Sprintf("a copy of %s %s could not be delivered to %s: %s", v.Image, v.Number,
 					x.Site, x.Failure)}
 			}
 		}
 		switch {
-		case v.State == "failed":
+		case v.State == image.Failed:
 			return v, &badOutcome{fmt.Sprintf("%s %s could not be captured: %s", v.Image, v.Number, v.Failure)}
-		case v.State == "capturing":
+		case v.State == image.Capturing:
 			p.show("capturing: %d%%", v.Progress)
 		case present == len(v.Copies):
 			return v, nil
@@ -302,10 +303,10 @@ func (a *app) rollback() *cobra.Command {
 
 // progress is a line that moves on a terminal, and nothing elsewhere but what changed.
 type progress struct {
-	app  *app
-	last string
-	said string // what it was about, without the numbers
-	live bool
+	app   *app
+	last  string
+	stage string // what it was about, without the numbers
+	live  bool
 }
 
 func (a *app) newProgress() *progress {
@@ -320,8 +321,8 @@ func (p *progress) show(format string, args ...any) {
 	}
 	if p.live {
 		fmt.Fprintf(p.app.out, "\r\x1b[K%s", line)
-	} else if stage, _, _ := strings.Cut(line, ":"); stage != p.said {
-		p.said = stage
+	} else if stage, _, _ := strings.Cut(line, ":"); stage != p.stage {
+		p.stage = stage
 		fmt.Fprintf(p.app.out, "%s ...\n", stage)
 	}
 	p.last = line

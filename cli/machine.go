@@ -98,7 +98,7 @@ func (a *app) buildMachine() *cobra.Command {
 		return nil
 	}
 	cmd.AddCommand(a.createBuildMachine(shown))
-	act := func(use, short, done string, do func(*client.Client, context.Context, string, string) (client.Site,
+	act := func(use, short, done string, call func(*client.Client, context.Context, string, string) (client.Site,
 		error),
 	) {
 		cmd.AddCommand(&cobra.Command{
@@ -110,7 +110,7 @@ func (a *app) buildMachine() *cobra.Command {
 						return err
 					}
 				}
-				s, err := do(c, ctx, args[0], args[1])
+				s, err := call(c, ctx, args[0], args[1])
 				if err != nil {
 					return err
 				}

@@ -13,6 +13,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
+
+	"nimblepane/core/host"
+	"nimblepane/core/image"
+	"nimblepane/core/rollover"
 )
 
 // column is one column of a table.
@@ -145,15 +149,22 @@ func yesNo(b bool) string {
 	return "no"
 }
 
+// What is said of versions and of rules, beside the states.
+const barred, met, notMet = "barred", "met", "not met"
+
 // Colours are a second sign beside the word, never the only one.
 var stateColours = map[string]text.Color{
-	"serving": text.FgGreen, "done": text.FgGreen, "finished": text.FgGreen, "sealed": text.FgGreen,
-	"met":      text.FgGreen,
-	"draining": text.FgYellow, "warned": text.FgYellow, "emptied": text.FgYellow, "waiting": text.FgYellow,
-	"paused": text.FgHiYellow, "not met": text.FgHiYellow,
-	"rebuilding": text.FgCyan, "checking": text.FgCyan, "running": text.FgCyan, "capturing": text.FgCyan,
-	"starting": text.FgCyan,
-	"faulty":   text.FgRed, "failed": text.FgRed, "barred": text.FgRed, "stopped": text.FgRed,
+	string(host.Serving): text.FgGreen, string(host.Draining): text.FgYellow, string(host.Emptied): text.FgYellow,
+	string(host.Rebuilding): text.FgCyan, string(host.Checking): text.FgCyan, string(host.Starting): text.FgCyan,
+	string(host.Faulty): text.FgRed,
+
+	string(rollover.Waiting): text.FgYellow, string(rollover.Running): text.FgCyan,
+	string(rollover.Paused): text.FgHiYellow, string(rollover.Stopped): text.FgRed, string(rollover.Finished): text.FgGreen,
+
+	string(image.Capturing): text.FgCyan, string(image.Sealed): text.FgGreen, string(image.Failed): text.FgRed,
+	barred: text.FgRed,
+
+	met: text.FgGreen, notMet: text.FgHiYellow,
 }
 
 func coloured[S ~string](state S) string {

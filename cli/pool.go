@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimblepane/client"
+	"nimblepane/core/host"
 )
 
 // counts writes a map as "38 serving, 2 draining", the largest first.
@@ -42,13 +43,13 @@ func follows(p client.Pool) string {
 func (a *app) pool() *cobra.Command {
 	cmd := &cobra.Command{Use: "pool", Short: "Pools of hosts"}
 	act := func(use, short string, needsReason bool,
-		do func(context.Context, *client.Client, []string, string) (client.Pool, error),
+		call func(context.Context, *client.Client, []string, string) (client.Pool, error),
 	) *cobra.Command {
 		var reason string
 		c := &cobra.Command{
 			Use: use, Short: short, Args: named, ValidArgsFunction: a.complete(poolNames),
 			RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-				p, err := do(ctx, c, args, reason)
+				p, err := call(ctx, c, args, reason)
 				if err != nil {
 					return err
 				}
@@ -93,7 +94,7 @@ func (a *app) pool() *cobra.Command {
 				column[client.Pool]{"Follows", follows},
 				column[client.Pool]{"Version", func(p client.Pool) string { return cmp.Or(p.Target, "-") }},
 				column[client.Pool]{"Hosts", func(p client.Pool) string { return fmt.Sprint(p.Hosts) }},
-				column[client.Pool]{"Serving", func(p client.Pool) string { return fmt.Sprint(p.States["serving"]) }},
+				column[client.Pool]{"Serving", func(p client.Pool) string { return fmt.Sprint(p.States[host.Serving]) }},
 				column[client.Pool]{"Sessions", func(p client.Pool) string { return fmt.Sprint(p.Sessions) }},
 				column[client.Pool]{"Free seats", func(p client.Pool) string {
 					return fmt.Sprintf("%d of %d", p.Free,
@@ -201,12 +202,9 @@ func (a *app) host() *cobra.Command {
 	f.BoolVar(&q.Drifts, "drifts", false, "only hosts that run another version than they should")
 	f.StringVar(&q.Find, "find", "", "only hosts with this in their name")
 	_ = listing.RegisterFlagCompletionFunc("state",
-		cobra.FixedCompletions([]string{
-			"starting", "checking", "serving", "draining", "emptied", "rebuilding",
-			"faulty", "off",
-		}, cobra.ShellCompDirectiveNoFileComp))
+		cobra.FixedCompletions(completions(host.States()), cobra.ShellCompDirectiveNoFileComp))
 
-	act := func(verb, short string, do func(*client.Client, context.Context, string, string) (client.Host,
+	act := func(verb, short string, call func(*client.Client, context.Context, string, string) (client.Host,
 		error),
 	) *cobra.Command {
 		var reason string
@@ -214,7 +212,7 @@ func (a *app) host() *cobra.Command {
 			Use: verb + " HOST...", Short: short, Args: named, ValidArgsFunction: a.complete(hostNames),
 			RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 				for _, name := range args {
-					h, err := do(c, ctx, name, reason)
+					h, err := call(c, ctx, name, reason)
 					if err != nil {
 						return err
 					}

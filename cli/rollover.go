@@ -60,7 +60,8 @@ func (a *app) startRollover() *cobra.Command {
 	_ = cmd.MarkFlagRequired("pool")
 	_ = cmd.RegisterFlagCompletionFunc("pool", a.complete(poolNames))
 	_ = cmd.RegisterFlagCompletionFunc("log-off",
-		cobra.FixedCompletions([]string{"wait", "warn"}, cobra.ShellCompDirectiveNoFileComp))
+		cobra.FixedCompletions(completions([]rollover.LogOff{rollover.Wait, rollover.Warn}),
+			cobra.ShellCompDirectiveNoFileComp))
 	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, _ []string) error {
 		if f.Changed("failure-budget") {
 			in.Options.FailureBudget = &budget
@@ -100,7 +101,7 @@ func (a *app) startRollover() *cobra.Command {
 }
 
 func progressOf(r client.Rollover) string {
-	settled := r.Phases["done"] + r.Phases["failed"] + r.Phases["left"]
+	settled := r.Phases[rollover.Done] + r.Phases[rollover.Failed] + r.Phases[rollover.Left]
 	return fmt.Sprintf("%d of %d", settled, r.Total)
 }
 
@@ -122,7 +123,7 @@ func (a *app) listRollovers() *cobra.Command {
 				column[client.Rollover]{"State", func(r client.Rollover) string { return coloured(r.State) }},
 				column[client.Rollover]{"Settled", progressOf},
 				column[client.Rollover]{"Failed", func(r client.Rollover) string {
-					return fmt.Sprint(r.Phases["failed"])
+					return fmt.Sprint(r.Phases[rollover.Failed])
 				}},
 				column[client.Rollover]{"Started", func(r client.Rollover) string { return when(r.StartedAt) }},
 				column[client.Rollover]{"Ended", func(r client.Rollover) string { return when(r.EndedAt) }},
@@ -228,7 +229,7 @@ func (a *app) rolloverAct(verb, short string, needsReason bool) *cobra.Command {
 			}
 			if verb == "reverse" {
 				a.say("Rollover %d takes %s of %s back to %s. Watch it with: pane rollover watch %d", r.ID,
-					many(r.Phases["queued"], "host"), r.Pool, r.Version, r.ID)
+					many(r.Phases[rollover.Queued], "host"), r.Pool, r.Version, r.ID)
 			} else {
 				a.say("Rollover %d of %s is %s; %s hosts are settled.", r.ID, r.Pool, r.State, progressOf(r))
 			}
@@ -264,8 +265,8 @@ func (a *app) watchRollover() *cobra.Command {
 
 // The sign of each phase in the drawn panes; the colour says it once more.
 var phaseSigns = map[rollover.Phase]string{
-	"queued": "·", "draining": "v", "warned": "!", "emptied": "o", "rebuilding": "*", "checking": "?", "done": "#",
-	"failed": "X", "left": "-",
+	rollover.Queued: "·", rollover.Draining: "v", rollover.Warned: "!", rollover.Emptied: "o", rollover.Rebuilding: "*",
+	rollover.Checking: "?", rollover.Done: "#", rollover.Failed: "X", rollover.Left: "-",
 }
 
 func (a *app) watch(ctx context.Context, c *client.Client, id int64, until string) error {
@@ -292,8 +293,8 @@ func (a *app) watch(ctx context.Context, c *client.Client, id int64, until strin
 			}
 			continue
 		}
-		ended := r.Settled || r.State == "paused"
-		reached := what == "batch" && r.Batch >= goal || what == "done" && r.Phases["done"] >= goal
+		ended := r.Settled || r.State == rollover.Paused
+		reached := what == "batch" && r.Batch >= goal || what == "done" && r.Phases[rollover.Done] >= goal
 		switch {
 		case a.output != "table":
 		case live:
@@ -341,14 +342,14 @@ func summary(r client.Rollover) string {
 }
 
 func outcome(r client.Rollover) error {
-	failed := r.Phases["failed"]
+	failed := r.Phases[rollover.Failed]
 	switch {
-	case r.State == "finished" && failed == 0:
+	case r.State == rollover.Finished && failed == 0:
 		return nil
-	case r.State == "finished":
+	case r.State == rollover.Finished:
 		return &badOutcome{fmt.Sprintf("rollover %d finished, and %s failed: pane rollover show %d", r.ID,
 			many(failed, "host"), r.ID)}
-	case r.State == "paused":
+	case r.State == rollover.Paused:
 		return &badOutcome{fmt.Sprintf("rollover %d is paused: %s\nLook at it, then go on with: pane rollover "+
 			"resume %d", r.ID, cmp.Or(r.PausedWhy, "by hand"), r.ID)}
 	}

@@ -7,7 +7,9 @@ import (
 	"time"
 
 	"nimblepane/client"
+	"nimblepane/core/image"
 	"nimblepane/core/role"
+	"nimblepane/core/rollover"
 )
 
 // password of every account of the demo.
@@ -51,21 +53,21 @@ func newSeeder(ctx context.Context, s *stack, say func(string, ...any)) (*seeder
 }
 
 // capture makes a version and waits until all its copies are there.
-func (d *seeder) capture(ctx context.Context, image, from, notes string, endOfLife time.Duration) (string, error) {
+func (d *seeder) capture(ctx context.Context, of, from, notes string, endOfLife time.Duration) (string, error) {
 	c := d.people["jonas"]
 	st, err := c.Status(ctx)
 	if err != nil {
 		return "", err
 	}
 	end := st.Now.Add(endOfLife).Truncate(24 * time.Hour)
-	v, err := c.Capture(ctx, image, client.Capture{BuildMachine: from, Notes: notes, EndOfLife: &end})
+	v, err := c.Capture(ctx, of, client.Capture{BuildMachine: from, Notes: notes, EndOfLife: &end})
 	if err != nil {
 		return "", err
 	}
-	return v.Number, until(ctx, "the copies of "+image+" "+v.Number, func() (bool, error) {
-		v, err := c.Version(ctx, image, v.Number)
-		return v.State == "sealed" && len(v.Copies) > 0 &&
-			!slices.ContainsFunc(v.Copies, func(x client.Copy) bool { return x.State != "present" }), err
+	return v.Number, until(ctx, "the copies of "+of+" "+v.Number, func() (bool, error) {
+		v, err := c.Version(ctx, of, v.Number)
+		return v.State == image.Sealed && len(v.Copies) > 0 &&
+			!slices.ContainsFunc(v.Copies, func(x client.Copy) bool { return x.State != image.CopyPresent }), err
 	})
 }
 
@@ -87,7 +89,7 @@ func (d *seeder) roll(ctx context.Context, o client.Options, pools ...string) er
 func (d *seeder) finished(ctx context.Context, id int64) error {
 	return until(ctx, fmt.Sprintf("rollover %d", id), func() (bool, error) {
 		r, err := d.people["jonas"].Rollover(ctx, id)
-		if err == nil && r.State == "paused" {
+		if err == nil && r.State == rollover.Paused {
 			err = fmt.Errorf("rollover %d paused: %s", id, r.PausedWhy)
 		}
 		return r.Settled, err
@@ -220,7 +222,7 @@ func (d *seeder) history(ctx context.Context) error {
 	}
 	if err := until(ctx, "the rebuild of cr-017", func() (bool, error) {
 		r, err := d.people["jonas"].Rollover(ctx, r.ID)
-		return r.State == "paused", err
+		return r.State == rollover.Paused, err
 	}); err != nil {
 		return err
 	}

@@ -102,7 +102,7 @@ func LockAccount(db *gorm.DB, name string) (a Account, administrators []Account,
 		if r.Name == name {
 			a = r
 		}
-		if r.Role == "administrator" && !r.Disabled {
+		if r.Role == role.Administrator && !r.Disabled {
 			administrators = append(administrators, r)
 		}
 	}

@@ -22,8 +22,8 @@ type Log struct {
 }
 
 type spell struct {
-	since, said time.Time
-	times       int
+	since, logged time.Time
+	times         int
 }
 
 // New returns a log in which nothing is wrong.
@@ -44,7 +44,7 @@ func (l *Log) Failed(what string, err error, details ...any) {
 	switch {
 	case s.times == 1:
 		l.log.Error(what, append([]any{"err", err}, details...)...)
-	case now.Sub(s.said) >= Reminder:
+	case now.Sub(s.logged) >= Reminder:
 		l.log.Error(what+", as before", append([]any{
 			"err", err, "times", s.times, "since",
 			s.since.UTC().Format(time.RFC3339),
@@ -52,7 +52,7 @@ func (l *Log) Failed(what string, err error, details ...any) {
 	default:
 		return
 	}
-	s.said = now
+	s.logged = now
 }
 
 // Worked logs that what went wrong is over, if it did.

@@ -43,7 +43,7 @@ func (vs *Versions) Capture(ctx context.Context, actor string, r CaptureRequest)
 		return v, engine.Invalidf("build machine %s is of class %s, and image %s is for class %s", machine.Name,
 			machine.MachineClass, img.Name, img.MachineClass)
 	}
-	if machine.State == "capturing" {
+	if machine.State == platform.MachineCapturing {
 		return v, engine.Conflictf("build machine %s is being captured: wait until that is done", machine.Name)
 	}
 	now := vs.engine.Clock.Now()

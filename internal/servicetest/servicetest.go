@@ -17,6 +17,7 @@ import (
 	"nimblepane/api"
 	"nimblepane/client"
 	"nimblepane/core/estate"
+	"nimblepane/core/image"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
 	"nimblepane/engine"
@@ -199,24 +200,24 @@ func (s *Service) Until(what string, is func() bool) {
 	}
 }
 
-// Captured makes a version of counter-desk, with all its copies.
-func (s *Service) Captured(image, machine string) string {
+// Captured makes a version of an image, with all its copies.
+func (s *Service) Captured(of, machine string) string {
 	s.t.Helper()
 	ctx := context.Background()
 	c := s.As(role.Operator)
-	v, err := c.Capture(ctx, image, client.Capture{BuildMachine: machine, Notes: "made for a test"})
+	v, err := c.Capture(ctx, of, client.Capture{BuildMachine: machine, Notes: "made for a test"})
 	require.NoError(s.t, err)
 	s.Until("copies of "+v.Number, func() bool {
-		v, err := c.Version(ctx, image, v.Number)
+		v, err := c.Version(ctx, of, v.Number)
 		require.NoError(s.t, err)
 		require.Empty(s.t, v.Failure)
 		present := 0
 		for _, c := range v.Copies {
-			if c.State == "present" {
+			if c.State == image.CopyPresent {
 				present++
 			}
 		}
-		return v.State == "sealed" && present == len(v.Copies) && present > 0
+		return v.State == image.Sealed && present == len(v.Copies) && present > 0
 	})
 	return v.Number
 }
