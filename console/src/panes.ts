@@ -26,6 +26,8 @@ const hosts: Record<HostState, Look> = {
   off: { fill: "still", pattern: "hollow", word: "off" },
 };
 
+export const hostStates = Object.keys(hosts) as HostState[];
+
 const drifting: Look = { fill: "drift", pattern: "slant", word: "drifts" };
 
 /** The look of a host in a state; drifting ones that serve are slanted. */

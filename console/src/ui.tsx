@@ -111,6 +111,15 @@ export function Empty({ children }: { children: ReactNode }) {
   );
 }
 
+/** What a page says of a thing that only an estate file makes. */
+export function NoneYet({ of }: { of: "image" | "pool" | "site" }) {
+  return (
+    <Empty>
+      There is no {of} yet. Load an <To to="/estate">estate file</To>.
+    </Empty>
+  );
+}
+
 /** Why something is refused, within an alert. */
 export function Reasons({ of: reasons }: { of: string[] }) {
   return (

@@ -51,6 +51,17 @@ func TestBoundsAreWhereTheMessagesSay(t *testing.T) {
 			each("track: live\n    title: ", "", hundred+"x", `" x"`, `"x "`, `"x\u202ey"`, `"x\ufffd"`, `"x\u2028y"`),
 			"one line of at most 100 characters",
 		},
+		{good, "name: north-quay", nil, each("name: ", "", "A", forty+"a"), `: site name "`},
+		{good, "name: counter-desk", nil, each("name: ", "", "A", forty+"a"), `: image name "`},
+		{
+			good, address, each(address+", title: ", "", "x", hundred), each(address+", title: ", "", hundred+"x", `" x"`),
+			"site north-quay: its title",
+		},
+		{
+			good, class, each("title: ", "\n    "+class, "x", hundred), each("title: ", "\n    "+class, hundred+"x", `" x"`),
+			"image counter-desk: its title",
+		},
+		{good, class, nil, []string{"machine-class: A\npools:"}, "image counter-desk: machine class"},
 		{
 			good, class, each("clearance: {testers: ", "}\n    "+class, "0", "100"),
 			each("clearance: {testers: ", "}\n    "+class, "-1", "101"), "testers: use 0 to 100",

@@ -313,10 +313,8 @@ func (f File) Text() ([]byte, error) {
 	// The package that reads files leaves some texts without the quotes that they need.
 	e := emitter.NewEncoder(&text)
 	e.SetIndent(2)
-	if err := e.Encode(f); err != nil {
-		return nil, err
-	}
-	return text.Bytes(), e.Close()
+	err := e.Encode(f)
+	return text.Bytes(), errors.Join(err, e.Close())
 }
 
 // Span writes a duration as people do: 24h, 90m as 1h30m, 30s.

@@ -90,3 +90,13 @@ pools:
 		require.True(t, found, "%q is not among:\n%s", text, err)
 	}
 }
+
+func TestWhatIsNoSizeIsNothing(t *testing.T) {
+	t.Parallel()
+	n, err := Bytes("4GiB")
+	require.NoError(t, err)
+	require.EqualValues(t, 4<<30, n)
+	n, err = Bytes("lots")
+	require.ErrorContains(t, err, `"lots" is no size`)
+	require.Zero(t, n)
+}

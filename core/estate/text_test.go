@@ -106,6 +106,15 @@ func TestAnEstateThatIsShownCanBeLoadedAndIsTheSame(t *testing.T) {
 	})
 }
 
+func TestAnEstateIsWrittenAsPeopleWriteIt(t *testing.T) {
+	t.Parallel()
+	f, err := Parse([]byte(good))
+	require.NoError(t, err)
+	text, err := f.Text()
+	require.NoError(t, err)
+	require.Contains(t, string(text), "pools:\n  - name: ticket-counters\n    title: ticket-counters\n")
+}
+
 func TestSpansAreReadAsTheyAreWritten(t *testing.T) {
 	t.Parallel()
 	for d, want := range map[time.Duration]string{

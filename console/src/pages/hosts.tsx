@@ -1,27 +1,14 @@
 import { Table } from "@chakra-ui/react";
-import { useQuery } from "@tanstack/react-query";
 import { api, call } from "../api";
 import { time } from "../format";
-import { type HostState, lookOfHost } from "../panes";
+import { type HostState, hostStates, lookOfHost } from "../panes";
 import { Check } from "../parts/fields";
-import { Choose, Find, Narrowing, Pages, useNarrowing, usePages } from "../parts/paged";
+import { Choose, ChoosePool, Find, Narrowing, Pages, useNarrowing, usePages } from "../parts/paged";
 import { List, Page, State, To, Words } from "../ui";
-
-const states: HostState[] = [
-  "serving",
-  "draining",
-  "emptied",
-  "rebuilding",
-  "starting",
-  "checking",
-  "faulty",
-  "off",
-];
 
 /** All hosts, a page at a time. */
 export function HostsPage() {
   const [by, set] = useNarrowing(["find", "pool", "state", "version", "drifts"]);
-  const pools = useQuery({ queryKey: ["pools"], queryFn: () => call(api.GET("/api/v1/pools")) });
   const hosts = usePages(["host-pages", by], (cursor) =>
     call(
       api.GET("/api/v1/hosts", {
@@ -43,18 +30,12 @@ export function HostsPage() {
     <Page title="Hosts" lead="Every machine of every pool.">
       <Narrowing>
         <Find label="Part of a name" value={by.find} onFind={(text) => set("find", text)} />
-        <Choose
-          label="Pool"
-          all="All pools"
-          value={by.pool}
-          of={(pools.data?.items ?? []).map((p) => p.name)}
-          onChoose={(v) => set("pool", v)}
-        />
+        <ChoosePool value={by.pool} onChoose={(v) => set("pool", v)} />
         <Choose
           label="State"
           all="All states"
           value={by.state}
-          of={states}
+          of={hostStates}
           onChoose={(v) => set("state", v)}
         />
         <Check

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { api, call } from "../api";
 import { count } from "../format";
 import { Tracks } from "../parts/tracks";
-import { Empty, Page, Panel, Shown, To } from "../ui";
+import { NoneYet, Page, Panel, Shown, To } from "../ui";
 
 export function ImagesPage() {
   const images = useQuery({ queryKey: ["images"], queryFn: () => call(api.GET("/api/v1/images")) });
@@ -12,7 +12,7 @@ export function ImagesPage() {
       <Shown query={images}>
         {({ items }) =>
           items.length === 0 ? (
-            <Empty>There is no image yet. Load an estate file: pane estate load FILE.</Empty>
+            <NoneYet of="image" />
           ) : (
             items.map((i) => (
               <Panel key={i.name}>

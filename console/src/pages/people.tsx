@@ -1,7 +1,6 @@
-import { useQuery } from "@tanstack/react-query";
 import { api, call } from "../api";
 import type { HostState, SessionState } from "../panes";
-import { Choose, Find, Narrowing, Pages, useNarrowing, usePages } from "../parts/paged";
+import { Choose, ChoosePool, Find, Narrowing, Pages, useNarrowing, usePages } from "../parts/paged";
 import { SessionList } from "../parts/session-list";
 import { Page } from "../ui";
 
@@ -10,7 +9,6 @@ const states: SessionState[] = ["active", "idle", "disconnected"];
 /** Everybody who is signed in, a page at a time. */
 export function PeoplePage() {
   const [by, set] = useNarrowing(["find", "pool", "state", "host"]);
-  const pools = useQuery({ queryKey: ["pools"], queryFn: () => call(api.GET("/api/v1/pools")) });
   const sessions = usePages(
     ["session-pages", by],
     (cursor) =>
@@ -38,13 +36,7 @@ export function PeoplePage() {
           value={by.find}
           onFind={(text) => set("find", text)}
         />
-        <Choose
-          label="Pool"
-          all="All pools"
-          value={by.pool}
-          of={(pools.data?.items ?? []).map((p) => p.name)}
-          onChoose={(v) => set("pool", v)}
-        />
+        <ChoosePool value={by.pool} onChoose={(v) => set("pool", v)} />
         <Choose
           label="State"
           all="All states"

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, call } from "../api";
 import { useSigned } from "../session";
-import { Empty, List, Page, Panel, Shown, To } from "../ui";
+import { List, NoneYet, Page, Panel, Shown, To } from "../ui";
 
 export function PoolsPage() {
   const { may } = useSigned();
@@ -24,7 +24,7 @@ export function PoolsPage() {
         <Shown query={pools}>
           {({ items }) =>
             items.length === 0 ? (
-              <Empty>There is no pool yet. Load an estate file: pane estate load FILE.</Empty>
+              <NoneYet of="pool" />
             ) : (
               <List
                 label="Pools"

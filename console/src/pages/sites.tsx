@@ -1,7 +1,7 @@
 import { Table, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { api, call } from "../api";
-import { Empty, List, Page, Panel, Shown, To } from "../ui";
+import { List, NoneYet, Page, Panel, Shown, To } from "../ui";
 
 export function SitesPage() {
   const sites = useQuery({ queryKey: ["sites"], queryFn: () => call(api.GET("/api/v1/sites")) });
@@ -11,7 +11,7 @@ export function SitesPage() {
         <Shown query={sites}>
           {({ items }) =>
             items.length === 0 ? (
-              <Empty>There is no site yet. Load an estate file: pane estate load FILE.</Empty>
+              <NoneYet of="site" />
             ) : (
               <List label="Sites" head={["Site", "Platform", "Pools", "Hosts", "Build machines", "Answers"]}>
                 {items.map((s) => (

@@ -1,8 +1,9 @@
 import { Box, Button, Flex, Input, NativeSelect } from "@chakra-ui/react";
-import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
+import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useState } from "react";
 import { useSearchParams } from "react-router";
 import { useDebounce } from "use-debounce";
+import { api, call } from "../api";
 import { Empty, Panel, Shown } from "../ui";
 
 type PageOf<T> = { items: T[]; next: string };
@@ -122,6 +123,12 @@ export function Choose(props: {
       <NativeSelect.Indicator />
     </NativeSelect.Root>
   );
+}
+
+/** A choice among the pools, or all of them. */
+export function ChoosePool(props: { value: string; onChoose: (pool: string) => void }) {
+  const pools = useQuery({ queryKey: ["pools"], queryFn: () => call(api.GET("/api/v1/pools")) });
+  return <Choose label="Pool" all="All pools" of={(pools.data?.items ?? []).map((p) => p.name)} {...props} />;
 }
 
 export function Narrowing({ children }: { children: ReactNode }) {
