@@ -3,6 +3,7 @@ package estate
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -102,7 +103,8 @@ func (c *checker) machineSettings(at string, s *Site) {
 		c.at(at, "site %s: describe at least one of its machine classes, such as machine-classes: {standard: "+
 			"{cores: 2, memory: 4GiB}}", s.Name)
 	}
-	for name, k := range m.MachineClasses {
+	for _, name := range slices.Sorted(maps.Keys(m.MachineClasses)) {
+		k := m.MachineClasses[name]
 		kat := at + ".machine-classes." + name
 		if err := image.CheckName(name); err != nil {
 			c.at(at+".machine-classes", "site %s: machine class %s", s.Name, err)

@@ -100,3 +100,12 @@ func TestWhatIsNoSizeIsNothing(t *testing.T) {
 	require.ErrorContains(t, err, `"lots" is no size`)
 	require.Zero(t, n)
 }
+
+func TestAMachineClassThatHasNoNameIsLookedAtNoFurther(t *testing.T) {
+	t.Parallel()
+	_, err := Parse([]byte(strings.Replace(metal, "graphics: {cores: 8", "Graphics: {cores: 0", 1)))
+	var ps Problems
+	require.ErrorAs(t, err, &ps)
+	require.NotContains(t, ps.Error(), "0 cores")
+	require.Contains(t, ps.Error(), `machine class "Graphics" cannot be a name`)
+}
