@@ -78,8 +78,8 @@ type Model struct {
 // New makes an estate in which every host serves version 1 and the rollover
 // is about to take them to version 2.
 func New(s Settings, plan rollover.Plan, start time.Time, seed uint64) *Model {
-	m := &Model{Settings: s, Now: start, began: 1, rng: rand.New(rand.NewPCG(seed, 1))}
-	if s.Closing > 0 {
+	m := &Model{Settings: s, Now: start, began: 1, rng: rand.New(rand.NewPCG(seed, seed))}
+	if s.Closing != 0 {
 		m.end = start.Add(s.Closing)
 	}
 	m.Grow(s.Hosts)
@@ -203,6 +203,7 @@ func (m *Model) machine(i int) {
 	if h.State == host.Faulty && h.Unserved && !h.Phase.InFlight() && m.Settings.Mend > 0 &&
 		m.Now.Sub(h.Since) >= m.Settings.Mend {
 		h.State, h.Version, h.Machine, h.Unserved = host.Serving, max(1, h.Version), true, false
+		h.Seen = m.Now // or nobody would have put it back
 		t.On, t.Refuses, t.SilentUntil, t.nextBeat = true, false, time.Time{}, m.Now
 	}
 	m.silence(h)

@@ -255,7 +255,7 @@ type Action struct {
 	Rest host.State
 }
 
-// host.State returns the state that the action puts its host into, and false if it leaves the state alone.
+// HostState returns the state that the action puts its host into, and false if it leaves the state alone.
 func (a Action) HostState() (host.State, bool) {
 	switch a.Kind {
 	case DrainHost, Refill:
