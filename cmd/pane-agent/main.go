@@ -43,10 +43,10 @@ func root() *cobra.Command {
 			"build machine, and the agent waits.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return host.New(system(), o).Run(cmd.Context()) },
 	}
-	f := run.Flags()
+	f := cmd.PersistentFlags()
 	f.StringVar(&o.Checks, "checks", o.Checks, "folder of the programs that say whether this host is fit for people")
 	f.DurationVar(&o.CheckLimit, "check-limit", o.CheckLimit, "how long one of them may take")
-	f.StringVar(&o.Sentence, "sentence", o.Sentence,
+	run.Flags().StringVar(&o.Sentence, "sentence", o.Sentence,
 		"what people read who try to sign in to a host that takes no new sessions")
 	cmd.AddCommand(run)
 	cmd.AddCommand(&cobra.Command{

@@ -58,7 +58,7 @@ func (w *World) Handler() http.Handler {
 		var k Knobs
 		if read(rw, r, &k) {
 			err := w.SetKnobs(r.PathValue("site"), k)
-			if err != nil && !errors.Is(err, platform.ErrUnknown) {
+			if err != nil && !errors.Is(err, errNoSite) {
 				err = &platform.Refusal{Why: err.Error()}
 			}
 			reply(rw, k, err)
@@ -80,8 +80,8 @@ func read(rw http.ResponseWriter, r *http.Request, into any) bool {
 func reply(rw http.ResponseWriter, body any, err error) {
 	var refusal *platform.Refusal
 	switch {
-	case errors.Is(err, platform.ErrUnknown):
-		http.Error(rw, "there is nothing of that name here", http.StatusNotFound)
+	case errors.Is(err, platform.ErrUnknown), errors.Is(err, errNoSite):
+		http.Error(rw, err.Error(), http.StatusNotFound)
 	case errors.As(err, &refusal):
 		http.Error(rw, refusal.Why, http.StatusUnprocessableEntity)
 	case err != nil:

@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -238,7 +239,7 @@ func (w *World) Knobs(siteName string) (Knobs, error) {
 	defer w.mu.Unlock()
 	s, ok := w.state.Sites[siteName]
 	if !ok {
-		return Knobs{}, platform.ErrUnknown
+		return Knobs{}, w.noSite(siteName)
 	}
 	return s.Spec.Knobs, nil
 }
@@ -252,11 +253,19 @@ func (w *World) SetKnobs(siteName string, k Knobs) error {
 	defer w.mu.Unlock()
 	s, ok := w.state.Sites[siteName]
 	if !ok {
-		return platform.ErrUnknown
+		return w.noSite(siteName)
 	}
 	s.Spec.Knobs = k
 	w.dirty = true
 	return nil
+}
+
+var errNoSite = errors.New("no such site is played here")
+
+// noSite says which sites there are instead.
+func (w *World) noSite(name string) error {
+	return fmt.Errorf("site %q: %w; there are %s", name, errNoSite,
+		strings.Join(slices.Sorted(maps.Keys(w.state.Sites)), ", "))
 }
 
 // buildMachines lists those of a site.
