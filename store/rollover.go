@@ -257,7 +257,8 @@ func RebuildSubject(rolloverID, hostID int64) string {
 	return fmt.Sprintf("rollover %d host %d", rolloverID, hostID)
 }
 
-// RebuildsAt counts the rebuilds at a site for a rollover, recent ones since the time.
+// RebuildsAt counts the rebuilds at a site for a rollover, recent ones since
+// the time. The kind is spelled out as in the index that there is for this.
 func RebuildsAt(db *gorm.DB, siteID int64, r Rollover, since time.Time) (n Rebuilds, err error) {
 	err = db.Raw(`
 		select count(*) filter (where state in ('asked', 'under way') and (input->>'version')::bigint = @version) as cloning,

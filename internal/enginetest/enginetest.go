@@ -107,7 +107,7 @@ func OnPlatform(t require.TestingT, st *store.Store, at platform.Platform) *Play
 	return p
 }
 
-// step lets half a minute pass: agents report, works end, rollovers tick.
+// Step lets half a minute pass: agents report, works end, rollovers tick.
 func (p *Played) Step() {
 	p.Time.At = p.Time.At.Add(30 * time.Second)
 	db := p.Store.DB
@@ -134,7 +134,7 @@ func (p *Played) Step() {
 	require.NoError(p.t, p.Sweep(p.ctx))
 }
 
-// settle goes on until no rollover is open; paused ones are resumed.
+// Settle goes on until no rollover is open; paused ones are resumed.
 func (p *Played) Settle() {
 	for range 300 {
 		var open []store.Rollover
@@ -152,7 +152,7 @@ func (p *Played) Settle() {
 	require.Fail(p.t, "the rollovers did not end")
 }
 
-// names returns the number of the version that a track names, "" if it names none.
+// Names returns the number of the version that a track names, "" if it names none.
 func (p *Played) Names(track string) string {
 	img, err := store.ImageNamed(p.Store.DB, "desk")
 	require.NoError(p.t, err)
@@ -166,7 +166,7 @@ func (p *Played) Names(track string) string {
 	return v.Number
 }
 
-// lost lists hosts of pools that follow live and neither run what they should nor are on their way to it.
+// Lost lists hosts of pools that follow live and neither run what they should nor are on their way to it.
 func (p *Played) Lost() (out []string) {
 	require.NoError(p.t, p.Store.DB.Raw(`
 		select h.name || ' ' || h.state || ' ' || coalesce(v.number, '-') from hosts h join pools p on p.id = h.pool_id
@@ -178,7 +178,7 @@ func (p *Played) Lost() (out []string) {
 	return out
 }
 
-// act does one thing that people do, by chance. It returns the error, which is a Problem or nothing.
+// Act does one thing that people do, by chance. It returns the error, which is a Problem or nothing.
 func (p *Played) Act(t *rapid.T) (what string, err error) {
 	version := rapid.SampledFrom(p.Numbers).Draw(t, "version")
 	pool := rapid.SampledFrom(p.Pools).Draw(t, "pool")

@@ -58,7 +58,7 @@ func (s *Site) BuildMachines(ctx context.Context) (list []platform.BuildMachine,
 // Nodes returns none: what practice machines run on is not played.
 func (s *Site) Nodes(context.Context) ([]platform.Node, error) { return nil, nil }
 
-// CheckRoom: a practice site has room.
+// CheckRoom returns nil: a practice site has room.
 func (s *Site) CheckRoom(context.Context, []string, string) error { return nil }
 
 // Machine returns platform.ErrUnknown: there is nothing behind a practice host.
