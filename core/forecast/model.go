@@ -9,6 +9,7 @@ package forecast
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"time"
 
@@ -155,12 +156,12 @@ func (m *Model) Step(d time.Duration) {
 		m.machine(i)
 	}
 	if m.end.IsZero() || m.Now.Before(m.end) {
-		expected := m.Settings.ArrivalsPerMinute * d.Minutes()
-		for expected > 0 {
-			if expected >= 1 || m.rng.Float64() < expected {
-				m.arrive()
-			}
-			expected--
+		sure, chance := math.Modf(m.Settings.ArrivalsPerMinute * d.Minutes())
+		if m.rng.Float64() < chance {
+			sure++
+		}
+		for range int(sure) {
+			m.arrive()
 		}
 	}
 	for i := range m.Truth {
@@ -184,7 +185,9 @@ func (m *Model) people(i int) {
 // broker would, by the machine's own word and not by the service's records.
 func (m *Model) arrive() {
 	n := len(m.Truth)
-	for try, at := 0, m.rng.IntN(n); try < n; try, at = try+1, (at+1)%n {
+	first := m.rng.IntN(n)
+	for try := range n {
+		at := (first + try) % n
 		t := &m.Truth[at]
 		if !t.On || t.Refuses || len(t.People) >= m.Settings.SeatsPerHost || m.Known.Hosts[at].State != host.Serving {
 			continue

@@ -99,12 +99,12 @@ func TestPeopleArriveAsManyAsTheSettingsSay(t *testing.T) {
 	m.Step(2 * time.Minute)
 	require.Equal(t, 9, m.present())
 
-	crowd.ArrivalsPerMinute = 0.5
+	crowd.ArrivalsPerMinute = 0.25
 	m = estate(crowd)
 	for range 400 {
 		m.Step(time.Minute)
 	}
-	require.InDelta(t, 200, m.present(), 30)
+	require.InDelta(t, 100, m.present(), 25)
 	keys, hosts := map[string]bool{}, 0
 	for _, t := range m.Truth {
 		hosts += min(1, len(t.People))
@@ -169,6 +169,12 @@ func TestNobodyIsSignedInWhereNobodyCanBe(t *testing.T) {
 		require.Empty(t, m.Truth[0].People, what)
 		require.Len(t, m.Truth[1].People, 4, "the others fill up, and not more: %s", what)
 	}
+	m := estate(with(func(s *Settings) { s.Hosts, s.ArrivalsPerMinute = 9, 4 }))
+	for i := range m.Truth {
+		m.Truth[i].Refuses, m.Truth[i].SilentUntil = i != 4, start.Add(time.Hour)
+	}
+	m.Step(time.Minute)
+	require.Len(t, m.Truth[4].People, 4, "the one that takes people is found, wherever they begin")
 }
 
 func TestAnAgentReportsAtItsIntervalAndConfirmsAHeartbeatLater(t *testing.T) {
