@@ -103,7 +103,8 @@ func LockRollover(db *gorm.DB, id int64) (Rollover, error) {
 // lockRollover locks no row: that would be written down, and a tick in which
 // nothing happens writes nothing.
 func lockRollover(db *gorm.DB, id int64) error {
-	return fresh(db).Exec("select pg_advisory_xact_lock(?, ?)", lockOfRollover, id).Error
+	return fresh(db).Exec("select pg_advisory_xact_lock(?, id::int) from rollovers where id = ?", lockOfRollover,
+		id).Error
 }
 
 // LockOpenRollovers returns the rollovers of a pool that have something in

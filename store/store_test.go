@@ -495,3 +495,39 @@ func TestAnErrorOfTheDatabaseSaysWhatWasAsked(t *testing.T) {
 	require.ErrorContains(t, st.DB.Exec("select from nothing").Error, "ERROR: relation") // nobody of the store asked
 	require.NotContains(t, st.DB.Exec("select from nothing").Error.Error(), "store.")
 }
+
+func TestARolloverIsChangedByOneAtATime(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	pool := hosts(t, st, 1)
+	v := store.Version{ImageID: pool.ImageID, Number: "2026.11.1", State: image.Sealed, CreatedAt: noon}
+	require.NoError(t, st.DB.Create(&v).Error)
+	r := store.Rollover{PoolID: pool.ID, TargetID: v.ID, State: rollover.Running, CreatedAt: noon}
+	require.NoError(t, st.DB.Create(&r).Error)
+	take := func(ctx context.Context, patience string) error {
+		return st.Change(ctx, "tove", noon, func(tx *store.Tx) error {
+			if err := tx.Exec("set local lock_timeout = '" + patience + "'").Error; err != nil {
+				return err
+			}
+			_, err := store.LockRollover(tx.DB, r.ID)
+			return err
+		})
+	}
+	for what, hold := range map[string]func(*store.Tx) error{
+		"by itself": func(tx *store.Tx) error { _, err := store.LockRollover(tx.DB, r.ID); return err },
+		"with the pool's others": func(tx *store.Tx) error {
+			open, err := store.LockOpenRollovers(tx.DB, pool.ID)
+			require.Len(t, open, 1)
+			return err
+		},
+	} {
+		require.NoError(t, st.Change(t.Context(), "ida", noon, func(tx *store.Tx) error {
+			require.NoError(t, hold(tx), what)
+			require.ErrorContains(t, take(t.Context(), "20ms"), "lock timeout", what)
+			return nil
+		}))
+		require.NoError(t, take(t.Context(), "10s"), what)
+	}
+	_, err := store.LockRollover(st.DB, 1<<40)
+	require.ErrorIs(t, err, store.ErrNotFound)
+}

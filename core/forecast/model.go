@@ -203,7 +203,7 @@ func (m *Model) arrive() {
 
 func (m *Model) machine(i int) {
 	t, h := &m.Truth[i], &m.Known.Hosts[i]
-	if h.State == host.Faulty && h.Unserved && !h.Phase.InFlight() && m.Settings.Mend > 0 &&
+	if h.State == host.Faulty && h.Unserved && !h.Phase.InFlight() && m.Settings.Mend != 0 &&
 		m.Now.Sub(h.Since) >= m.Settings.Mend {
 		h.State, h.Version, h.Machine, h.Unserved = host.Serving, max(1, h.Version), true, false
 		h.Seen = m.Now // or nobody would have put it back
