@@ -148,6 +148,9 @@ func (m *Model) spread(mean time.Duration) time.Duration {
 	return time.Duration(float64(mean) * (0.5 + m.rng.Float64()))
 }
 
+// happens says whether something happens that has the chance, from 0 to 1.
+func (m *Model) happens(chance float64) bool { return m.rng.Float64() < chance }
+
 // Step lets time pass, people and machines do what they do, and agents report.
 func (m *Model) Step(d time.Duration) {
 	m.Now = m.Now.Add(d)
@@ -157,7 +160,7 @@ func (m *Model) Step(d time.Duration) {
 	}
 	if m.end.IsZero() || m.Now.Before(m.end) {
 		sure, chance := math.Modf(m.Settings.ArrivalsPerMinute * d.Minutes())
-		if m.rng.Float64() < chance {
+		if m.happens(chance) {
 			sure++
 		}
 		for range int(sure) {
@@ -195,7 +198,7 @@ func (m *Model) arrive() {
 		m.next++
 		t.People = append(t.People, Person{
 			Key: fmt.Sprintf("s%d", m.next), Leaves: m.Now.Add(m.spread(m.Settings.Stay)),
-			Clings: m.rng.Float64() < m.Settings.IgnoresSignOff,
+			Clings: m.happens(m.Settings.IgnoresSignOff),
 		})
 		return
 	}
@@ -250,7 +253,7 @@ func (m *Model) heartbeat(i int) {
 		return
 	}
 	t.nextBeat = m.Now.Add(m.Settings.Heartbeat)
-	if m.rng.Float64() < m.Settings.FallsSilent {
+	if m.happens(m.Settings.FallsSilent) {
 		t.SilentUntil = m.Now.Add(m.Settings.SpeaksAgain)
 		return
 	}
@@ -357,13 +360,13 @@ func (m *Model) carryOut(a rollover.Action) {
 		h.Version, h.Vouched = m.Plan.Target, time.Time{}
 		h.Rebuild, h.Checks, h.Sessions = rollover.Task{State: rollover.UnderWay}, rollover.Task{}, nil
 		t.On, t.cloneEnds = false, m.Now.Add(m.spread(m.Settings.CloneTime))
-		t.cloneFails = m.rng.Float64() < m.Settings.CloneFails
+		t.cloneFails = m.happens(m.Settings.CloneFails)
 		m.Starts = append(m.Starts, m.Now)
 	case rollover.BootHost:
 		h.Machine = true
 	case rollover.CheckHost:
 		t.checkEnds = m.Now.Add(m.spread(m.Settings.CheckTime))
-		t.checkFails = m.rng.Float64() < m.Settings.CheckFails
+		t.checkFails = m.happens(m.Settings.CheckFails)
 	case rollover.Return:
 		h.Unserved, t.Refuses = false, false
 	case rollover.Release, rollover.Fail:
