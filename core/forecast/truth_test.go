@@ -518,14 +518,14 @@ func TestWhatIsDecidedOfAHostIsCarriedOut(t *testing.T) {
 		m.carryOut(rollover.Action{Kind: kind, Host: 1})
 	}
 	h.Confirmed = true
-	m.carryOut(rollover.Action{Kind: rollover.DrainHost, Host: 1, Batch: 3})
+	m.carryOut(rollover.Action{Kind: rollover.DrainHost, Host: 1, Batch: 1})
 	require.Equal(t, host.Draining, h.State)
 	require.Equal(t, rollover.Draining, h.Phase)
-	require.Equal(t, 3, h.Batch)
+	require.Equal(t, 1, h.Batch)
 	require.False(t, h.Confirmed)
 	act(rollover.BootHost)
 	require.True(t, h.Machine)
-	require.Equal(t, 3, h.Batch)
+	require.Equal(t, 1, h.Batch)
 	require.Equal(t, at, h.Since)
 
 	h.Unserved, truth.Refuses, h.Vouched = true, true, start
@@ -570,4 +570,17 @@ func TestDecidingCountsWhatItStarted(t *testing.T) {
 		}
 	}
 	t.Fatal("nothing was rebuilt")
+}
+
+func TestWhatKeepsARolloverWaitingIsRemembered(t *testing.T) {
+	t.Parallel()
+	m := estate(calm)
+	m.Plan.Floor = 1000
+	for range 3 {
+		m.Step(20 * time.Second)
+		m.Decide()
+	}
+	require.Equal(t, rollover.Running, m.Plan.State)
+	require.Equal(t, rollover.Decide(m.Plan, m.Known, m.Now).Holds, m.Holds)
+	require.NotEmpty(t, m.Holds)
 }
