@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -36,7 +37,7 @@ new PerformanceObserver((l) => { for (const e of l.getEntries()) window.blocks.p
 // Chromium, while ten hosts a second settle: its first picture, and the longest
 // time for which it is blocked.
 func consoleOf(ctx context.Context, r *results, db *localpg.Server, _ string) error {
-	const hosts, lasts = 2000, 30 * time.Second
+	const hosts, loads, lasts = 2000, 5, 30*time.Second
 	address, stop, err := practising(ctx, tenASecond)
 	if err != nil {
 		return err
@@ -96,23 +97,30 @@ func consoleOf(ctx context.Context, r *results, db *localpg.Server, _ string) er
 	if _, err := chromedp.Run(tab, watch); err != nil {
 		return fmt.Errorf("watch the page: %w", err)
 	}
+	// Its first picture is looked at several times, and then what follows the last of them.
+	firsts := make([]float64, loads)
+	for i := range firsts {
+		address := fmt.Sprintf("%s/rollovers/%d", service.url, rolling)
+		if err := chromedp.Do(tab, chromedp.Navigate(address)); err != nil {
+			return fmt.Errorf("open the page: %w", err)
+		}
+		for deadline := time.Now().Add(20 * time.Second); firsts[i] == 0; time.Sleep(100 * time.Millisecond) {
+			if time.Now().After(deadline) {
+				return fmt.Errorf("the page of rollover %d shows no pane", rolling)
+			}
+			if firsts[i], err = chromedp.Run(tab, chromedp.Evaluate[float64](`window.firstPane`)); err != nil {
+				return err
+			}
+		}
+	}
+	first := firsts[loads-1]
 	before := settled()
 	began := time.Now()
-	if err := chromedp.Do(tab, chromedp.Navigate(fmt.Sprintf("%s/rollovers/%d", service.url, rolling))); err != nil {
-		return fmt.Errorf("open the page: %w", err)
-	}
 	time.Sleep(lasts)
 	rate := float64(settled()-before) / time.Since(began).Seconds()
-	first, err := chromedp.Run(tab, chromedp.Evaluate[float64](`window.firstPane`))
-	if err != nil {
-		return err
-	}
 	blocks, err := chromedp.Run(tab, chromedp.Evaluate[[][2]float64](`window.blocks`))
 	if err != nil {
 		return err
-	}
-	if first == 0 {
-		return fmt.Errorf("the page of rollover %d shows no pane", rolling)
 	}
 	// What loads and draws the page first is part of the first picture.
 	longest, over := 0.0, 0
@@ -122,7 +130,9 @@ func consoleOf(ctx context.Context, r *results, db *localpg.Server, _ string) er
 		}
 	}
 	what := fmt.Sprintf("console, rollover of %d hosts of which %.0f a second settle: ", hosts, rate)
-	r.add(what+"first picture", fmt.Sprintf("%.0f ms", first), "under 1,000 ms")
+	slices.Sort(firsts)
+	r.add(fmt.Sprintf("%sfirst picture, median of %d", what, loads), fmt.Sprintf("%.0f ms", firsts[loads/2]),
+		"under 1,000 ms")
 	r.add(what+"longest block in the "+lasts.String()+" after it",
 		fmt.Sprintf("%.0f ms (%d over 50 ms)", longest, over),
 		"under 100 ms")

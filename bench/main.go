@@ -244,15 +244,17 @@ func hostPage(ctx context.Context, r *results, db *localpg.Server, _ string) err
 	if err != nil {
 		return err
 	}
-	const rounds = 20
-	began := time.Now()
-	for range rounds {
+	took := make([]time.Duration, 201)
+	for i := range took {
+		began := time.Now()
 		if _, err := c.HostPage(ctx, client.HostQuery{Pool: "p"}, 200); err != nil {
 			return err
 		}
+		took[i] = time.Since(began)
 	}
-	r.add("a page of 200 hosts out of 10,000, over HTTP",
-		fmt.Sprintf("%.1f ms", float64(time.Since(began).Microseconds())/1000/rounds), "under 50 ms")
+	slices.Sort(took)
+	r.add(fmt.Sprintf("a page of 200 hosts out of 10,000, over HTTP, median of %d", len(took)),
+		fmt.Sprintf("%.1f ms", float64(took[len(took)/2].Microseconds())/1000), "under 50 ms")
 	return nil
 }
 
