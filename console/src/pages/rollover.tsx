@@ -1,7 +1,8 @@
 import { Box, Flex, HStack, Table, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
+import { memo, useDeferredValue } from "react";
 import { useNavigate, useParams } from "react-router";
-import { api, call, type Rollover, type RolloverHost } from "../api";
+import { api, call, type Rollover, type RolloverHost, type TrailEntry } from "../api";
 import { count, counts, detail, time } from "../format";
 import { lookOfPhase, phaseOrder } from "../panes";
 import { Batches } from "../parts/batches";
@@ -256,7 +257,37 @@ function Reasons({ of: hosts }: { of: RolloverHost[] }) {
   ));
 }
 
-function Log({ id }: { id: number }) {
+/** An entry never changes: while ten come in a second, those that are there are not drawn again. */
+const Entry = memo(
+  function Entry({ of: e }: { of: TrailEntry }) {
+    return (
+      <Table.Row>
+        <Table.Cell whiteSpace="nowrap">{time(e.at)}</Table.Cell>
+        <Table.Cell>{e.verb}</Table.Cell>
+        <Table.Cell>{e.subject}</Table.Cell>
+        <Table.Cell>{e.actor}</Table.Cell>
+        <Table.Cell>
+          <Words>{e.reason || detail(e.detail)}</Words>
+        </Table.Cell>
+      </Table.Row>
+    );
+  },
+  (a, b) => a.of.seq === b.of.seq,
+);
+
+/** Entries are drawn bit by bit, when the page has nothing better to do. */
+function Entries({ of }: { of: TrailEntry[] }) {
+  const entries = useDeferredValue(of, []);
+  return (
+    <List label="Log" head={["At", "What", "Of", "By", "Why"]}>
+      {entries.map((e) => (
+        <Entry key={e.seq} of={e} />
+      ))}
+    </List>
+  );
+}
+
+const Log = memo(function Log({ id }: { id: number }) {
   const log = useQuery({
     queryKey: ["trail", "rollover", id],
     queryFn: () =>
@@ -264,23 +295,7 @@ function Log({ id }: { id: number }) {
   });
   return (
     <Panel title="Log" aside="newest first, from the trail">
-      <Shown query={log}>
-        {({ items }) => (
-          <List label="Log" head={["At", "What", "Of", "By", "Why"]}>
-            {items.map((e) => (
-              <Table.Row key={e.seq}>
-                <Table.Cell whiteSpace="nowrap">{time(e.at)}</Table.Cell>
-                <Table.Cell>{e.verb}</Table.Cell>
-                <Table.Cell>{e.subject}</Table.Cell>
-                <Table.Cell>{e.actor}</Table.Cell>
-                <Table.Cell>
-                  <Words>{e.reason || detail(e.detail)}</Words>
-                </Table.Cell>
-              </Table.Row>
-            ))}
-          </List>
-        )}
-      </Shown>
+      <Shown query={log}>{({ items }) => <Entries of={items} />}</Shown>
     </Panel>
   );
-}
+});
