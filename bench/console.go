@@ -37,7 +37,7 @@ new PerformanceObserver((l) => { for (const e of l.getEntries()) window.blocks.p
 // Chromium, while ten hosts a second settle: its first picture, and the longest
 // time for which it is blocked.
 func consoleOf(ctx context.Context, r *results, db *localpg.Server, _ string) error {
-	const hosts, loads, lasts = 2000, 5, 30*time.Second
+	const hosts, loads, lasts = 2000, 5, 30 * time.Second
 	address, stop, err := practising(ctx, tenASecond)
 	if err != nil {
 		return err
