@@ -156,7 +156,9 @@ func (s *Server) fleet() {
 		func(ctx context.Context, host, reason string) error {
 			return s.Fleet.Drain(ctx, actor(ctx), host, reason)
 		})
-	addAct("return", "Put a drained or faulty host back to service", func(ctx context.Context, host, reason string) error {
+	addAct("return", "Put a drained or faulty host back to service", func(ctx context.Context, host,
+		reason string,
+	) error {
 		return s.Fleet.Return(ctx, actor(ctx), host, reason)
 	})
 	register(s, operation{

@@ -159,7 +159,8 @@ var stateColours = map[string]text.Color{
 	string(host.Faulty): text.FgRed,
 
 	string(rollover.Waiting): text.FgYellow, string(rollover.Running): text.FgCyan,
-	string(rollover.Paused): text.FgHiYellow, string(rollover.Stopped): text.FgRed, string(rollover.Finished): text.FgGreen,
+	string(rollover.Paused): text.FgHiYellow, string(rollover.Stopped): text.FgRed,
+	string(rollover.Finished): text.FgGreen,
 
 	string(image.Capturing): text.FgCyan, string(image.Sealed): text.FgGreen, string(image.Failed): text.FgRed,
 	barred: text.FgRed,

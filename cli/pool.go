@@ -94,7 +94,9 @@ func (a *app) pool() *cobra.Command {
 				column[client.Pool]{"Follows", follows},
 				column[client.Pool]{"Version", func(p client.Pool) string { return cmp.Or(p.Target, "-") }},
 				column[client.Pool]{"Hosts", func(p client.Pool) string { return fmt.Sprint(p.Hosts) }},
-				column[client.Pool]{"Serving", func(p client.Pool) string { return fmt.Sprint(p.States[host.Serving]) }},
+				column[client.Pool]{"Serving", func(p client.Pool) string {
+					return fmt.Sprint(p.States[host.Serving])
+				}},
 				column[client.Pool]{"Sessions", func(p client.Pool) string { return fmt.Sprint(p.Sessions) }},
 				column[client.Pool]{"Free seats", func(p client.Pool) string {
 					return fmt.Sprintf("%d of %d", p.Free,

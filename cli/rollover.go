@@ -265,8 +265,8 @@ func (a *app) watchRollover() *cobra.Command {
 
 // The sign of each phase in the drawn panes; the colour says it once more.
 var phaseSigns = map[rollover.Phase]string{
-	rollover.Queued: "·", rollover.Draining: "v", rollover.Warned: "!", rollover.Emptied: "o", rollover.Rebuilding: "*",
-	rollover.Checking: "?", rollover.Done: "#", rollover.Failed: "X", rollover.Left: "-",
+	rollover.Queued: "·", rollover.Draining: "v", rollover.Warned: "!", rollover.Emptied: "o",
+	rollover.Rebuilding: "*", rollover.Checking: "?", rollover.Done: "#", rollover.Failed: "X", rollover.Left: "-",
 }
 
 func (a *app) watch(ctx context.Context, c *client.Client, id int64, until string) error {

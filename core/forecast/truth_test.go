@@ -54,8 +54,8 @@ func TestANewEstateServesAndIsAboutToRollOver(t *testing.T) {
 	early, late := false, false
 	for i, h := range m.Known.Hosts {
 		require.Equal(t, rollover.Host{
-			ID: int64(i + 1), Name: fmt.Sprintf("host-%04d", i+1), State: host.Serving, Version: 1, Stamp: 1, Machine: true,
-			Seats: 4, Seen: start, Since: start, Phase: rollover.Queued,
+			ID: int64(i + 1), Name: fmt.Sprintf("host-%04d", i+1), State: host.Serving, Version: 1, Stamp: 1,
+			Machine: true, Seats: 4, Seen: start, Since: start, Phase: rollover.Queued,
 		}, h)
 		require.True(t, m.Truth[i].On)
 		in := m.Truth[i].nextBeat.Sub(start)
@@ -66,7 +66,8 @@ func TestANewEstateServesAndIsAboutToRollOver(t *testing.T) {
 	require.True(t, early && late, "the agents do not all speak at once")
 
 	m.Grow(1)
-	require.Equal(t, rollover.Host{ID: 41, Name: "host-0041", State: host.Off, Seats: 4, Since: start}, m.Known.Hosts[40])
+	added := rollover.Host{ID: 41, Name: "host-0041", State: host.Off, Seats: 4, Since: start}
+	require.Equal(t, added, m.Known.Hosts[40])
 	require.Equal(t, Machine{}, m.Truth[40])
 }
 
@@ -159,8 +160,10 @@ func TestNobodyIsSignedInWhereNobodyCanBe(t *testing.T) {
 	t.Parallel()
 	settings := with(func(s *Settings) { s.Hosts, s.ArrivalsPerMinute = 2, 20 })
 	for what, refuse := range map[string]func(*rollover.Host, *Machine){
-		"it is off":           func(_ *rollover.Host, m *Machine) { m.On = false },
-		"it drains":           func(_ *rollover.Host, m *Machine) { m.Refuses, m.SilentUntil = true, start.Add(time.Hour) },
+		"it is off": func(_ *rollover.Host, m *Machine) { m.On = false },
+		"it drains": func(_ *rollover.Host, m *Machine) {
+			m.Refuses, m.SilentUntil = true, start.Add(time.Hour)
+		},
 		"it is not announced": func(h *rollover.Host, _ *Machine) { h.State = host.Checking },
 	} {
 		m := estate(settings)
@@ -469,7 +472,8 @@ func TestOrdersReachThePersonThatTheyAreFor(t *testing.T) {
 	beat()
 	last := order(rollover.SignOff)
 	require.Equal(t, rollover.Session{
-		Key: "s2", Person: "s2", Asked: asked, Warned: warned, Reminded: reminded, SignOffFirst: first, SignOffLast: last,
+		Key: "s2", Person: "s2", Asked: asked, Warned: warned, Reminded: reminded, SignOffFirst: first,
+		SignOffLast: last,
 	}, h.Sessions[1])
 	require.Equal(t, rollover.Session{Key: "s1", Person: "s1"}, h.Sessions[0])
 	beat()
