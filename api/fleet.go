@@ -156,11 +156,10 @@ func (s *Server) fleet() {
 		func(ctx context.Context, host, reason string) error {
 			return s.Fleet.Drain(ctx, actor(ctx), host, reason)
 		})
-	addAct("return", "Put a drained or faulty host back to service", func(ctx context.Context, host,
-		reason string,
-	) error {
-		return s.Fleet.Return(ctx, actor(ctx), host, reason)
-	})
+	addAct("return", "Put a drained or faulty host back to service",
+		func(ctx context.Context, host, reason string) error {
+			return s.Fleet.Return(ctx, actor(ctx), host, reason)
+		})
 	register(s, operation{
 		method: "POST", path: "/hosts/{host}/rebuild", on: onHost, id: "rebuild-host",
 		summary: "Give a host a new disk, by a rollover of this one host", role: role.Operator, tag: "hosts",
