@@ -82,13 +82,13 @@ func run(ctx context.Context) (err error) {
 		measure func(context.Context, *results, *localpg.Server, string) error
 	}{
 		{"decision", decide},
+		{"console", consoleOf}, // before what leaves the database much to tidy up
 		{"machines", machines},
 		{"pgbench", pgbench},
 		{"page", hostPage},
 		{"heartbeats", heartbeats},
 		{"tick", idleTick},
 		{"actions", actions},
-		{"console", consoleOf},
 	} {
 		// All of them, or those that are named.
 		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], m.name) {
