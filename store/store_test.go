@@ -246,14 +246,21 @@ func TestOrdersAreWithdrawnAndForgotten(t *testing.T) {
 		}), "a new machine is told nothing that was meant for the old one's people")
 }
 
-func TestStepsAreTakenTogetherOrNotAtAll(t *testing.T) {
-	t.Parallel()
-	st := storetest.Open(t)
-	pool := hosts(t, st, 4)
+// running is a rollover of the pool to a version that is made for it.
+func running(t *testing.T, st *store.Store, pool store.Pool) store.Rollover {
+	t.Helper()
 	v := store.Version{ImageID: pool.ImageID, Number: "2026.11.1", State: image.Sealed, CreatedAt: noon}
 	require.NoError(t, st.DB.Create(&v).Error)
 	r := store.Rollover{PoolID: pool.ID, TargetID: v.ID, State: rollover.Running, CreatedAt: noon}
 	require.NoError(t, st.DB.Create(&r).Error)
+	return r
+}
+
+func TestStepsAreTakenTogetherOrNotAtAll(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	pool := hosts(t, st, 4)
+	r := running(t, st, pool)
 	for id := range int64(4) {
 		require.NoError(t, st.DB.Create(&store.RolloverHost{
 			RolloverID: r.ID, HostID: id + 1, Phase: rollover.Queued,
@@ -500,10 +507,7 @@ func TestARolloverIsChangedByOneAtATime(t *testing.T) {
 	t.Parallel()
 	st := storetest.Open(t)
 	pool := hosts(t, st, 1)
-	v := store.Version{ImageID: pool.ImageID, Number: "2026.11.1", State: image.Sealed, CreatedAt: noon}
-	require.NoError(t, st.DB.Create(&v).Error)
-	r := store.Rollover{PoolID: pool.ID, TargetID: v.ID, State: rollover.Running, CreatedAt: noon}
-	require.NoError(t, st.DB.Create(&r).Error)
+	r := running(t, st, pool)
 	take := func(ctx context.Context, patience string) error {
 		return st.Change(ctx, "tove", noon, func(tx *store.Tx) error {
 			if err := tx.Exec("set local lock_timeout = '" + patience + "'").Error; err != nil {
