@@ -1,6 +1,7 @@
-import { queryOptions, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext } from "react";
-import { type Account, api, call, Refusal, setCsrf } from "./api";
+import { type Account, api, call, Refusal } from "./api";
+import { whoIsSignedIn } from "./parts/queries";
 import { Loading, Problem } from "./ui";
 
 /** Each has the rights of those before it. */
@@ -16,17 +17,6 @@ export function useSigned(): Signed {
   if (!signed) throw new Error("useSigned is for pages behind the sign-in");
   return signed;
 }
-
-/** Who is signed in. It is asked while the page is still being loaded. */
-export const whoIsSignedIn = queryOptions({
-  queryKey: ["session"],
-  retry: (n, error) => n < 3 && !(error instanceof Refusal && error.status === 401),
-  queryFn: async () => {
-    const me = await call(api.GET("/api/v1/session"));
-    setCsrf(me.csrf ?? "");
-    return me.account;
-  },
-});
 
 /** Shows its children to who is signed in, and the sign-in to others. */
 export function Signed({ children, otherwise }: { children: ReactNode; otherwise: ReactNode }) {

@@ -11,7 +11,7 @@ it("no page imports another, and nothing that pages share imports a page", () =>
   const pages = Object.keys(sources).filter((f) => f.startsWith("./pages/"));
   expect(pages.length).toBeGreaterThan(10);
   for (const [file, text] of Object.entries(sources)) {
-    if (file.includes(".test.") || file === "./main.tsx") continue;
+    if (file.includes(".test.") || file === "./app.tsx") continue;
     const imports = [...text.matchAll(/from "([^"]+)"/g)].map((m) => m[1]);
     expect(
       imports.filter((i) => i.includes("/pages/") || (file.startsWith("./pages/") && i.startsWith("./"))),

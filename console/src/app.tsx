@@ -1,37 +1,21 @@
 import { ChakraProvider } from "@chakra-ui/react";
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { QueryClientProvider } from "@tanstack/react-query";
 import { type ComponentType, StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
-import { Refusal } from "./api";
 import { Layout } from "./layout";
 import { SignInPage } from "./pages/sign-in";
-import { hostsOfPool, hostsOfRollover, rolloverOf } from "./parts/queries";
-import { Signed, whoIsSignedIn } from "./session";
+import { askAhead, queries } from "./parts/queries";
+import { Signed } from "./session";
 import { system } from "./theme";
 import { Empty, Loading, Page } from "./ui";
 
-const queries = new QueryClient({
-  defaultOptions: {
-    queries: {
-      staleTime: 5_000,
-      // A service that restarts is back in a moment; what it refuses it will refuse again.
-      retry: (n, error) => n < 5 && !(error instanceof Refusal && error.status >= 400 && error.status < 500),
-      retryDelay: 800,
-    },
-  },
-});
-
-void queries.prefetchQuery(whoIsSignedIn);
-
-type Params = Record<string, string | undefined>;
-
 /** A page that is loaded when somebody goes there, and with it what takes longest to ask for. */
-function page(path: string, load: () => Promise<ComponentType>, ask?: (params: Params) => void) {
+function page(path: string, load: () => Promise<ComponentType>) {
   return {
     path,
-    loader: ({ params }: { params: Params }) => {
-      ask?.(params);
+    loader: ({ request }: { request: Request }) => {
+      askAhead(new URL(request.url).pathname);
       return null;
     },
     lazy: async () => ({ Component: await load() }),
@@ -57,22 +41,10 @@ const router = createBrowserRouter([
       page("/hosts/:host", async () => (await import("./pages/host")).HostPage),
       page("/people", async () => (await import("./pages/people")).PeoplePage),
       page("/pools", async () => (await import("./pages/pools")).PoolsPage),
-      page(
-        "/pools/:pool",
-        async () => (await import("./pages/pool")).PoolPage,
-        ({ pool = "" }) => void queries.prefetchQuery(hostsOfPool(pool)),
-      ),
+      page("/pools/:pool", async () => (await import("./pages/pool")).PoolPage),
       page("/rollovers", async () => (await import("./pages/rollovers")).RolloversPage),
       page("/rollovers/new", async () => (await import("./pages/start")).StartPage),
-      page(
-        "/rollovers/:id",
-        async () => (await import("./pages/rollover")).RolloverPage,
-        ({ id }) => {
-          if (!Number(id)) return;
-          void queries.prefetchQuery(rolloverOf(Number(id)));
-          void queries.prefetchQuery(hostsOfRollover(Number(id)));
-        },
-      ),
+      page("/rollovers/:id", async () => (await import("./pages/rollover")).RolloverPage),
       page("/trail", async () => (await import("./pages/trail")).TrailPage),
       page("/estate", async () => (await import("./pages/estate")).EstatePage),
       page("/accounts", async () => (await import("./pages/accounts")).AccountsPage),
