@@ -12,9 +12,13 @@ import (
 
 // YAMLProblem is what a YAML text holds that is not taken, and where.
 type YAMLProblem struct {
-	Line int // from 1
+	Place
+	Path string // of what is wrong, as far as it is known: "steps[2].install"
 	Text string
 }
+
+// Place is where something stands in a text, both from 1.
+type Place struct{ Line, Column int }
 
 func (p *YAMLProblem) Error() string { return fmt.Sprintf("line %d: %s", p.Line, p.Text) }
 
@@ -36,21 +40,24 @@ var decimal = regexp.MustCompile(`^-?(0|[1-9][0-9]*)$`)
 // decoder takes 1.5 for 1, 017 for 15, and passes over a second document.
 func CheckYAML(text []byte) *YAMLProblem {
 	if !utf8.Valid(text) {
-		return &YAMLProblem{1, "the text is not UTF-8"}
+		return &YAMLProblem{Place: Place{1, 1}, Text: "the text is not UTF-8"}
 	}
-	line := 1
+	line, column := 1, 0
 	for _, r := range string(text) {
+		column++
 		if r == '\n' {
-			line++
+			line, column = line+1, 0
 		} else if r < ' ' && r != '\t' && r != '\r' || r == 0x7f {
-			return &YAMLProblem{line, "there is a control character"}
+			return &YAMLProblem{Place: Place{line, column}, Text: "there is a control character"}
 		}
 	}
 	var flow, dashes, dashesAt int
 	begun := false
 	for _, t := range lexer.Tokenize(string(text)) {
 		problem := func(format string, args ...any) *YAMLProblem {
-			return &YAMLProblem{t.Position.Line, fmt.Sprintf(format, args...)}
+			return &YAMLProblem{
+				Place: Place{t.Position.Line, t.Position.Column}, Text: fmt.Sprintf(format, args...),
+			}
 		}
 		switch t.Type {
 		case token.CommentType, token.SpaceType:
