@@ -1,0 +1,98 @@
+package sheet
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/dustin/go-humanize/english"
+)
+
+// Explain says in plain sentences what a build of the sheet does, in order:
+// what it begins with, a sentence for each step, and how it ends.
+func (s Sheet) Explain() []string {
+	lines := []string{fmt.Sprintf("A build machine is made at %s from %s of image %s. The whole may take %s.",
+		s.Machine.Site, s.Base, s.Image, s.TimeLimit)}
+	for i, step := range s.Steps {
+		lines = append(lines, fmt.Sprintf("%d. %s: %s", i+1, step.Name, step.explain()))
+	}
+	end := "Then the seal checks are made, the machine is sealed and captured as "
+	if s.Version.Number == "" {
+		end += "the image's next version"
+	} else {
+		end += "version " + s.Version.Number
+	}
+	end += ", its copies are delivered"
+	if s.Version.Stage {
+		end += ", it is staged"
+	}
+	end += ", and the machine is discarded."
+	lines = append(lines, end)
+	switch {
+	case strings.HasPrefix(s.Version.EndOfLife, "in "):
+		lines = append(lines, "The version may be used until "+strings.TrimPrefix(s.Version.EndOfLife, "in ")+
+			" after it was made.")
+	case s.Version.EndOfLife != "":
+		lines = append(lines, "The version may be used until "+s.Version.EndOfLife+".")
+	}
+	return lines
+}
+
+func (b Base) String() string {
+	switch {
+	case b.Track != "":
+		return "the version that track " + b.Track + " names"
+	case b.Version != "":
+		return "version " + b.Version
+	}
+	return "the base disk " + b.Disk
+}
+
+func (s Step) explain() string {
+	what := ""
+	switch {
+	case s.Script != nil:
+		first, _, _ := strings.Cut(s.Script.Text, "\n")
+		what = fmt.Sprintf("a script of %s is run by %s", english.Plural(strings.Count(strings.TrimSpace(s.Script.Text),
+			"\n"), "line", ""), strings.TrimSpace(strings.TrimPrefix(first, "#!")))
+		if len(s.Script.Arguments) > 0 {
+			what += " with the arguments " + strings.Join(s.Script.Arguments, ", ")
+		}
+		if !slices.Equal(s.ExitCodes, []int{0}) {
+			codes := make([]string, len(s.ExitCodes))
+			for i, c := range s.ExitCodes {
+				codes[i] = fmt.Sprint(c)
+			}
+			what += ", which may exit with " + english.WordSeries(codes, "or")
+		}
+	case s.Put != nil:
+		what = fmt.Sprintf("a file of %s is written to %s, for %s, with mode %s",
+			english.Plural(len(s.Put.Text), "byte", ""), s.Put.To, s.Put.Owner, s.Put.Mode)
+	case s.Install != nil:
+		what = packages(s.Install.Packages) + " installed"
+	case s.Remove != nil:
+		what = packages(s.Remove.Packages) + " removed"
+	case s.Restart != nil:
+		return fmt.Sprintf("the machine is restarted, and has to be back within %s. %s", s.Restart.Within,
+			s.OnFailure.explain())
+	}
+	return fmt.Sprintf("%s, within %s. %s", what, s.TimeLimit, s.OnFailure.explain())
+}
+
+func packages(names []string) string {
+	if len(names) == 1 {
+		return "the package " + names[0] + " is"
+	}
+	return "the packages " + english.WordSeries(names, "and") + " are"
+}
+
+func (f OnFailure) explain() string {
+	switch f.Do {
+	case GoOn:
+		return "If it fails, that is noted and the build goes on."
+	case Again:
+		return fmt.Sprintf("If it fails, it is tried again up to %s, %s later each time; then the build fails.",
+			english.Plural(f.Times, "time", ""), f.Pause)
+	}
+	return "If it fails, the build fails."
+}

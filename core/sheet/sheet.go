@@ -1,0 +1,275 @@
+// Package sheet reads build sheets, and says what is wrong with them.
+//
+// A build sheet is a YAML file that says how a version of an image is made:
+// from which base, on what machine, by which steps in their order, and what
+// the version is called and kept for. It is written once, kept where text is
+// kept, and followed every month.
+package sheet
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"nimblepane/core/image"
+	"nimblepane/core/strict"
+)
+
+// Sheet is a build sheet as it is written down. What was left out has been filled in.
+type Sheet struct {
+	Image     string  `yaml:"image" json:"image"`
+	Base      Base    `yaml:"base" json:"base"`
+	Machine   Machine `yaml:"machine" json:"machine"`
+	Steps     []Step  `yaml:"steps" json:"steps"`
+	Version   Version `yaml:"version" json:"version"`
+	TimeLimit Span    `yaml:"time-limit" json:"time_limit"` // of the whole; 4h if not given
+}
+
+// Base is what the version is made from: one of its fields is set.
+type Base struct {
+	Track   string `yaml:"track" json:"track,omitempty"`     // the version that a track of the image names
+	Version string `yaml:"version" json:"version,omitempty"` // one of the image's versions
+	Disk    string `yaml:"disk" json:"disk,omitempty"`       // a base disk in the site's storage
+}
+
+// Machine is what the build works on.
+type Machine struct {
+	Site string `yaml:"site" json:"site"`
+}
+
+// Version is what is made.
+type Version struct {
+	Number    string   `yaml:"number" json:"number,omitempty"` // the next one if not given
+	Notes     string   `yaml:"notes" json:"notes,omitempty"`
+	EndOfLife string   `yaml:"end-of-life" json:"end_of_life,omitempty"` // a date, or "in 6 months"
+	Tags      []string `yaml:"tags" json:"tags,omitempty"`
+	Stage     bool     `yaml:"stage" json:"stage,omitempty"` // point pilot at it when it is ready
+}
+
+// Span is a length of time, in whole seconds.
+type Span time.Duration
+
+// UnmarshalText reads a span such as 90m, 1h30m or 30s.
+func (s *Span) UnmarshalText(text []byte) error {
+	d, err := time.ParseDuration(string(text))
+	if err != nil || d <= 0 || d > 7*24*time.Hour || d%time.Second != 0 {
+		return fmt.Errorf("%q is no time: write it in whole seconds, such as 30s, 90m or 1h30m, at most 168h", text)
+	}
+	*s = Span(d)
+	return nil
+}
+
+// MarshalText writes the span as people do.
+func (s Span) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+func (s Span) String() string {
+	text := time.Duration(s).String()
+	if cut, ok := strings.CutSuffix(text, "m0s"); ok {
+		text = cut + "m"
+	}
+	if cut, ok := strings.CutSuffix(text, "h0m"); ok {
+		text = cut + "h"
+	}
+	return text
+}
+
+// Problem is one thing that is wrong with a sheet, and where.
+type Problem struct {
+	Line, Column int // from 1
+	Text         string
+}
+
+func (p Problem) Error() string {
+	return fmt.Sprintf("line %d, column %d: %s", p.Line, p.Column, p.Text)
+}
+
+// Problems are all that is wrong with a sheet, from its top down.
+type Problems []Problem
+
+func (ps Problems) Error() string {
+	lines := make([]string, len(ps))
+	for i, p := range ps {
+		lines[i] = p.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Bounds of a sheet.
+const (
+	MostBytes = 1 << 20
+	MostSteps = 200
+)
+
+// What is filled in when it is left out.
+const (
+	UsualTimeLimit = Span(4 * time.Hour)
+	UsualStepLimit = Span(30 * time.Minute)
+	UsualRestart   = Span(10 * time.Minute)
+	UsualPause     = Span(30 * time.Second)
+)
+
+// Parse reads a sheet, fills in what was left out, and checks it. The error is
+// Problems.
+func Parse(text []byte) (Sheet, error) {
+	var s Sheet
+	if len(text) > MostBytes {
+		return s, Problems{{1, 1, fmt.Sprintf("the sheet has %d bytes: at most %d are taken; put what is long into "+
+			"files of the image", len(text), MostBytes)}}
+	}
+	places, found := strict.ReadYAML(text, &s)
+	c := checker{places: places, unread: found}
+	for _, p := range found {
+		c.problems = append(c.problems, Problem{p.Line, p.Column, p.Text})
+	}
+	if len(c.problems) == 0 || len(places) > 1 {
+		c.sheet(&s)
+	}
+	if len(c.problems) > 0 {
+		slices.SortStableFunc(c.problems, func(a, b Problem) int {
+			return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+		})
+		return s, c.problems
+	}
+	return s, nil
+}
+
+type checker struct {
+	places   strict.Places
+	unread   []strict.YAMLProblem
+	problems Problems
+}
+
+// at reports a problem at a path such as steps[2].install, unless what is there
+// could not be read.
+func (c *checker) at(path, format string, args ...any) {
+	p := c.places.Of(path)
+	if slices.ContainsFunc(c.unread, func(u strict.YAMLProblem) bool { return u.Path == path }) {
+		return
+	}
+	c.problems = append(c.problems, Problem{p.Line, p.Column, fmt.Sprintf(format, args...)})
+}
+
+func (c *checker) has(path string) bool { _, ok := c.places[path]; return ok }
+
+func (c *checker) sheet(s *Sheet) {
+	if !c.has("image") {
+		c.at("", "the image is missing: write image: and the name of the image that a version is made of")
+	} else if err := image.CheckName(s.Image); err != nil {
+		c.at("image", "image: %s", err)
+	}
+	c.base(s.Base)
+	if !c.has("machine.site") {
+		c.at("machine", "the site is missing: write machine: {site: NAME}, where the build machine is made")
+	} else if err := image.CheckName(s.Machine.Site); err != nil {
+		c.at("machine.site", "machine.site: %s", err)
+	}
+	if s.TimeLimit == 0 {
+		s.TimeLimit = UsualTimeLimit
+	}
+	switch n := len(s.Steps); {
+	case !c.has("steps"):
+		c.at("", "the steps are missing: write steps: and under it what is done on the machine, in order")
+	case n == 0 || n > MostSteps:
+		c.at("steps", "there are %d steps: use 1 to %d", n, MostSteps)
+	}
+	seen := map[string]int{}
+	for i := range s.Steps {
+		path := fmt.Sprintf("steps[%d]", i)
+		c.step(path, &s.Steps[i])
+		if first, twice := seen[s.Steps[i].Name]; twice && s.Steps[i].Name != "" {
+			c.at(path+".name", "step %q is there twice, first in line %d: give each its own name", s.Steps[i].Name,
+				first)
+		} else {
+			seen[s.Steps[i].Name] = c.places.Of(path + ".name").Line
+		}
+	}
+	c.version(s.Version)
+}
+
+func (c *checker) base(b Base) {
+	given := 0
+	for _, text := range []string{b.Track, b.Version, b.Disk} {
+		if text != "" {
+			given++
+		}
+	}
+	switch {
+	case !c.has("base"):
+		c.at("", "the base is missing: write base: {track: live} to begin with what is in use")
+		return
+	case given != 1:
+		c.at("base", "base: %d things to begin with are named: name one of track, version and disk", given)
+		return
+	}
+	if b.Track != "" {
+		if err := image.CheckName(b.Track); err != nil {
+			c.at("base.track", "base.track: %s", err)
+		}
+	}
+	if strings.ContainsAny(b.Disk, "/\\") || b.Disk == ".." {
+		c.at("base.disk", "base.disk: %q is a path: name a disk in the site's storage, such as desk.qcow2", b.Disk)
+	}
+}
+
+var (
+	inMonths = regexp.MustCompile(`^in ([1-9][0-9]?) (days?|weeks?|months?)$`)
+	tag      = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
+)
+
+func (c *checker) version(v Version) {
+	if v.EndOfLife != "" && !inMonths.MatchString(v.EndOfLife) {
+		if _, err := time.Parse(time.DateOnly, v.EndOfLife); err != nil {
+			c.at("version.end-of-life", "version.end-of-life: %q is no date: write it as 2027-05-31 or as in 6 months",
+				v.EndOfLife)
+		}
+	}
+	for i, t := range v.Tags {
+		if !tag.MatchString(t) {
+			c.at(fmt.Sprintf("version.tags[%d]", i), "version.tags: %q: use small letters, digits and dashes, at most "+
+				"40", t)
+		}
+	}
+	if utf8.RuneCountInString(v.Notes) > 4000 {
+		c.at("version.notes", "version.notes: use at most 4000 characters")
+	}
+}
+
+// EndOfLifeFrom returns the date of the version's end-of-life when it is made at the time; nil if it has none.
+func (v Version) EndOfLifeFrom(made time.Time) *time.Time {
+	if v.EndOfLife == "" {
+		return nil
+	}
+	if day, err := time.Parse(time.DateOnly, v.EndOfLife); err == nil {
+		return &day
+	}
+	var n int
+	var unit string
+	if _, err := fmt.Sscanf(v.EndOfLife, "in %d %s", &n, &unit); err != nil {
+		return nil
+	}
+	day := made.UTC().Truncate(24 * time.Hour)
+	switch {
+	case strings.HasPrefix(unit, "day"):
+		day = day.AddDate(0, 0, n)
+	case strings.HasPrefix(unit, "week"):
+		day = day.AddDate(0, 0, 7*n)
+	default:
+		day = day.AddDate(0, n, 0)
+	}
+	return &day
+}
+
+// oneLine says whether a text can stand in a line of a table.
+func oneLine(text string, most int) bool {
+	return text != "" && utf8.RuneCountInString(text) <= most && strings.TrimSpace(text) == text &&
+		!strings.ContainsFunc(text, func(r rune) bool { return !unicode.IsPrint(r) })
+}
+
+// absolute says whether a path is one of a machine, and written plainly.
+func absolute(p string) bool { return path.IsAbs(p) && path.Clean(p) == p && p != "/" }
