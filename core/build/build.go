@@ -1,0 +1,155 @@
+// Package build decides how a version of an image is made on a build machine.
+//
+// A build has a machine made for it, does the steps of its sheet on it one
+// after the other, has it checked for whether it is fit to be sealed, has it
+// sealed and captured, discards it, and waits until the version's copies are
+// where they are needed.
+//
+// Everything is decided by one pure function, Decide. It looks at what is known
+// now (the Plan and the Snapshot) and answers with the state that the build is
+// in and Actions. It keeps nothing in mind: it may be asked at any time, twice,
+// or after a crash. Whoever calls it asks the site for what it answers, each
+// once, and asks again.
+package build
+
+import (
+	"time"
+
+	"nimblepane/core/sheet"
+)
+
+// State of a build.
+type State string
+
+const (
+	Queued     State = "queued"     // it was not decided about yet
+	Preparing  State = "preparing"  // its machine is made
+	Working    State = "working"    // its steps are done
+	Checking   State = "checking"   // whether the machine is fit to be sealed
+	Sealing    State = "sealing"    //
+	Capturing  State = "capturing"  //
+	Delivering State = "delivering" // the version's copies
+	Ready      State = "ready"
+	Failed     State = "failed"
+	Cancelled  State = "cancelled"
+)
+
+// States are all that a build can be in.
+func States() []State {
+	return []State{Queued, Preparing, Working, Checking, Sealing, Capturing, Delivering, Ready, Failed, Cancelled}
+}
+
+// Ended says that the build does nothing more than to clear up behind it.
+func (s State) Ended() bool { return s == Ready || s == Failed || s == Cancelled }
+
+// Captures says that the build is past what can be taken back: its version is there, or is being made.
+func (s State) Captures() bool { return s == Capturing || s == Delivering || s == Ready }
+
+// Plan is what a build is to do.
+type Plan struct {
+	Steps     []sheet.Step
+	TimeLimit time.Duration // of the whole, up to the capture
+	Stage     bool          // the version, when its copies are there
+}
+
+// Snapshot is all that is known of a build.
+type Snapshot struct {
+	State     State // as it was recorded
+	StartedAt time.Time
+	Cancel    string   // why it is to be cancelled, "" if it is not
+	Machine   Task     // making its machine and starting it
+	Steps     [][]Task // the tries of each step
+	Check     Task
+	Blocking  []string // what the seal checks found that blocks
+	Seal      Task
+	Capture   Task
+	Delivery  Task
+	Staged    Task
+	Discards  []Task // the tries to discard its machine
+}
+
+// Task is something that a site is asked for.
+type Task struct {
+	State   TaskState
+	Why     string // it failed
+	EndedAt time.Time
+}
+
+// TaskState is how a task stands.
+type TaskState string
+
+const (
+	Unasked    TaskState = ""
+	UnderWay   TaskState = "under way"
+	Done       TaskState = "done"
+	TaskFailed TaskState = "failed"
+)
+
+// StepState is how a step stands, as people are told.
+type StepState string
+
+const (
+	StepWaits   StepState = "waiting"
+	StepGoesOn  StepState = "under way"
+	StepDone    StepState = "done"
+	StepFailed  StepState = "failed"
+	StepNoted   StepState = "noted"   // it failed, and the build went on
+	StepDropped StepState = "dropped" // the build ended before it was done
+)
+
+// StepStates are all of them.
+func StepStates() []StepState {
+	return []StepState{StepWaits, StepGoesOn, StepDone, StepFailed, StepNoted, StepDropped}
+}
+
+// Settled says that the build is past the step.
+func (s StepState) Settled() bool { return s == StepDone || s == StepNoted }
+
+// StandsAt says how a step stands whose last try does so, in a build of the state.
+func StandsAt(step sheet.Step, last Task, state State) StepState {
+	switch last.State {
+	case Done:
+		return StepDone
+	case TaskFailed:
+		if step.OnFailure.Do == sheet.GoOn {
+			return StepNoted
+		}
+		return StepFailed
+	}
+	switch {
+	case state.Ended():
+		return StepDropped
+	case last.State == UnderWay:
+		return StepGoesOn
+	}
+	return StepWaits
+}
+
+// ActionKind is what is to be done.
+type ActionKind string
+
+const (
+	MakeMachine    ActionKind = "make machine"
+	DoStep         ActionKind = "do step"
+	CheckMachine   ActionKind = "check machine"
+	SealMachine    ActionKind = "seal machine"
+	CaptureMachine ActionKind = "capture machine"
+	StageVersion   ActionKind = "stage version"
+	DiscardMachine ActionKind = "discard machine"
+	// Settle: there is nothing left to be done.
+	Settle ActionKind = "settle"
+)
+
+// Action is something that is to be done now.
+type Action struct {
+	Kind    ActionKind
+	Step    int // its index, for DoStep
+	Attempt int // at a step or a discard, from 1
+}
+
+// Decision is what is to be done for a build, and the state that it is in then.
+type Decision struct {
+	State   State
+	Why     string // it ended as it did; what it waits for
+	Actions []Action
+}

@@ -1,0 +1,70 @@
+// Package seal says whether a machine is fit to be sealed.
+//
+// A sealed machine becomes a version, and hundreds of hosts become what it was.
+// What a machine should not pass on, or what would keep the sealing from
+// coming through, is looked for before: each seal check looks at the facts of
+// the machine and finds nothing, or says what it found and what to do about it.
+package seal
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/dustin/go-humanize/english"
+)
+
+// Facts are what is known of a machine before it is sealed.
+type Facts struct {
+	UpdatesPending []string `json:"updates_pending,omitempty"` // packages
+	RestartPending string   `json:"restart_pending,omitempty"` // what asks for a restart
+	SignedIn       []string `json:"signed_in,omitempty"`       // people
+	Secrets        []string `json:"secrets,omitempty"`         // where private keys and the like were left
+	Leftovers      []string `json:"leftovers,omitempty"`       // of steps, in temporary folders
+}
+
+// Severity is what a finding means for the sealing.
+type Severity string
+
+const (
+	Blocks Severity = "blocks"
+	Warns  Severity = "warns"
+)
+
+// Severities are all of them.
+func Severities() []Severity { return []Severity{Blocks, Warns} }
+
+// Finding is what a seal check found.
+type Finding struct {
+	Check    string   `json:"check"` // its identifier, such as "restart-pending"
+	Severity Severity `json:"severity"`
+	Evidence string   `json:"evidence"`
+	Remedy   string   `json:"remedy"` // what to do about it
+}
+
+func (f Finding) String() string { return fmt.Sprintf("%s: %s (%s)", f.Check, f.Evidence, f.Remedy) }
+
+// Check makes all seal checks and returns what they found, what blocks first.
+func Check(f Facts) (found []Finding) {
+	add := func(check string, severity Severity, evidence, remedy string) {
+		found = append(found, Finding{check, severity, evidence, remedy})
+	}
+	if f.RestartPending != "" {
+		add("restart-pending", Blocks, f.RestartPending+" waits for a restart", "add a restart as the last step")
+	}
+	if len(f.SignedIn) > 0 {
+		add("people-signed-in", Blocks, english.WordSeries(f.SignedIn, "and")+" "+
+			english.PluralWord(len(f.SignedIn), "is", "are")+" signed in", "let them sign out")
+	}
+	if len(f.Secrets) > 0 {
+		add("secrets-left", Blocks, "there are secrets in "+strings.Join(f.Secrets, ", "),
+			"remove them: everybody on every host could read them")
+	}
+	if n := len(f.UpdatesPending); n > 0 {
+		add("updates-pending", Warns, english.Plural(n, "update", "")+" "+english.PluralWord(n, "waits", "wait")+": "+
+			strings.Join(f.UpdatesPending, ", "), "apply them, or have the next version do it")
+	}
+	if len(f.Leftovers) > 0 {
+		add("leftovers", Warns, "steps left "+strings.Join(f.Leftovers, ", "), "remove what no host needs")
+	}
+	return found
+}
