@@ -5,6 +5,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+
+	"nimblepane/core/seal"
+	"nimblepane/core/sheet"
 )
 
 // Operation is what a platform is asked to do. Kinds make them, with Of.
@@ -49,6 +52,19 @@ const (
 	// RebuildHost gives a host a new disk, cloned from one of the copies, and
 	// starts it. A host that is not there is made; a disk that is there is thrown away.
 	RebuildHost Kind[Rebuild, Made] = "rebuild"
+	// MakeMachine makes a build machine and starts it, and ends when programs can
+	// be run in it. One that is there with the same specification is taken.
+	MakeMachine Kind[BuildSpec, Nothing] = "make-machine"
+	// DoStep does a step of a build sheet on a build machine. It succeeds when
+	// the step came to an end, whatever that was, and fails if it did not.
+	DoStep Kind[StepOrder, StepDone] = "do-step"
+	// InspectMachine looks for what should not be on a machine that is sealed.
+	InspectMachine Kind[Named, seal.Facts] = "inspect-machine"
+	// SealMachine strips a build machine of what makes it this one, and powers it
+	// off. It is never started again.
+	SealMachine Kind[Named, Sealed] = "seal-machine"
+	// DiscardMachine deletes a build machine with its disk. What is not there is discarded.
+	DiscardMachine Kind[Named, Nothing] = "discard-machine"
 )
 
 // Of is the operation of the kind with the input.
@@ -106,7 +122,27 @@ type Made struct {
 	Digest string `json:"digest"` // of its content, "sha256:..."
 }
 
-// Named names a copy or a captured disk.
+// StepOrder says which step is to be done where.
+type StepOrder struct {
+	BuildMachine string     `json:"build_machine"`
+	Step         sheet.Step `json:"step"`
+}
+
+// StepDone is how a step came to its end.
+type StepDone struct {
+	ExitCode int    `json:"exit_code"` // of its program, 0 if it has none and went well
+	Output   string `json:"output"`    // its last lines, of both streams, at most StepOutput bytes
+}
+
+// StepOutput is how much of a step's output is kept, in bytes.
+const StepOutput = 64 << 10
+
+// Sealed is what was done to seal a machine.
+type Sealed struct {
+	Sealing []string `json:"sealing"`
+}
+
+// Named names a copy, a captured disk or a build machine.
 type Named struct {
 	Name string `json:"name"`
 }

@@ -86,12 +86,12 @@ type Builder interface {
 
 // BuildSpec says what a build machine is made from: one of Copies and BaseDisk is set.
 type BuildSpec struct {
-	Name         string
-	MachineClass string
-	Copies       []string // of a version, at this site
-	Digest       string   // what the copy's content must have
-	BaseDisk     string   // name of a disk in the site's storage
-	Base         string   // how people call it: "counter-desk 2026.11.1" or "disk NAME"
+	Name         string   `json:"name"`
+	MachineClass string   `json:"machine_class"`
+	Copies       []string `json:"copies,omitempty"`    // of a version, at this site
+	Digest       string   `json:"digest,omitempty"`    // what the copy's content must have
+	BaseDisk     string   `json:"base_disk,omitempty"` // name of a disk in the site's storage
+	Base         string   `json:"base"`                // how people call it: "counter-desk 2026.11.1" or "disk NAME"
 }
 
 // Command is a program to be run in a build machine.

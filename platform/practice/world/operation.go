@@ -141,6 +141,8 @@ func (a act) beginCapture(c platform.Capture) (time.Duration, error) {
 	case b.MachineClass != c.MachineClass:
 		return 0, refuse("build machine %s is of class %s, and the image of class %s", b.Name, b.MachineClass,
 			c.MachineClass)
+	case b.Built != nil && !b.Built.Sealed:
+		return 0, refuse("build machine %s is not sealed", b.Name)
 	case b.Busy:
 		return 0, fmt.Errorf("build machine %s is being captured", b.Name)
 	}

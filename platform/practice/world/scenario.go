@@ -25,6 +25,10 @@ type Scenario struct {
 	Sites         []SiteSpec     `yaml:"sites"`
 	BuildMachines []BuildMachine `yaml:"build-machines"`
 	Crowds        []Crowd        `yaml:"crowds"`
+	// Packages are what build machines can install; everything, if there are none.
+	Packages []Package `yaml:"packages"`
+	// Scripts say what becomes of them in build machines. Others succeed.
+	Scripts []ScriptSpec `yaml:"scripts"`
 }
 
 // SiteSpec is a site of a scenario.
@@ -40,6 +44,7 @@ type Knobs struct {
 	Spread  float64       `yaml:"spread" json:"spread"` // a clone takes up to this part more or less
 	Boot    time.Duration `yaml:"boot" json:"boot"`
 	Check   time.Duration `yaml:"check" json:"check"`
+	Step    time.Duration `yaml:"step" json:"step"` // of a build; 20 s if not given
 	Capture time.Duration `yaml:"capture" json:"capture"`
 	Deliver time.Duration `yaml:"deliver" json:"deliver"`
 	Faults  []Fault       `yaml:"faults" json:"faults"`
@@ -116,7 +121,7 @@ func ParseScenario(b []byte) (Scenario, error) {
 func (k Knobs) Validate() error {
 	for name, d := range map[string]time.Duration{
 		"clone": k.Clone, "boot": k.Boot, "check": k.Check,
-		"capture": k.Capture, "deliver": k.Deliver,
+		"capture": k.Capture, "deliver": k.Deliver, "step": k.Step,
 	} {
 		if d < 0 {
 			return fmt.Errorf("%s of %s: use 0 or more", name, d)

@@ -47,6 +47,8 @@ type state struct {
 	People        []*person             `json:"people"`
 	Operations    map[string]*operation `json:"operations"`
 	NextSession   int                   `json:"next_session"`
+	Packages      []Package             `json:"packages,omitempty"`
+	Scripts       []ScriptSpec          `json:"scripts,omitempty"`
 }
 
 type site struct {
@@ -63,8 +65,9 @@ type disk struct {
 
 type buildMachine struct {
 	BuildMachine
-	Captures int  `json:"captures"`
-	Busy     bool `json:"busy"`
+	Captures int       `json:"captures"`
+	Busy     bool      `json:"busy"`
+	Built    *interior `json:"built,omitempty"` // nil if it is one of the scenario's
 }
 
 // New makes a world from a scenario, or goes on with the one that the file
@@ -109,7 +112,7 @@ func (w *World) begin(s Scenario) {
 	w.state = state{
 		Seed: s.Seed, Clock: Clock{Shows: start.UTC(), At: time.Now(), Rate: s.Rate},
 		Sites: map[string]*site{}, Disks: map[string]disk{}, Machines: map[string]*machine{},
-		Operations: map[string]*operation{},
+		Operations: map[string]*operation{}, Packages: s.Packages, Scripts: s.Scripts,
 	}
 	for _, spec := range s.Sites {
 		if spec.ClonesPerCopy == 0 {
@@ -278,11 +281,14 @@ func (w *World) buildMachines(siteName string) []platform.BuildMachine {
 			continue
 		}
 		m := platform.BuildMachine{
-			Name: b.Name, MachineClass: b.MachineClass, Base: b.Base, State: "running",
+			Name: b.Name, MachineClass: b.MachineClass, Base: b.Base, State: platform.MachineRunning,
 			Changes: b.changes(),
 		}
+		if b.Built != nil && b.Built.Sealed {
+			m.State = platform.MachineOff
+		}
 		if b.Busy {
-			m.State = "capturing"
+			m.State = platform.MachineCapturing
 		}
 		list = append(list, m)
 	}

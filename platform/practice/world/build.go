@@ -1,0 +1,233 @@
+package world
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"nimblepane/core/seal"
+	"nimblepane/core/sheet"
+	"nimblepane/platform"
+)
+
+// interior is what was done on a build machine that the service had made.
+type interior struct {
+	Spec     platform.BuildSpec `json:"spec"`
+	Packages []string           `json:"packages"`
+	Files    map[string]string  `json:"files"` // what was put, by path
+	Restart  string             `json:"restart,omitempty"`
+	Sealed   bool               `json:"sealed"`
+}
+
+// Package is one that a scenario's package manager has.
+type Package struct {
+	Name    string `yaml:"name"`
+	Restart bool   `yaml:"restart"` // the machine wants a restart after it
+}
+
+// ScriptSpec says what becomes of scripts that hold a text.
+type ScriptSpec struct {
+	Holds    string        `yaml:"holds"`
+	Takes    time.Duration `yaml:"takes"`
+	ExitCode int           `yaml:"exit-code"`
+	Output   string        `yaml:"output"`
+}
+
+// UsualStep is how long a step takes at a site that does not say.
+const UsualStep = 20 * time.Second
+
+func init() {
+	playing(platform.MakeMachine, act.beginMachine, act.endMachine)
+	playing(platform.DoStep, act.beginStep, act.endStep)
+	playing(platform.InspectMachine, act.beginInspection, act.endInspection)
+	playing(platform.SealMachine, act.beginSealing, act.endSealing)
+	playing(platform.DiscardMachine, act.discardMachine, nothing)
+}
+
+func (a act) beginMachine(s platform.BuildSpec) (time.Duration, error) {
+	k := a.at.Spec.Knobs
+	if b := a.buildMachine(a.Site, s.Name); b != nil {
+		if b.Built == nil || b.Built.Spec.Base != s.Base {
+			return 0, refuse("there is a build machine %q at %s already, made from %s", s.Name, a.Site, b.Base)
+		}
+		return 0, nil
+	}
+	if s.BaseDisk == "" && !slices.ContainsFunc(s.Copies, func(c string) bool {
+		d, ok := a.at.Copies[c]
+		return ok && d.Digest == s.Digest
+	}) {
+		return 0, refuse("none of the copies %s is at %s", strings.Join(s.Copies, ", "), a.Site)
+	}
+	return a.vary(k.Clone+k.Boot, k.Spread), nil
+}
+
+func (a act) endMachine(s platform.BuildSpec) (platform.Nothing, error) {
+	if a.buildMachine(a.Site, s.Name) == nil {
+		a.state.BuildMachines = append(a.state.BuildMachines, &buildMachine{
+			BuildMachine: BuildMachine{Name: s.Name, Site: a.Site, MachineClass: s.MachineClass, Base: s.Base},
+			Built:        &interior{Spec: s, Files: map[string]string{}},
+		})
+	}
+	return platform.Nothing{}, nil
+}
+
+// running returns the build machine if things can be done on it.
+func (a act) running(name string) (*buildMachine, error) {
+	b := a.buildMachine(a.Site, name)
+	switch {
+	case b == nil:
+		return nil, refuse("there is no build machine %q at %s", name, a.Site)
+	case b.Built == nil:
+		return nil, refuse("build machine %s belongs to the scenario: nothing is played in it", name)
+	case b.Built.Sealed:
+		return nil, refuse("build machine %s is sealed and off", name)
+	}
+	return b, nil
+}
+
+func (a act) beginStep(o platform.StepOrder) (time.Duration, error) {
+	if _, err := a.running(o.BuildMachine); err != nil {
+		return 0, err
+	}
+	takes := a.at.Spec.Knobs.Step
+	if takes == 0 {
+		takes = UsualStep
+	}
+	if s := a.script(o.Step); s != nil && s.Takes > 0 {
+		takes = s.Takes
+	}
+	if o.Step.Restart != nil {
+		takes = a.at.Spec.Knobs.Boot
+	}
+	return min(takes, time.Duration(o.Step.TimeLimit)), nil
+}
+
+// script returns what the scenario says of a step's script, nil if nothing.
+func (a act) script(s sheet.Step) *ScriptSpec {
+	if s.Script == nil {
+		return nil
+	}
+	for i, spec := range a.state.Scripts {
+		if strings.Contains(s.Script.Text, spec.Holds) {
+			return &a.state.Scripts[i]
+		}
+	}
+	return nil
+}
+
+func (a act) endStep(o platform.StepOrder) (done platform.StepDone, err error) {
+	b, err := a.running(o.BuildMachine)
+	if err != nil {
+		return done, err
+	}
+	m := b.Built
+	switch s := o.Step; {
+	case s.Script != nil:
+		spec := a.script(s)
+		if spec == nil {
+			return platform.StepDone{Output: "ran " + firstLine(s.Script.Text) + "\n"}, nil
+		}
+		if spec.Takes >= time.Duration(s.TimeLimit) {
+			return done, refuse("it did not end within %s, and was ended", s.TimeLimit)
+		}
+		return platform.StepDone{ExitCode: spec.ExitCode, Output: spec.Output}, nil
+	case s.Put != nil:
+		m.Files[s.Put.To] = s.Put.Text
+		return platform.StepDone{Output: fmt.Sprintf("wrote %d bytes to %s\n", len(s.Put.Text), s.Put.To)}, nil
+	case s.Install != nil:
+		return a.install(m, s.Install.Packages), nil
+	case s.Remove != nil:
+		for _, name := range s.Remove.Packages {
+			m.Packages = slices.DeleteFunc(m.Packages, func(p string) bool { return p == name })
+			done.Output += "Removing " + name + "\n"
+		}
+		return done, nil
+	case s.Restart != nil:
+		if a.at.Spec.Knobs.Boot >= time.Duration(s.Restart.Within) {
+			return done, refuse("the machine was not back within %s", s.Restart.Within)
+		}
+		m.Restart = ""
+		return platform.StepDone{Output: "the machine went down and came up\n"}, nil
+	}
+	return done, refuse("step %q does nothing that is played here", o.Step.Name)
+}
+
+// install installs all of the packages or none, as package managers do.
+func (a act) install(m *interior, names []string) (done platform.StepDone) {
+	known := func(name string) int {
+		return slices.IndexFunc(a.state.Packages, func(p Package) bool { return p.Name == name })
+	}
+	for _, name := range names {
+		if len(a.state.Packages) > 0 && known(name) < 0 {
+			return platform.StepDone{ExitCode: 100, Output: "E: Unable to locate package " + name + "\n"}
+		}
+	}
+	for _, name := range names {
+		if !slices.Contains(m.Packages, name) {
+			m.Packages = append(m.Packages, name)
+		}
+		if i := known(name); i >= 0 && a.state.Packages[i].Restart {
+			m.Restart = name
+		}
+		done.Output += "Setting up " + name + " ...\n"
+	}
+	return done
+}
+
+func firstLine(text string) string {
+	line, _, _ := strings.Cut(text, "\n")
+	return line
+}
+
+func (a act) beginInspection(n platform.Named) (time.Duration, error) {
+	_, err := a.running(n.Name)
+	return a.at.Spec.Knobs.Check, err
+}
+
+func (a act) endInspection(n platform.Named) (f seal.Facts, err error) {
+	b, err := a.running(n.Name)
+	if err != nil {
+		return f, err
+	}
+	f.RestartPending = b.Built.Restart
+	for p, text := range b.Built.Files {
+		if strings.Contains(text, "PRIVATE KEY") {
+			f.Secrets = append(f.Secrets, p)
+		}
+		if ok, _ := path.Match("/tmp/*", p); ok {
+			f.Leftovers = append(f.Leftovers, p)
+		}
+	}
+	slices.Sort(f.Secrets)
+	slices.Sort(f.Leftovers)
+	return f, nil
+}
+
+func (a act) beginSealing(n platform.Named) (time.Duration, error) {
+	b := a.buildMachine(a.Site, n.Name)
+	if b != nil && b.Built != nil && b.Built.Sealed {
+		return 0, nil
+	}
+	_, err := a.running(n.Name)
+	return a.at.Spec.Knobs.Boot, err
+}
+
+func (a act) endSealing(n platform.Named) (platform.Sealed, error) {
+	b := a.buildMachine(a.Site, n.Name)
+	if b == nil || b.Built == nil {
+		return platform.Sealed{}, refuse("build machine %s was discarded while it was sealed", n.Name)
+	}
+	b.Built.Sealed = true
+	return platform.Sealed{Sealing: []string{"host keys removed", "machine identity emptied", "powered off"}}, nil
+}
+
+func (a act) discardMachine(n platform.Named) (time.Duration, error) {
+	b := a.buildMachine(a.Site, n.Name)
+	if b != nil && b.Busy {
+		return 0, fmt.Errorf("build machine %s is being captured", n.Name)
+	}
+	a.state.BuildMachines = slices.DeleteFunc(a.state.BuildMachines, func(o *buildMachine) bool { return o == b })
+	return 0, nil
+}
