@@ -8,11 +8,14 @@ import (
 
 	"nimblepane/agent"
 	"nimblepane/core/act"
+	"nimblepane/core/build"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
 	"nimblepane/core/matter"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
+	"nimblepane/core/seal"
+	"nimblepane/core/sheet"
 	"nimblepane/platform"
 )
 
@@ -22,6 +25,8 @@ var enumerations = []enumeration{
 	enumerationOf[agent.ChecksState]("ChecksState", agent.ChecksStates()),
 	enumerationOf[agent.OrderKind]("OrderKind", []agent.OrderKind{agent.ShowText, agent.EndSession}),
 	enumerationOf[agent.SessionState]("SessionState", agent.SessionStates()),
+	enumerationOf[build.State]("BuildState", build.States()),
+	enumerationOf[build.StepState]("StepState", build.StepStates()),
 	enumerationOf[host.State]("HostState", host.States()),
 	enumerationOf[image.CopyState]("CopyState", image.CopyStates()),
 	enumerationOf[image.MoveKind]("MoveKind", []image.MoveKind{image.Advance, image.Return}),
@@ -29,6 +34,8 @@ var enumerations = []enumeration{
 	enumerationOf[image.State]("VersionState", image.States()),
 	enumerationOf[matter.Kind]("MatterKind", matter.Kinds()),
 	enumerationOf[platform.MachineState]("MachineState", platform.MachineStates()),
+	enumerationOf[seal.Severity]("Severity", seal.Severities()),
+	enumerationOf[sheet.Kind]("StepKind", sheet.AllKinds()),
 	enumerationOf[role.Role]("Role", role.Roles()),
 	enumerationOf[rollover.LogOff]("LogOff", []rollover.LogOff{rollover.Wait, rollover.Warn}),
 	enumerationOf[rollover.Phase]("Phase", rollover.Phases()),

@@ -4,9 +4,89 @@ import (
 	"context"
 	"net/http"
 	"net/url"
+	"strconv"
+	"time"
 
+	"nimblepane/core/build"
+	"nimblepane/core/seal"
+	"nimblepane/core/sheet"
 	"nimblepane/platform"
 )
+
+// StartBuild asks for a build of a sheet.
+type StartBuild struct {
+	Sheet string `json:"sheet" minLength:"1" doc:"The build sheet, in YAML"`
+}
+
+// Build is one run of a build sheet.
+type Build struct {
+	ID        int64       `json:"id"`
+	Image     string      `json:"image"`
+	Site      string      `json:"site"`
+	Base      string      `json:"base" doc:"What its machine was made from"`
+	Version   string      `json:"version" doc:"Version that it made or is making, empty before the capture"`
+	State     build.State `json:"state"`
+	Settled   bool        `json:"settled" doc:"Its machine is gone"`
+	Machine   string      `json:"machine"`
+	StartedBy string      `json:"started_by"`
+	StartedAt time.Time   `json:"started_at"`
+	EndedAt   *time.Time  `json:"ended_at,omitempty"`
+	Why       string      `json:"why" doc:"Why it ended as it did, or what it waits for"`
+	Cancel    string      `json:"cancel" doc:"Why it is being cancelled"`
+	Done      int         `json:"done" doc:"Steps that are done"`
+	Total     int         `json:"total" doc:"Steps"`
+}
+
+// BuildStep is how a step of a build stands.
+type BuildStep struct {
+	Name     string          `json:"name"`
+	Kind     sheet.Kind      `json:"kind"`
+	State    build.StepState `json:"state"`
+	Attempts int             `json:"attempts"`
+	BeganAt  *time.Time      `json:"began_at,omitempty" doc:"The first attempt"`
+	EndedAt  *time.Time      `json:"ended_at,omitempty" doc:"The last attempt"`
+	ExitCode int             `json:"exit_code"`
+	Why      string          `json:"why" doc:"Why the last attempt failed, or what it waits for"`
+	Output   string          `json:"output" doc:"Last lines of the last attempt that came to an end"`
+}
+
+// SealFinding is what a seal check found.
+type SealFinding struct {
+	Check    string        `json:"check"`
+	Severity seal.Severity `json:"severity"`
+	Evidence string        `json:"evidence"`
+	Remedy   string        `json:"remedy"`
+}
+
+// WholeBuild is a build with its steps.
+type WholeBuild struct {
+	Build
+	Sheet    string        `json:"sheet"`
+	Steps    []BuildStep   `json:"steps" nullable:"false"`
+	Findings []SealFinding `json:"findings" nullable:"false" doc:"Of the seal checks"`
+}
+
+// StartBuild begins a build. Asked twice under one key of idempotency, it is begun once.
+func (c *Client) StartBuild(ctx context.Context, in StartBuild) (WholeBuild, error) {
+	return post[WholeBuild](ctx, c, "/builds", in)
+}
+
+// Builds returns builds, the newest first; empty filters select all.
+func (c *Client) Builds(ctx context.Context, image string, state build.State, limit int) ([]Build, error) {
+	p, err := get[Page[Build]](ctx, c, "/builds",
+		values("image", image, "state", string(state), "limit", strconv.Itoa(limit)))
+	return p.Items, err
+}
+
+// Build returns the build.
+func (c *Client) Build(ctx context.Context, id int64) (WholeBuild, error) {
+	return get[WholeBuild](ctx, c, pathOf("builds", strconv.FormatInt(id, 10)), nil)
+}
+
+// CancelBuild ends a build before its capture.
+func (c *Client) CancelBuild(ctx context.Context, id int64, reason string) (WholeBuild, error) {
+	return post[WholeBuild](ctx, c, pathOf("builds", strconv.FormatInt(id, 10), "cancel"), Reason{reason})
+}
 
 // BuildMachine is a machine that a version can be captured from.
 type BuildMachine struct {

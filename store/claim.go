@@ -10,11 +10,13 @@ import (
 // settled. It has the columns id, settled, next_tick_at, held_until and claim.
 type Ticking string
 
-// RolloverTicks are those of rollovers.
-const RolloverTicks Ticking = "rollovers"
+// The tables that there are.
+const (
+	RolloverTicks Ticking = "rollovers"
+	BuildTicks    Ticking = "builds"
+)
 
-// ticking are the tables that there are.
-var ticking = map[Ticking]bool{RolloverTicks: true}
+var ticking = map[Ticking]bool{RolloverTicks: true, BuildTicks: true}
 
 // Claim is something due that a process works on. While it keeps the claim,
 // which it renews, nobody else is given the same.

@@ -9,7 +9,7 @@ import (
 
 // Whoever changes several records locks them in one order, so that two who
 // change the same ones wait for each other and do not block each other for
-// good: images, pools, rollovers, hosts, each by id; then the lock of a site's
+// good: builds, images, pools, rollovers, hosts, each by id; then the lock of a site's
 // clones; then that of the trail. An image's lock also stands for its versions
 // and tracks, and for what its pools are pinned to.
 

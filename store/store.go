@@ -141,6 +141,7 @@ const (
 	lockCapture    = 7_005 // with a digest of the build machine
 	lockPlacing    = 7_006 // with a digest of the site
 	lockOfRollover = 7_007 // with its id
+	lockOfBuild    = 7_008 // with its id
 )
 
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {

@@ -8,7 +8,6 @@ import (
 	"maps"
 	"strings"
 
-	"nimblepane/core/image"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
@@ -57,16 +56,9 @@ func (bs *Builds) Create(ctx context.Context, actor string, r BuildRequest) erro
 			return engine.Invalidf("image %s is for machines of class %s: leave the class out", img.Name,
 				img.MachineClass)
 		}
-		spec.MachineClass, spec.Digest, spec.Base, spec.BaseDisk = img.MachineClass, v.Digest, versions.Label(img, v),
-			""
-		copies, err := store.Copies(db, v.ID)
-		if err != nil {
+		spec.BaseDisk = ""
+		if err := fromVersion(db, &spec, img, v, site.ID); err != nil {
 			return err
-		}
-		for _, c := range copies {
-			if c.SiteID == site.ID && c.State == image.CopyPresent {
-				spec.Copies = append(spec.Copies, versions.CopyName(img, v, c.Ordinal))
-			}
 		}
 		if len(spec.Copies) == 0 {
 			return engine.Conflictf("%s has no copy at %s: deliver it there first", versions.Label(img, v), site.Name)

@@ -24,10 +24,11 @@ type Subjects struct {
 // heartbeats, the usual one if it is 0. What Today tells comes in this order.
 func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
 	f := fleet.New(e, heartbeat)
+	rs, vs := rollovers.New(e, f), versions.New(e)
 	return &Subjects{
 		Fleet:     f,
-		Rollovers: rollovers.New(e, f),
-		Versions:  versions.New(e),
-		Builds:    builds.New(e),
+		Rollovers: rs,
+		Versions:  vs,
+		Builds:    builds.New(e, vs),
 	}
 }

@@ -46,51 +46,63 @@ func (vs *Versions) Capture(ctx context.Context, actor string, r CaptureRequest)
 	if machine.State == platform.MachineCapturing {
 		return v, engine.Conflictf("build machine %s is being captured: wait until that is done", machine.Name)
 	}
-	now := vs.engine.Clock.Now()
-	if r.EndOfLife != nil && !r.EndOfLife.After(now) {
-		return v, engine.Invalidf("end-of-life %s is not in the future", r.EndOfLife.Format(time.DateOnly))
-	}
-	err = vs.engine.Change(ctx, actor, func(tx *store.Tx) error {
-		number := r.Number
-		if img, err = store.LockImage(tx.DB, r.Image); err != nil {
-			return err
-		}
-		versions, err := store.Versions(tx.DB, img.ID)
-		if err != nil {
-			return err
-		}
-		var numbers []string
-		for _, o := range versions {
-			numbers = append(numbers, o.Number)
-		}
-		// Whatever the image: two captures of one machine would take each other's clone away.
-		if busy, err := tx.LockCapture(site.Name + "/" + machine.Name); err != nil {
-			return err
-		} else if busy != "" {
-			return engine.Conflictf("build machine %s is being captured as %s: wait until that is done", machine.Name,
-				busy)
-		}
-		scheme := image.Scheme(img.Numbering)
-		if number == "" {
-			number = scheme.Next(numbers, now)
-		} else if err := scheme.CheckNew(number, numbers, now); err != nil {
-			return engine.Invalidf("%s", err)
-		}
-		v = store.Version{
-			ImageID: img.ID, Number: number, State: image.Capturing, Source: site.Name + "/" + machine.Name,
-			Notes: strings.TrimSpace(r.Notes), Tags: r.Tags, EndOfLife: r.EndOfLife, Discards: r.Discard,
-			CapturedBy: actor, CreatedAt: now, Revision: 1,
-		}
-		if err := tx.Create(&v).Error; err != nil {
-			return err
-		}
-		tx.Record(store.Entry{
-			Verb: "version.capture", Subject: Subject(img, v), Reason: v.Notes,
-			Detail: map[string]any{"from": v.Source},
-		})
-		return tx.Ask(vs.captures.Of(site.ID, store.VersionSubject(v.ID), 1, ofVersion{v.ID}))
+	err = vs.engine.Change(ctx, actor, func(tx *store.Tx) (err error) {
+		r.Site, r.BuildMachine = site.Name, machine.Name
+		v, err = vs.CaptureIn(tx, actor, r)
+		return err
 	})
 	return v, err
+}
+
+// CaptureIn is Capture of a build machine that is known to fit, as part of a change.
+func (vs *Versions) CaptureIn(tx *store.Tx, actor string, r CaptureRequest) (v store.Version, err error) {
+	if r.EndOfLife != nil && !r.EndOfLife.After(tx.Now) {
+		return v, engine.Invalidf("end-of-life %s is not in the future", r.EndOfLife.Format(time.DateOnly))
+	}
+	img, err := store.LockImage(tx.DB, r.Image)
+	if err != nil {
+		return v, err
+	}
+	site, err := store.SiteNamed(tx.DB, r.Site)
+	if err != nil {
+		return v, err
+	}
+	versions, err := store.Versions(tx.DB, img.ID)
+	if err != nil {
+		return v, err
+	}
+	var numbers []string
+	for _, o := range versions {
+		numbers = append(numbers, o.Number)
+	}
+	source := site.Name + "/" + r.BuildMachine
+	// Whatever the image: two captures of one machine would take each other's clone away.
+	if busy, err := tx.LockCapture(source); err != nil {
+		return v, err
+	} else if busy != "" {
+		return v, engine.Conflictf("build machine %s is being captured as %s: wait until that is done", r.BuildMachine,
+			busy)
+	}
+	scheme := image.Scheme(img.Numbering)
+	number := r.Number
+	if number == "" {
+		number = scheme.Next(numbers, tx.Now)
+	} else if err := scheme.CheckNew(number, numbers, tx.Now); err != nil {
+		return v, engine.Invalidf("%s", err)
+	}
+	v = store.Version{
+		ImageID: img.ID, Number: number, State: image.Capturing, Source: source,
+		Notes: strings.TrimSpace(r.Notes), Tags: r.Tags, EndOfLife: r.EndOfLife, Discards: r.Discard,
+		CapturedBy: actor, CreatedAt: tx.Now, Revision: 1,
+	}
+	if err := tx.Create(&v).Error; err != nil {
+		return v, err
+	}
+	tx.Record(store.Entry{
+		Verb: "version.capture", Subject: Subject(img, v), Reason: v.Notes,
+		Detail: map[string]any{"from": v.Source},
+	})
+	return v, tx.Ask(vs.captures.Of(site.ID, store.VersionSubject(v.ID), 1, ofVersion{v.ID}))
 }
 
 func (vs *Versions) findBuildMachine(ctx context.Context, siteName, name string) (store.Site, platform.BuildMachine,

@@ -25,6 +25,19 @@ func (vs *Versions) Stage(ctx context.Context, actor, imageName, number string, 
 	})
 }
 
+// StageIn is Stage as part of a change. A *engine.Problem has changed nothing.
+func (vs *Versions) StageIn(tx *store.Tx, imageName, number string) error {
+	img, err := store.LockImage(tx.DB, imageName)
+	if err != nil {
+		return err
+	}
+	v, err := store.VersionNumbered(tx.DB, img, number)
+	if err != nil {
+		return err
+	}
+	return advance(tx, img, v, image.Pilot, "version.stage", Activation{})
+}
+
 // Activation says how a version goes live.
 type Activation struct {
 	Reason string

@@ -1,0 +1,167 @@
+package builds
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"nimblepane/core/build"
+	"nimblepane/core/image"
+	"nimblepane/core/sheet"
+	"nimblepane/engine"
+	"nimblepane/engine/versions"
+	"nimblepane/platform"
+	"nimblepane/store"
+)
+
+// StartBuild begins a build of a sheet.
+func (bs *Builds) StartBuild(ctx context.Context, actor, text string) (b store.Build, err error) {
+	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		if b, err = bs.planned(tx, text); err != nil {
+			return err
+		}
+		b.State, b.StartedBy, b.StartedAt = build.Queued, actor, tx.Now
+		if err := tx.Create(&b).Error; err != nil {
+			return err
+		}
+		s := b.Plan.V
+		tx.Record(store.Entry{
+			Verb: "build.start", Subject: b.Name(), Scope: b.Name(),
+			Detail: map[string]any{
+				"image": s.Image, "site": s.Machine.Site, "base": s.Base.String(), "steps": len(s.Steps),
+			},
+		})
+		return nil
+	})
+	return b, err
+}
+
+// planned returns the build of a sheet, if this estate can do it.
+func (bs *Builds) planned(tx *store.Tx, text string) (b store.Build, err error) {
+	s, err := sheet.Parse([]byte(text))
+	var wrong sheet.Problems
+	if errors.As(err, &wrong) {
+		p := &engine.Problem{Kind: engine.Invalid, Text: "the sheet is not right"}
+		for _, w := range wrong {
+			p.Reasons = append(p.Reasons, w.Error())
+		}
+		return b, p
+	}
+	img, err := store.ImageNamed(tx.DB, s.Image)
+	if err != nil {
+		return b, err
+	}
+	site, err := store.SiteNamed(tx.DB, s.Machine.Site)
+	if err != nil {
+		return b, err
+	}
+	b = store.Build{ImageID: img.ID, SiteID: site.ID, Sheet: text, Plan: store.JSON[sheet.Sheet]{V: s}}
+	if number := s.Version.Number; number != "" {
+		rows, err := store.Versions(tx.DB, img.ID)
+		if err != nil {
+			return b, err
+		}
+		var numbers []string
+		for _, v := range rows {
+			numbers = append(numbers, v.Number)
+		}
+		if err := image.Scheme(img.Numbering).CheckNew(number, numbers, tx.Now); err != nil {
+			return b, engine.Invalidf("%s", err)
+		}
+	}
+	if eol := s.Version.EndOfLifeFrom(tx.Now); eol != nil && !eol.After(tx.Now) {
+		return b, engine.Invalidf("end-of-life %s is not in the future", s.Version.EndOfLife)
+	}
+	if s.Base.Disk != "" {
+		return b, nil
+	}
+	base, err := baseOf(tx, img, s.Base)
+	if err != nil {
+		return b, err
+	}
+	if err := versions.Usable(img, base); err != nil {
+		return b, err
+	}
+	copies, err := store.CopiesAt(tx.DB, base.ID, site.ID)
+	if err != nil {
+		return b, err
+	}
+	if len(copies) == 0 {
+		return b, engine.Conflictf("%s has no copy at %s: deliver it there first", versions.Label(img, base), site.Name)
+	}
+	b.BaseID = &base.ID
+	return b, nil
+}
+
+// baseOf returns the version that a base names now.
+func baseOf(tx *store.Tx, img store.Image, b sheet.Base) (store.Version, error) {
+	if b.Version != "" {
+		return store.VersionNumbered(tx.DB, img, b.Version)
+	}
+	t, err := store.TrackNamed(tx.DB, img, b.Track)
+	if err != nil {
+		return store.Version{}, err
+	}
+	if t.VersionID == nil {
+		return store.Version{}, engine.Conflictf("track %s of %s names no version yet: begin with a version or a "+
+			"base disk", b.Track, img.Name)
+	}
+	return store.VersionByID(tx.DB, *t.VersionID)
+}
+
+// Cancel ends a build before its capture, and discards its machine.
+func (bs *Builds) Cancel(ctx context.Context, actor string, id int64, reason string) error {
+	return bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		b, err := store.LockBuild(tx.DB, id)
+		switch {
+		case err != nil:
+			return err
+		case b.State.Ended():
+			return engine.Conflictf("%s is %s already", b.Name(), b.State)
+		case b.State.Captures():
+			return engine.Conflictf("%s is %s: its version is made by now; bar or retire that", b.Name(), b.State)
+		case b.Cancel != "":
+			return engine.Conflictf("%s is being cancelled already: %s", b.Name(), b.Cancel)
+		}
+		b.Cancel = strings.TrimSuffix(fmt.Sprintf("cancelled by %s: %s", actor, strings.TrimSpace(reason)), ": ")
+		tx.Record(store.Entry{Verb: "build.cancel", Subject: b.Name(), Scope: b.Name(), Reason: reason})
+		return errors.Join(tx.Save(&b).Error, tx.BuildNow(b.ID))
+	})
+}
+
+// Step is how a step of a build stands.
+type Step struct {
+	build.Task                   // the last attempt
+	Done       platform.StepDone // what the last attempt that came to an end came to
+	Attempts   int
+	BeganAt    time.Time // the first attempt; zero if it was not tried yet
+}
+
+// StepsOf returns how the steps of a build stand, from its works.
+func StepsOf(b store.Build, works []store.Work) []Step {
+	steps := make([]Step, len(b.Plan.V.Steps))
+	for i, step := range b.Plan.V.Steps {
+		s := &steps[i]
+		for _, w := range works {
+			if w.Kind != store.WorkDoStep || w.Subject != store.StepSubject(b.ID, i) {
+				continue
+			}
+			if s.Attempts++; s.Attempts == 1 {
+				s.BeganAt = w.AskedAt
+			}
+			s.Task, s.Done = stepTask(step, w)
+		}
+	}
+	return steps
+}
+
+func find(works []store.Work, kind store.WorkKind) (w store.Work, ok bool) {
+	i := slices.IndexFunc(works, func(w store.Work) bool { return w.Kind == kind })
+	if i < 0 {
+		return w, false
+	}
+	return works[i], true
+}

@@ -1,0 +1,305 @@
+package builds
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"nimblepane/core/build"
+	"nimblepane/core/image"
+	"nimblepane/core/seal"
+	"nimblepane/core/sheet"
+	"nimblepane/engine"
+	"nimblepane/engine/versions"
+	"nimblepane/platform"
+	"nimblepane/store"
+)
+
+// tick asks what is to be done for a build and does it.
+func (bs *Builds) tick(ctx context.Context, id int64) error {
+	return bs.engine.Change(ctx, engine.ServiceActor, func(tx *store.Tx) error {
+		b, err := store.LockBuild(tx.DB, id)
+		if err != nil || b.Settled {
+			return err
+		}
+		s, err := snapshot(tx.DB, b)
+		if err != nil {
+			return err
+		}
+		plan := build.Plan{
+			Steps: b.Plan.V.Steps, TimeLimit: time.Duration(b.Plan.V.TimeLimit), Stage: b.Plan.V.Version.Stage,
+		}
+		d := build.Decide(plan, s, tx.Now)
+		if d.State.Ended() && b.State.Ended() {
+			d.Why = b.Why
+		}
+		done := 0
+		for i, step := range plan.Steps {
+			if tries := s.Steps[i]; len(tries) > 0 && build.StandsAt(step, tries[len(tries)-1], b.State).Settled() {
+				done++
+			}
+		}
+		if len(d.Actions) == 0 && d.State == b.State && d.Why == b.Why && done == b.Done {
+			return nil
+		}
+		b.Done = done
+		return bs.carryOut(tx, b, d)
+	})
+}
+
+// snapshot is what is known of a build.
+func snapshot(db *gorm.DB, b store.Build) (s build.Snapshot, err error) {
+	works, err := store.BuildWorks(db, b.ID)
+	if err != nil {
+		return s, err
+	}
+	s = build.Snapshot{State: b.State, StartedAt: b.StartedAt, Cancel: b.Cancel}
+	one := func(kind store.WorkKind) build.Task {
+		w, ok := find(works, kind)
+		if !ok {
+			return build.Task{}
+		}
+		return task(w)
+	}
+	s.Machine, s.Seal = one(store.WorkMakeMachine), one(store.WorkSealMachine)
+	s.Steps = make([][]build.Task, len(b.Plan.V.Steps))
+	for _, w := range works {
+		switch w.Kind {
+		case store.WorkDoStep:
+			var in ofStep
+			if err := json.Unmarshal(w.Input, &in); err != nil {
+				return s, fmt.Errorf("read the input of work %s: %w", w.Key, err)
+			}
+			t, _ := stepTask(b.Plan.V.Steps[in.Step], w)
+			s.Steps[in.Step] = append(s.Steps[in.Step], t)
+		case store.WorkDiscardMachine:
+			s.Discards = append(s.Discards, task(w))
+		}
+	}
+	s.Check, s.Blocking = inspection(works)
+	if b.VersionID != nil {
+		if err := captured(db, b, &s); err != nil {
+			return s, err
+		}
+	}
+	switch {
+	case b.StagingFailed != "":
+		s.Staged = build.Task{State: build.TaskFailed, Why: b.StagingFailed}
+	case b.StagedAt != nil:
+		s.Staged = build.Task{State: build.Done, EndedAt: *b.StagedAt}
+	}
+	return s, nil
+}
+
+// captured adds how the build's version stands.
+func captured(db *gorm.DB, b store.Build, s *build.Snapshot) error {
+	v, err := store.VersionByID(db, *b.VersionID)
+	if err != nil {
+		return err
+	}
+	switch v.State {
+	case image.Capturing:
+		s.Capture = build.Task{State: build.UnderWay}
+		return nil
+	case image.Failed:
+		s.Capture = build.Task{State: build.TaskFailed, Why: v.Failure}
+		return nil
+	}
+	s.Capture, s.Delivery = build.Task{State: build.Done}, build.Task{State: build.Done}
+	copies, err := store.Copies(db, v.ID)
+	if err != nil {
+		return err
+	}
+	var failed []string
+	for _, c := range copies {
+		switch c.State {
+		case image.CopyDelivering:
+			s.Delivery = build.Task{State: build.UnderWay}
+			return nil
+		case image.CopyFailed:
+			failed = append(failed, c.Failure)
+		}
+	}
+	if len(failed) > 0 {
+		s.Delivery = build.Task{State: build.TaskFailed, Why: strings.Join(slices.Compact(failed), "; ")}
+	}
+	return nil
+}
+
+// task is how a work stands.
+func task(w store.Work) build.Task {
+	t := build.Task{State: build.UnderWay, Why: w.Why}
+	switch w.State {
+	case store.WorkSucceeded:
+		t.State = build.Done
+	case store.WorkFailed:
+		t.State = build.TaskFailed
+	}
+	if w.EndedAt != nil {
+		t.EndedAt = *w.EndedAt
+	}
+	return t
+}
+
+// stepTask is how a try of a step stands, and what it came to.
+func stepTask(step sheet.Step, w store.Work) (t build.Task, done platform.StepDone) {
+	t = task(w)
+	if t.State != build.Done {
+		return t, done
+	}
+	if err := json.Unmarshal(w.Output, &done); err != nil {
+		return build.Task{State: build.TaskFailed, Why: err.Error(), EndedAt: t.EndedAt}, done
+	}
+	if why := stepFailure(step, done); why != "" {
+		t.State, t.Why = build.TaskFailed, why
+	}
+	return t, done
+}
+
+// stepFailure says why a step that came to its end failed, "" if it did not.
+func stepFailure(step sheet.Step, done platform.StepDone) string {
+	if slices.Contains(step.ExitCodes, done.ExitCode) {
+		return ""
+	}
+	lines := strings.Split(strings.TrimSpace(done.Output), "\n")
+	return strings.TrimSuffix(fmt.Sprintf("exit code %d, and last it wrote: %s", done.ExitCode, lines[len(lines)-1]),
+		", and last it wrote: ")
+}
+
+// inspection is how the seal checks stand, and what they found that blocks.
+func inspection(works []store.Work) (t build.Task, blocking []string) {
+	w, ok := find(works, store.WorkInspectMachine)
+	if !ok {
+		return t, nil
+	}
+	t = task(w)
+	if t.State != build.Done {
+		return t, nil
+	}
+	for _, f := range Findings(works) {
+		if f.Severity == seal.Blocks {
+			blocking = append(blocking, f.String())
+		}
+	}
+	return t, blocking
+}
+
+// Findings are what the seal checks of a build found.
+func Findings(works []store.Work) []seal.Finding {
+	w, ok := find(works, store.WorkInspectMachine)
+	if !ok || w.State != store.WorkSucceeded {
+		return nil
+	}
+	var facts seal.Facts
+	if err := json.Unmarshal(w.Output, &facts); err != nil {
+		return []seal.Finding{{
+			Check: "inspection", Severity: seal.Blocks, Evidence: "what the site found cannot be read: " + err.Error(),
+			Remedy: "see that its platform is of this version",
+		}}
+	}
+	return seal.Check(facts)
+}
+
+// carryOut carries out a decision about a build.
+func (bs *Builds) carryOut(tx *store.Tx, b store.Build, d build.Decision) error {
+	record := func(verb, reason string, detail map[string]any) {
+		tx.Record(store.Entry{
+			Verb: "build." + verb, Subject: b.Name(), Scope: b.Name(), Reason: reason, Detail: detail,
+		})
+	}
+	subject := store.BuildSubject(b.ID)
+	for _, a := range d.Actions {
+		switch a.Kind {
+		case build.MakeMachine:
+			record(string(store.WorkMakeMachine), "", map[string]any{"machine": b.Machine()})
+			if err := tx.Ask(bs.makings.Of(b.SiteID, subject, 1, ofBuild{b.ID})); err != nil {
+				return err
+			}
+		case build.DoStep:
+			record("step", "", map[string]any{"step": b.Plan.V.Steps[a.Step].Name, "attempt": a.Attempt})
+			if err := tx.Ask(bs.steps.Of(b.SiteID, store.StepSubject(b.ID, a.Step), a.Attempt,
+				ofStep{b.ID, a.Step})); err != nil {
+				return err
+			}
+		case build.CheckMachine:
+			record(string(store.WorkInspectMachine), "", nil)
+			if err := tx.Ask(bs.inspections.Of(b.SiteID, subject, 1, ofBuild{b.ID})); err != nil {
+				return err
+			}
+		case build.SealMachine:
+			record(string(store.WorkSealMachine), "", nil)
+			if err := tx.Ask(bs.sealings.Of(b.SiteID, subject, 1, ofBuild{b.ID})); err != nil {
+				return err
+			}
+		case build.CaptureMachine:
+			if err := bs.capture(tx, &b, &d); err != nil {
+				return err
+			}
+		case build.StageVersion:
+			if err := bs.stage(tx, &b); err != nil {
+				return err
+			}
+		case build.DiscardMachine:
+			record(string(store.WorkDiscardMachine), "", map[string]any{"attempt": a.Attempt})
+			if err := tx.Ask(bs.discards.Of(b.SiteID, subject, a.Attempt, ofBuild{b.ID})); err != nil {
+				return err
+			}
+		case build.Settle:
+			b.Settled = true
+		}
+	}
+	if d.State.Ended() && !b.State.Ended() {
+		b.EndedAt = &tx.Now
+		record(string(d.State), d.Why, nil)
+	}
+	b.State, b.Why = d.State, d.Why
+	tx.Emit("build", b.Name(), nil)
+	return tx.Save(&b).Error
+}
+
+// capture begins the capture. What is refused, because somebody else took the
+// number meanwhile, fails the build.
+func (bs *Builds) capture(tx *store.Tx, b *store.Build, d *build.Decision) error {
+	s := b.Plan.V
+	img, err := store.ImageByID(tx.DB, b.ImageID)
+	if err != nil {
+		return err
+	}
+	site, err := store.SiteByID(tx.DB, b.SiteID)
+	if err != nil {
+		return err
+	}
+	v, err := bs.versions.CaptureIn(tx, b.StartedBy, versions.CaptureRequest{
+		Image: img.Name, Site: site.Name, BuildMachine: b.Machine(), Number: s.Version.Number, Notes: s.Version.Notes,
+		Tags: s.Version.Tags, EndOfLife: s.Version.EndOfLifeFrom(tx.Now),
+	})
+	var refused *engine.Problem
+	if errors.As(err, &refused) {
+		*d = build.Decision{State: build.Failed, Why: "the machine could not be captured: " + refused.Error()}
+		return nil
+	}
+	b.VersionID = &v.ID
+	return err
+}
+
+// stage points pilot at the build's version, or notes why that is refused.
+func (bs *Builds) stage(tx *store.Tx, b *store.Build) error {
+	img, v, err := versions.Of(tx.DB, *b.VersionID)
+	if err != nil {
+		return err
+	}
+	err = bs.versions.StageIn(tx, img.Name, v.Number)
+	var refused *engine.Problem
+	if errors.As(err, &refused) {
+		b.StagingFailed = refused.Error()
+		return nil
+	}
+	b.StagedAt = &tx.Now
+	return err
+}

@@ -1,0 +1,118 @@
+package store
+
+import (
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"nimblepane/core/build"
+	"nimblepane/core/sheet"
+)
+
+// Build is one run of a build sheet.
+type Build struct {
+	ID            int64
+	ImageID       int64
+	SiteID        int64
+	BaseID        *int64 // the version that its machine is made from; nil if that is a base disk
+	VersionID     *int64 // that it made, or is making
+	State         build.State
+	Settled       bool   // its machine is gone
+	Sheet         string // as it was uploaded
+	Plan          JSON[sheet.Sheet]
+	Done          int // steps that are done, or failed and were noted
+	StartedBy     string
+	StartedAt     time.Time
+	EndedAt       *time.Time
+	Cancel        string // why it is to be cancelled
+	StagedAt      *time.Time
+	StagingFailed string
+	Why           string // it ended as it did, or waits
+}
+
+// Name is how people call it.
+func (b Build) Name() string { return fmt.Sprintf("build %d", b.ID) }
+
+// Machine is what its build machine is called.
+func (b Build) Machine() string { return fmt.Sprintf("build-%d", b.ID) }
+
+// The kinds of works of builds.
+const (
+	WorkMakeMachine    WorkKind = "make-machine"
+	WorkDoStep         WorkKind = "do-step"
+	WorkInspectMachine WorkKind = "inspect-machine"
+	WorkSealMachine    WorkKind = "seal-machine"
+	WorkDiscardMachine WorkKind = "discard-machine"
+)
+
+// BuildSubject is what a work of a build is about, and StepSubject what one of a step is, by its index.
+func BuildSubject(id int64) string { return fmt.Sprintf("build %d", id) }
+
+func StepSubject(id int64, step int) string { return fmt.Sprintf("build %d step %d", id, step) }
+
+// BuildByID returns the build, or ErrNotFound.
+func BuildByID(db *gorm.DB, id int64) (Build, error) {
+	return first[Build](db, fmt.Sprintf("build %d", id), "id = ?", id)
+}
+
+// LockBuild is BuildByID, and keeps others from changing the build until the transaction ends.
+func LockBuild(db *gorm.DB, id int64) (Build, error) {
+	if err := fresh(db).Exec("select pg_advisory_xact_lock(?, id::int) from builds where id = ?", lockOfBuild,
+		id).Error; err != nil {
+		return Build{}, err
+	}
+	return BuildByID(db, id)
+}
+
+// BuildNow makes a build due.
+func (tx *Tx) BuildNow(id int64) error {
+	return tx.Exec("update builds set next_tick_at = now() where id = ? and not settled", id).Error
+}
+
+// BuildWorks returns the works of a build: by kind, step and attempt.
+func BuildWorks(db *gorm.DB, id int64) (rows []Work, err error) {
+	err = db.Where("subject = ? or subject like ?", BuildSubject(id), BuildSubject(id)+" %").
+		Where("subject like 'build %'").Order("kind, subject, attempt").Find(&rows).Error
+	return rows, err
+}
+
+// BuildRow is a build with the names that are shown of it.
+type BuildRow struct {
+	Build
+	Image, Site, Base, Version string
+}
+
+// BuildFilter selects builds; empty fields select all.
+type BuildFilter struct {
+	ID     int64
+	Image  string
+	State  build.State
+	Before int64 // only those with a smaller number
+	Limit  int
+}
+
+// BuildRows returns a page of builds, the newest first.
+func BuildRows(db *gorm.DB, f BuildFilter) (rows []BuildRow, err error) {
+	if f.ID != 0 {
+		db = db.Where("b.id = ?", f.ID)
+	}
+	if f.Image != "" {
+		db = db.Where("i.name = ?", f.Image)
+	}
+	if f.State != "" {
+		db = db.Where("b.state = ?", f.State)
+	}
+	if f.Before != 0 {
+		db = db.Where("b.id < ?", f.Before)
+	}
+	if f.Limit > 0 {
+		db = db.Limit(f.Limit)
+	}
+	err = db.Table("builds b").Select(`b.*, i.name as image, s.name as site, coalesce(v.number, '') as version,
+			coalesce(i.name || ' ' || o.number, 'disk ' || (b.plan->'base'->>'disk')) as base`).
+		Joins("join images i on i.id = b.image_id").Joins("join sites s on s.id = b.site_id").
+		Joins("left join versions v on v.id = b.version_id").Joins("left join versions o on o.id = b.base_id").
+		Order("b.id desc").Scan(&rows).Error
+	return rows, err
+}
