@@ -134,7 +134,7 @@ func New(version string) *cobra.Command {
 	)
 	cmd.AddCommand(a.job()...)
 	for _, c := range []*cobra.Command{
-		a.today(), a.estate(), a.site(), a.buildMachine(), a.image(), a.version(),
+		a.today(), a.estate(), a.site(), a.sheet(), a.build(), a.buildMachine(), a.image(), a.version(),
 		a.trial(), a.pool(), a.host(), a.session(), a.rollover(), a.drift(), a.trail(),
 	} {
 		c.GroupID = "look"
@@ -293,6 +293,11 @@ func sessionKeys(ctx context.Context, c *client.Client, args []string) ([]string
 func rolloverIDs(ctx context.Context, c *client.Client, _ []string) ([]string, error) {
 	list, err := c.Rollovers(ctx, "", "", false, 20)
 	return names(list, err, func(r client.Rollover) string { return fmt.Sprintf("%d\t%s, %s", r.ID, r.Pool, r.State) })
+}
+
+func buildIDs(ctx context.Context, c *client.Client, _ []string) ([]string, error) {
+	list, err := c.Builds(ctx, "", "", 20)
+	return names(list, err, func(b client.Build) string { return fmt.Sprintf("%d\t%s, %s", b.ID, b.Image, b.State) })
 }
 
 // completions are states or kinds as the shell completes them.

@@ -18,11 +18,14 @@ import (
 	"nimblepane/agent"
 	"nimblepane/cli"
 	"nimblepane/client"
+	"nimblepane/core/build"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
 	"nimblepane/core/matter"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
+	"nimblepane/core/seal"
+	"nimblepane/core/sheet"
 	"nimblepane/platform"
 )
 
@@ -45,6 +48,34 @@ var (
 			{Name: "pilot", Version: "2026.11.3", Since: &noon},
 			{Name: "live", Version: "2026.11.2", Since: &noon},
 		},
+	}
+	goldenBuild = client.WholeBuild{
+		Build: client.Build{
+			ID: 3, Image: "counter-desk", Site: "north-quay", Base: "counter-desk 2026.11.2",
+			State: build.Failed, Settled: true,
+			Machine: "build-3", StartedBy: "jonas", StartedAt: noon, EndedAt: &later, Done: 1, Total: 3,
+			Why: "step 2, Tide Tables, failed: exit code 100, and last it wrote: E: Unable to locate package " +
+				"tide-table",
+		},
+		Sheet: "image: counter-desk\n",
+		Steps: []client.BuildStep{
+			{
+				Name: "Fare Desk", Kind: sheet.Installs, State: build.StepDone, Attempts: 1, BeganAt: &noon,
+				EndedAt: &later,
+				Output:  "Setting up fare-desk ...\n",
+			},
+			{
+				Name: "Tide Tables", Kind: sheet.Installs, State: build.StepFailed, Attempts: 2, BeganAt: &noon,
+				EndedAt:  &later,
+				ExitCode: 100, Why: "exit code 100, and last it wrote: E: Unable to locate package tide-table",
+				Output: "\x1b]0;owned\x07E: Unable to locate package tide-table\n",
+			},
+			{Name: "Restart", Kind: sheet.Restarts, State: build.StepDropped},
+		},
+		Findings: []client.SealFinding{{
+			Check: "leftovers", Severity: seal.Warns, Evidence: "steps left /tmp/fare-desk.deb",
+			Remedy: "remove what no host needs",
+		}},
 	}
 	goldenVersions = []client.Version{
 		{
@@ -189,8 +220,11 @@ var golden = map[string]any{
 		Host: "tc-001", HostState: host.Draining, Pool: "ticket-counters", Site: "north-quay", Key: "1",
 		Person: "Ida\x1b]0;owned\x07 Strand", State: agent.Idle, Since: noon,
 	}),
-	"/rollovers":   listOf(goldenRollover),
-	"/rollovers/7": goldenRollover,
+	"/builds":          listOf(goldenBuild.Build),
+	"/builds/3":        goldenBuild,
+	"/builds/3/cancel": goldenBuild,
+	"/rollovers":       listOf(goldenRollover),
+	"/rollovers/7":     goldenRollover,
 	"/rollovers/7/hosts": listOf(
 		client.RolloverHost{
 			Host: "tc-001", State: host.Faulty, Phase: rollover.Failed, Since: noon, Batch: 1,
@@ -223,7 +257,9 @@ var golden = map[string]any{
 // shown are commands whose output is kept, by the name of its file. Lists and
 // single things are kept as a table, JSON, YAML and CSV.
 var shown = map[string]string{
-	"account-list": "account list", "drift": "drift", "estate-show": "estate show", "host-list": "host list",
+	"account-list": "account list", "build-list": "build list", "build-show": "build show 3",
+	"sheet-check": "sheet check testdata/sheet.yaml", "sheet-explain": "sheet explain testdata/sheet.yaml",
+	"drift": "drift", "estate-show": "estate show", "host-list": "host list",
 	"host-show":     "host show tc-001",
 	"image-history": "image history counter-desk", "image-list": "image list", "image-show": "image show counter-desk",
 	"pool-list": "pool list",
@@ -246,19 +282,25 @@ var done = map[string]string{
 	"rollover-pause": "rollover pause 7", "rollover-resume": "rollover resume 7",
 	"rollover-stop":    "rollover stop 7 --yes",
 	"rollover-reverse": "rollover reverse 7 --reason bad --yes", "session-tell": "session tell tc-001 1 tea",
-	"session-sign-off": "session sign-off tc-001 1 --yes",
-	"stage":            "stage counter-desk 2026.11.3 --yes",
-	"version-bar":      "version bar counter-desk 2026.11.3 --reason bad --yes",
-	"version-deliver":  "version deliver counter-desk 2026.11.3",
-	"version-retire":   "version retire counter-desk 2026.11.3 --yes",
-	"sign-out":         "sign-out",
+	"session-sign-off":  "session sign-off tc-001 1 --yes",
+	"stage":             "stage counter-desk 2026.11.3 --yes",
+	"version-bar":       "version bar counter-desk 2026.11.3 --reason bad --yes",
+	"version-deliver":   "version deliver counter-desk 2026.11.3",
+	"version-retire":    "version retire counter-desk 2026.11.3 --yes",
+	"sign-out":          "sign-out",
+	"build-cancel":      "build cancel 3 --yes",
+	"build-watch":       "build watch 3",
+	"sheet-check-wrong": "sheet check testdata/wrong.yaml",
+	"sheet-check-none":  "sheet check testdata/none.yaml",
+	"sheet-new":         "sheet new",
 }
 
 // elsewhere are commands that have tests of their own against a real service: their outcome is more than what they say.
 var elsewhere = []string{
 	"account add", "account edit", "activate", "build-machine create", "build-machine discard", "build-machine get",
 	"build-machine put", "build-machine run",
-	"build-machine start", "build-machine stop", "capture", "estate load", "password", "rollback", "rollover start",
+	"build-machine start", "build-machine stop", "build start", "capture", "estate load", "password",
+	"rollback", "rollover start",
 	"rollover watch", "sign-in",
 	"token make", "token revoke", "trail export", "trial sign", "version capture", "version edit",
 }

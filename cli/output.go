@@ -14,6 +14,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
+	"nimblepane/core/build"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
 	"nimblepane/core/rollover"
@@ -164,6 +165,11 @@ var stateColours = map[string]text.Color{
 
 	string(image.Capturing): text.FgCyan, string(image.Sealed): text.FgGreen, string(image.Failed): text.FgRed,
 	barred: text.FgRed,
+
+	string(build.Preparing): text.FgCyan, string(build.Working): text.FgCyan, string(build.Sealing): text.FgCyan,
+	string(build.Delivering): text.FgCyan, string(build.Ready): text.FgGreen, string(build.Cancelled): text.FgYellow,
+	string(build.StepDone): text.FgGreen, string(build.StepGoesOn): text.FgCyan,
+	string(build.StepNoted): text.FgYellow,
 
 	met: text.FgGreen, notMet: text.FgHiYellow,
 }

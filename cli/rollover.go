@@ -138,10 +138,10 @@ func (a *app) listRollovers() *cobra.Command {
 	return cmd
 }
 
-func parseID(s string) (int64, error) {
+func parseID(s, what string) (int64, error) {
 	id, err := strconv.ParseInt(s, 10, 64)
 	if err != nil || id < 1 {
-		return 0, usage("%q is not the number of a rollover", s)
+		return 0, usage("%q is not the number of a %s", s, what)
 	}
 	return id, nil
 }
@@ -151,7 +151,7 @@ func (a *app) showRollover() *cobra.Command {
 		Use: "show NUMBER", Short: "One rollover with its hosts", Args: named,
 		ValidArgsFunction: a.complete(rolloverIDs),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			id, err := parseID(args[0])
+			id, err := parseID(args[0], "rollover")
 			if err != nil {
 				return err
 			}
@@ -211,7 +211,7 @@ func (a *app) rolloverAct(verb, short string, needsReason bool) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: verb + " NUMBER", Short: short, Args: named, ValidArgsFunction: a.complete(rolloverIDs),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			id, err := parseID(args[0])
+			id, err := parseID(args[0], "rollover")
 			if err != nil {
 				return err
 			}
@@ -252,7 +252,7 @@ func (a *app) watchRollover() *cobra.Command {
 			"or\nfinished with failed hosts. With --until batch=N it ends as soon as batch N is there, with exit " +
 			"code 0.",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			id, err := parseID(args[0])
+			id, err := parseID(args[0], "rollover")
 			if err != nil {
 				return err
 			}
