@@ -1,11 +1,18 @@
 import { describe, expect, it } from "vitest";
-import { count, counts, day, detail, pieces, shortDigest, shortNumber, size, time } from "./format";
+import { count, counts, day, detail, duration, pieces, shortDigest, shortNumber, size, time } from "./format";
 
 describe("format", () => {
   it("writes times in UTC without seconds", () => {
     expect(time("2026-11-23T09:05:59Z")).toBe("2026-11-23 09:05");
     expect(time(undefined)).toBe("");
     expect(day("2026-11-23T09:05:59Z")).toBe("2026-11-23");
+  });
+
+  it("writes how long something took", () => {
+    expect(duration("2026-11-23T09:05:00Z", "2026-11-23T09:06:05Z")).toBe("1 min 5 s");
+    expect(duration("2026-11-23T09:05:00Z", "2026-11-23T09:05:59.6Z")).toBe("1 min 0 s");
+    expect(duration("2026-11-23T09:05:00Z", undefined)).toBe("");
+    expect(duration(undefined, "2026-11-23T09:05:00Z")).toBe("");
   });
 
   it("writes counts with the largest first and without zeros", () => {

@@ -62,3 +62,11 @@ export function detail(of: unknown): string {
 export function shortNumber(number: string): string {
   return number.replace(/^20(?=\d\d\.\d\d\.)/, "");
 }
+
+/** How long something took, in minutes and seconds; "" if it did not begin or end. */
+export function duration(from?: string | null, to?: string | null): string {
+  if (!from || !to) return "";
+  const seconds = Math.round((Date.parse(to) - Date.parse(from)) / 1000);
+  const minutes = Math.floor(seconds / 60);
+  return minutes > 0 ? `${minutes} min ${seconds % 60} s` : `${seconds} s`;
+}

@@ -15,6 +15,7 @@ import { useQuery } from "@tanstack/react-query";
 import {
   CalendarCheck,
   FileText,
+  Hammer,
   HardDrive,
   KeyRound,
   LayoutGrid,
@@ -38,6 +39,7 @@ import { FormDialog, toaster } from "./ui";
 const pages: { to: string; label: string; icon: LucideIcon; role?: Account["role"] }[] = [
   { to: "/", label: "Today", icon: CalendarCheck },
   { to: "/images", label: "Images", icon: HardDrive },
+  { to: "/builds", label: "Builds", icon: Hammer },
   { to: "/pools", label: "Pools", icon: LayoutGrid },
   { to: "/hosts", label: "Hosts", icon: Monitor },
   { to: "/people", label: "People", icon: Users },

@@ -81,7 +81,10 @@ export class Gathered {
         this.due.add("rollover");
         break;
       default:
-        this.due.add("all");
+        if (kind === "build" || kind.startsWith("build.")) {
+          this.due.add("builds");
+          this.due.add("trail");
+        } else this.due.add("all");
     }
   }
 

@@ -6,6 +6,8 @@ export type Phase = Schemas["Phase"];
 export type RolloverState = Schemas["RolloverState"];
 export type VersionState = Schemas["VersionState"];
 export type CopyState = Schemas["CopyState"];
+export type BuildState = Schemas["BuildState"];
+export type StepState = Schemas["StepState"];
 export type MachineState = Schemas["MachineState"];
 export type SessionState = Schemas["SessionState"];
 
@@ -79,6 +81,8 @@ export type Stated =
   | VersionState
   | CopyState
   | MachineState
+  | BuildState
+  | StepState
   | "barred"
   | "met"
   | "not met";
@@ -90,11 +94,14 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   finished: "green",
   sealed: "green",
   present: "green",
+  ready: "green",
   met: "green",
   draining: "orange",
   warned: "orange",
   emptied: "orange",
   paused: "orange",
+  cancelled: "orange",
+  noted: "orange",
   "not met": "orange",
   rebuilding: "teal",
   starting: "teal",
@@ -102,6 +109,10 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   running: "teal",
   capturing: "teal",
   delivering: "teal",
+  preparing: "teal",
+  working: "teal",
+  sealing: "teal",
+  "under way": "teal",
   faulty: "red",
   failed: "red",
   barred: "red",
@@ -109,6 +120,7 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   gone: "red",
   off: "gray",
   queued: "gray",
+  dropped: "gray",
   left: "gray",
   planned: "gray",
   waiting: "gray",

@@ -82,6 +82,70 @@ export interface paths {
         patch: operations["edit-account"];
         trace?: never;
     };
+    "/api/v1/builds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Builds, newest first
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-builds"];
+        put?: never;
+        /**
+         * Begin a build of a sheet
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["start-build"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/builds/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One build with its steps
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-build"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/builds/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End a build before its capture, and discard its machine
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["cancel-build"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/estate": {
         parameters: {
             query?: never;
@@ -1301,6 +1365,39 @@ export interface components {
             since: string;
             state: components["schemas"]["SessionState"];
         };
+        Build: {
+            /** @description What its machine was made from */
+            base: string;
+            /** @description Why it is being cancelled */
+            cancel: string;
+            /**
+             * Format: int64
+             * @description Steps that are done
+             */
+            done: number;
+            /** Format: date-time */
+            ended_at?: string;
+            /** Format: int64 */
+            id: number;
+            image: string;
+            machine: string;
+            /** @description Its machine is gone */
+            settled: boolean;
+            site: string;
+            /** Format: date-time */
+            started_at: string;
+            started_by: string;
+            state: components["schemas"]["BuildState"];
+            /**
+             * Format: int64
+             * @description Steps
+             */
+            total: number;
+            /** @description Version that it made or is making, empty before the capture */
+            version: string;
+            /** @description Why it ended as it did, or what it waits for */
+            why: string;
+        };
         BuildMachine: {
             base: string;
             changes: string;
@@ -1311,6 +1408,31 @@ export interface components {
             /** @description Hypervisor that it is on */
             node?: string;
             state: components["schemas"]["MachineState"];
+        };
+        /** @enum {string} */
+        BuildState: "queued" | "preparing" | "working" | "checking" | "sealing" | "capturing" | "delivering" | "ready" | "failed" | "cancelled";
+        BuildStep: {
+            /** Format: int64 */
+            attempts: number;
+            /**
+             * Format: date-time
+             * @description The first attempt
+             */
+            began_at?: string;
+            /**
+             * Format: date-time
+             * @description The last attempt
+             */
+            ended_at?: string;
+            /** Format: int64 */
+            exit_code: number;
+            kind: components["schemas"]["StepKind"];
+            name: string;
+            /** @description Last lines of the last attempt that came to an end */
+            output: string;
+            state: components["schemas"]["StepState"];
+            /** @description Why the last attempt failed, or what it waits for */
+            why: string;
         };
         Capture: {
             build_machine: string;
@@ -1616,6 +1738,11 @@ export interface components {
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
+        PageBuild: {
+            items: components["schemas"]["Build"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
         PageHost: {
             items: components["schemas"]["Host"][];
             /** @description Cursor of the next page; empty on the last */
@@ -1885,6 +2012,12 @@ export interface components {
              */
             seconds?: number;
         };
+        SealFinding: {
+            check: string;
+            evidence: string;
+            remedy: string;
+            severity: components["schemas"]["Severity"];
+        };
         Session: {
             host: string;
             host_state: components["schemas"]["HostState"];
@@ -1898,6 +2031,8 @@ export interface components {
         };
         /** @enum {string} */
         SessionState: "active" | "idle" | "disconnected";
+        /** @enum {string} */
+        Severity: "blocks" | "warns";
         Sign: {
             comment?: string;
             yes: boolean;
@@ -1957,6 +2092,10 @@ export interface components {
             leaves?: string;
             reason?: string;
         };
+        StartBuild: {
+            /** @description The build sheet, in YAML */
+            sheet: string;
+        };
         StartRollovers: {
             options?: components["schemas"]["Options"];
             pools: string[] | null;
@@ -1978,6 +2117,10 @@ export interface components {
             /** @description Version of the service */
             version: string;
         };
+        /** @enum {string} */
+        StepKind: "script" | "put" | "install" | "remove" | "restart";
+        /** @enum {string} */
+        StepState: "waiting" | "under way" | "done" | "failed" | "noted" | "dropped";
         Tell: {
             text: string;
         };
@@ -2111,6 +2254,43 @@ export interface components {
         };
         /** @enum {string} */
         VersionState: "capturing" | "sealed" | "retired" | "failed";
+        WholeBuild: {
+            /** @description What its machine was made from */
+            base: string;
+            /** @description Why it is being cancelled */
+            cancel: string;
+            /**
+             * Format: int64
+             * @description Steps that are done
+             */
+            done: number;
+            /** Format: date-time */
+            ended_at?: string;
+            /** @description Of the seal checks */
+            findings: components["schemas"]["SealFinding"][];
+            /** Format: int64 */
+            id: number;
+            image: string;
+            machine: string;
+            /** @description Its machine is gone */
+            settled: boolean;
+            sheet: string;
+            site: string;
+            /** Format: date-time */
+            started_at: string;
+            started_by: string;
+            state: components["schemas"]["BuildState"];
+            steps: components["schemas"]["BuildStep"][];
+            /**
+             * Format: int64
+             * @description Steps
+             */
+            total: number;
+            /** @description Version that it made or is making, empty before the capture */
+            version: string;
+            /** @description Why it ended as it did, or what it waits for */
+            why: string;
+        };
     };
     responses: never;
     parameters: never;
@@ -2405,6 +2585,285 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-builds": {
+        parameters: {
+            query?: {
+                /** @description Items of a page */
+                limit?: number;
+                /** @description Next of the page before */
+                cursor?: string;
+                image?: string;
+                state?: components["schemas"]["BuildState"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageBuild"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-build": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartBuild"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeBuild"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-build": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeBuild"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "cancel-build": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeBuild"];
                 };
             };
             /** @description Unauthorized */

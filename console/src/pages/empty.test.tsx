@@ -1,6 +1,7 @@
 import { screen, within } from "@testing-library/react";
 import { describe, expect, it } from "vitest";
 import { Refused, service, show } from "../testing";
+import { BuildsPage } from "./builds";
 import { HostsPage } from "./hosts";
 import { ImagesPage } from "./images";
 import { PoolsPage } from "./pools";
@@ -13,6 +14,7 @@ const list = (...items: unknown[]) => ({ items, next: "" });
 
 const pages = [
   { what: "images", page: <ImagesPage />, path: "images", says: /There is no image yet/ },
+  { what: "builds", page: <BuildsPage />, path: "builds", says: /Nothing was built yet/ },
   { what: "pools", page: <PoolsPage />, path: "pools", says: /There is no pool yet/ },
   { what: "hosts", page: <HostsPage />, path: "hosts", says: /No host is like that/ },
   { what: "rollovers", page: <RolloversPage />, path: "rollovers", says: /no rollover/i },

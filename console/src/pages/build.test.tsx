@@ -1,0 +1,118 @@
+import { screen, waitFor, within } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { expect, it } from "vitest";
+import { Refused, service, show } from "../testing";
+import { BuildPage } from "./build";
+import { BuildsPage } from "./builds";
+
+const build = {
+  id: 3,
+  image: "counter-desk",
+  site: "north-quay",
+  base: "counter-desk 2026.11.2",
+  version: "",
+  state: "failed",
+  settled: true,
+  machine: "build-3",
+  started_by: "jonas",
+  started_at: "2026-11-23T06:00:00Z",
+  ended_at: "2026-11-23T06:05:10Z",
+  why: "step 2, Tide Tables, failed: exit code 100",
+  cancel: "",
+  done: 1,
+  total: 2,
+};
+
+const whole = {
+  ...build,
+  sheet: "image: counter-desk\n",
+  steps: [
+    {
+      name: "Fare Desk",
+      kind: "install",
+      state: "done",
+      attempts: 1,
+      began_at: "2026-11-23T06:01:00Z",
+      ended_at: "2026-11-23T06:02:05Z",
+      exit_code: 0,
+      why: "",
+      output: "Setting up fare-desk ...\n",
+    },
+    {
+      name: "Tide Tables",
+      kind: "install",
+      state: "failed",
+      attempts: 3,
+      exit_code: 100,
+      why: "exit code 100",
+      output: "",
+    },
+  ],
+  findings: [
+    {
+      check: "leftovers",
+      severity: "warns",
+      evidence: "steps left /tmp/x",
+      remedy: "remove what no host needs",
+    },
+  ],
+};
+
+it("a build that failed says at which step, what that wrote, and what its checks found", async () => {
+  service({ "GET /api/v1/builds/3": whole });
+  show(<BuildPage />, "operator", "/builds/3", "/builds/:build");
+  await screen.findByText("step 2, Tide Tables, failed: exit code 100");
+  const steps = within(screen.getByRole("table", { name: "Steps" })).getAllByRole("row");
+  within(steps[1] as HTMLElement).getByText("Setting up fare-desk ...");
+  within(steps[1] as HTMLElement).getByText("1 min 5 s");
+  within(steps[2] as HTMLElement).getByText("failed");
+  within(steps[2] as HTMLElement).getByText("3");
+  within(screen.getByRole("table", { name: "Seal checks" })).getByText("steps left /tmp/x");
+  expect(screen.getByText("Machine").nextElementSibling?.textContent).toBe("build-3, discarded");
+  screen.getByText("image: counter-desk");
+  expect(screen.queryByRole("button", { name: "Cancel the build" })).toBeNull();
+});
+
+it("a build that goes on can be cancelled until its capture, by who may", async () => {
+  const going = { ...whole, state: "working", settled: false, findings: [], ended_at: undefined, why: "" };
+  const { asked } = service({ "GET /api/v1/builds/3": going, "POST /api/v1/builds/3/cancel": going });
+  show(<BuildPage />, "operator", "/builds/3", "/builds/:build");
+  const user = userEvent.setup();
+  await user.click(await screen.findByRole("button", { name: "Cancel the build" }));
+  await user.type(await screen.findByLabelText("Reason"), "not this month");
+  await user.click(within(screen.getByRole("dialog")).getByRole("button", { name: "Cancel the build" }));
+  await waitFor(() =>
+    expect(asked.find((a) => a.what === "POST /api/v1/builds/3/cancel")?.body).toEqual({
+      reason: "not this month",
+    }),
+  );
+  screen.getByText("They were not made yet.");
+});
+
+it("a build cannot be cancelled once it captures, nor by who only looks", async () => {
+  service({ "GET /api/v1/builds/3": { ...whole, state: "capturing", findings: [] } });
+  show(<BuildPage />, "operator", "/builds/3", "/builds/:build");
+  await screen.findByText("They found nothing.");
+  expect(screen.queryByRole("button", { name: "Cancel the build" })).toBeNull();
+});
+
+it("a sheet that is wrong is told of, and the form keeps it", async () => {
+  const { asked } = service({
+    "GET /api/v1/builds": { items: [build], next: "" },
+    "POST /api/v1/builds": new Refused(422, "the sheet is not right", [
+      "line 2, column 1: the base is missing",
+    ]),
+  });
+  show(<BuildsPage />, "operator", "/builds");
+  const user = userEvent.setup();
+  await screen.findByRole("link", { name: "3" });
+  screen.getByText("1 of 2");
+  await user.click(screen.getByRole("button", { name: "Start a build" }));
+  const box = await screen.findByLabelText(/^Build sheet\*?$/);
+  await user.click(box);
+  await user.paste("image: counter-desk");
+  await user.click(within(screen.getByRole("dialog")).getByRole("button", { name: "Start a build" }));
+  await screen.findByText("line 2, column 1: the base is missing");
+  expect(asked.find((a) => a.what === "POST /api/v1/builds")?.body).toEqual({ sheet: "image: counter-desk" });
+  expect((box as HTMLTextAreaElement).value).toBe("image: counter-desk");
+});

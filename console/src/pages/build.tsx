@@ -1,0 +1,136 @@
+import { Box, Table, Text } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import { useParams } from "react-router";
+import { api, type BuildStep, call, type WholeBuild } from "../api";
+import { duration, time } from "../format";
+import { useSigned } from "../session";
+import { Act, Empty, Facts, List, Page, Panel, Shown, State, To, Words } from "../ui";
+
+/** One build: what it is made of, its steps, and what the seal checks found. */
+export function BuildPage() {
+  const id = Number(useParams().build);
+  const { may } = useSigned();
+  const build = useQuery({
+    queryKey: ["builds", id],
+    queryFn: () => call(api.GET("/api/v1/builds/{id}", { params: { path: { id } } })),
+  });
+  const b = build.data;
+  return (
+    <Page
+      title={`Build ${id}`}
+      lead={
+        b && (
+          <>
+            Makes a version of <To to={`/images/${b.image}`}>{b.image}</To> at{" "}
+            <To to={`/sites/${b.site}`}>{b.site}</To>
+          </>
+        )
+      }
+      actions={
+        b &&
+        may("operator") &&
+        !b.cancel &&
+        early.includes(b.state) && (
+          <Act
+            label="Cancel the build"
+            title={`Cancel build ${id}`}
+            reason="wanted"
+            danger
+            run={(reason) =>
+              call(api.POST("/api/v1/builds/{id}/cancel", { params: { path: { id } }, body: { reason } }))
+            }
+          >
+            Its machine is discarded with what was done on it.
+          </Act>
+        )
+      }
+    >
+      <Shown query={build}>
+        {(b) => (
+          <>
+            <Panel title="Build" aside={<State of={b.state} />}>
+              <BuildFacts of={b} />
+            </Panel>
+            <Panel title="Steps" aside={`${b.done} of ${b.total} are done`}>
+              <Steps of={b.steps} />
+            </Panel>
+            <Panel title="Seal checks">
+              {b.findings.length === 0 ? (
+                <Empty>{checked.includes(b.state) ? "They found nothing." : "They were not made yet."}</Empty>
+              ) : (
+                <List label="Seal checks" head={["Check", "It", "Found", "What to do"]}>
+                  {b.findings.map((f) => (
+                    <Table.Row key={f.check}>
+                      <Table.Cell>{f.check}</Table.Cell>
+                      <Table.Cell>{f.severity}</Table.Cell>
+                      <Table.Cell>
+                        <Words>{f.evidence}</Words>
+                      </Table.Cell>
+                      <Table.Cell>{f.remedy}</Table.Cell>
+                    </Table.Row>
+                  ))}
+                </List>
+              )}
+            </Panel>
+            <Panel title="Sheet">
+              <Box as="pre" fontFamily="mono" fontSize="sm" overflowX="auto">
+                {b.sheet}
+              </Box>
+            </Panel>
+          </>
+        )}
+      </Shown>
+    </Page>
+  );
+}
+
+/** Until then a build can be cancelled. */
+const early: WholeBuild["state"][] = ["queued", "preparing", "working", "checking", "sealing"];
+/** By then the seal checks were made. */
+const checked: WholeBuild["state"][] = ["sealing", "capturing", "delivering", "ready"];
+
+function BuildFacts({ of: b }: { of: WholeBuild }) {
+  return (
+    <Facts
+      of={[
+        ["Why", b.why],
+        ["Being cancelled", b.state === "cancelled" ? "" : b.cancel],
+        [
+          "Version",
+          b.version && <To to={`/images/${b.image}/versions/${b.version}`}>{`${b.image} ${b.version}`}</To>,
+        ],
+        ["From", b.base],
+        ["Machine", b.settled ? `${b.machine}, discarded` : b.machine],
+        ["Started", `${time(b.started_at)} by ${b.started_by}`],
+        ["Ended", time(b.ended_at)],
+      ]}
+    />
+  );
+}
+
+function Steps({ of: steps }: { of: BuildStep[] }) {
+  return (
+    <List label="Steps" head={["", "Step", "Does", "State", "Tries", "Took", "Came to"]}>
+      {steps.map((s, i) => (
+        <Table.Row key={s.name} verticalAlign="top">
+          <Table.Cell>{i + 1}</Table.Cell>
+          <Table.Cell>{s.name}</Table.Cell>
+          <Table.Cell>{s.kind}</Table.Cell>
+          <Table.Cell>
+            <State of={s.state} />
+          </Table.Cell>
+          <Table.Cell>{s.attempts || ""}</Table.Cell>
+          <Table.Cell whiteSpace="nowrap">{duration(s.began_at, s.ended_at)}</Table.Cell>
+          <Table.Cell w="50%">
+            {s.why && <Words>{s.why}</Words>}
+            {s.output && (
+              <Text as="pre" fontFamily="mono" fontSize="xs" color="fg.quiet" overflowX="auto" maxH="12em">
+                {s.output.trimEnd()}
+              </Text>
+            )}
+          </Table.Cell>
+        </Table.Row>
+      ))}
+    </List>
+  );
+}

@@ -1,0 +1,45 @@
+import { Textarea } from "@chakra-ui/react";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { api, call } from "../api";
+import { FormDialog } from "../ui";
+import { Labelled } from "./fields";
+
+/** Begins a build of a sheet that is pasted, or read from a file. */
+export function StartBuild() {
+  const [sheet, setSheet] = useState("");
+  const go = useNavigate();
+  return (
+    <FormDialog
+      label="Start a build"
+      title="Start a build"
+      button={{ size: "sm", variant: "solid", colorPalette: "deep" }}
+      submit={async () => {
+        const b = await call(api.POST("/api/v1/builds", { body: { sheet } }));
+        void go(`/builds/${b.id}`);
+      }}
+    >
+      <Labelled label="Build sheet, from a file">
+        <input
+          type="file"
+          accept=".yaml,.yml"
+          onChange={async (e) => setSheet((await e.target.files?.[0]?.text()) ?? "")}
+        />
+      </Labelled>
+      <Labelled
+        label="Build sheet"
+        required
+        help="What is wrong with it is told with line and column, and then nothing is begun."
+      >
+        <Textarea
+          value={sheet}
+          onChange={(e) => setSheet(e.target.value)}
+          rows={16}
+          fontFamily="mono"
+          fontSize="sm"
+          spellCheck={false}
+        />
+      </Labelled>
+    </FormDialog>
+  );
+}
