@@ -1,12 +1,14 @@
 package main
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/core/estate"
+	"nimblepane/core/sheet"
 	"nimblepane/platform/practice/world"
 )
 
@@ -39,6 +41,23 @@ func TestTheDemoEstateAndItsScenarioBelongTogether(t *testing.T) {
 	for _, b := range scenario.BuildMachines {
 		require.True(t, sites[b.Site])
 		require.NotEmpty(t, b.Changes)
+	}
+}
+
+func TestTheDemoSheetIsRightAndItsPackagesAreThere(t *testing.T) {
+	t.Parallel()
+	s, err := sheet.Parse([]byte(sheetFile))
+	require.NoError(t, err)
+	scenario, err := world.ParseScenario([]byte(scenarioFile))
+	require.NoError(t, err)
+	for _, step := range s.Steps {
+		if step.Install == nil {
+			continue
+		}
+		for _, name := range step.Install.Packages {
+			is := func(p world.Package) bool { return p.Name == name }
+			require.True(t, slices.ContainsFunc(scenario.Packages, is), name)
+		}
 	}
 }
 

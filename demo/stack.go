@@ -25,6 +25,11 @@ var estateFile string
 //go:embed saltmarsh/scenario.yaml
 var scenarioFile string
 
+// sheetFile is the build sheet of counter-desk.
+//
+//go:embed saltmarsh/counter-desk.yaml
+var sheetFile string
+
 // stack is PostgreSQL, the practice sites and the service, on ports of loopback.
 type stack struct {
 	dir                                string // where all of it keeps its data
