@@ -132,7 +132,9 @@ func (s *Server) wholeBuild(ctx context.Context, id int64) (w client.WholeBuild,
 		}
 		w.Steps = append(w.Steps, out)
 	}
-	for _, f := range builds.Findings(works) {
+	found, made := builds.Findings(works)
+	w.Checked = made
+	for _, f := range found {
 		w.Findings = append(w.Findings, client.SealFinding(f))
 	}
 	return w, nil

@@ -108,6 +108,9 @@ func (a *app) showBuild() *cobra.Command {
 			for _, f := range b.Findings {
 				found = append(found, fmt.Sprintf("%s %s: %s; %s", f.Check, f.Severity, f.Evidence, f.Remedy))
 			}
+			if b.Checked && len(found) == 0 {
+				found = []string{"found nothing"}
+			}
 			machine := b.Machine + " at " + b.Site
 			if b.Settled {
 				machine += ", discarded"

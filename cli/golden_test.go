@@ -72,7 +72,7 @@ var (
 			},
 			{Name: "Restart", Kind: sheet.Restarts, State: build.StepDropped},
 		},
-		Findings: []client.SealFinding{{
+		Checked: true, Findings: []client.SealFinding{{
 			Check: "leftovers", Severity: seal.Warns, Evidence: "steps left /tmp/fare-desk.deb",
 			Remedy: "remove what no host needs",
 		}},

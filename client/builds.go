@@ -63,6 +63,7 @@ type WholeBuild struct {
 	Build
 	Sheet    string        `json:"sheet"`
 	Steps    []BuildStep   `json:"steps" nullable:"false"`
+	Checked  bool          `json:"checked" doc:"The seal checks were made"`
 	Findings []SealFinding `json:"findings" nullable:"false" doc:"Of the seal checks"`
 }
 

@@ -2259,6 +2259,8 @@ export interface components {
             base: string;
             /** @description Why it is being cancelled */
             cancel: string;
+            /** @description The seal checks were made */
+            checked: boolean;
             /**
              * Format: int64
              * @description Steps that are done

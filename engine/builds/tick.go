@@ -182,7 +182,8 @@ func inspection(works []store.Work) (t build.Task, blocking []string) {
 	if t.State != build.Done {
 		return t, nil
 	}
-	for _, f := range Findings(works) {
+	found, _ := Findings(works)
+	for _, f := range found {
 		if f.Severity == seal.Blocks {
 			blocking = append(blocking, f.String())
 		}
@@ -190,20 +191,20 @@ func inspection(works []store.Work) (t build.Task, blocking []string) {
 	return t, blocking
 }
 
-// Findings are what the seal checks of a build found.
-func Findings(works []store.Work) []seal.Finding {
+// Findings are what the seal checks of a build found, and whether they were made.
+func Findings(works []store.Work) (found []seal.Finding, made bool) {
 	w, ok := find(works, store.WorkInspectMachine)
 	if !ok || w.State != store.WorkSucceeded {
-		return nil
+		return nil, false
 	}
 	var facts seal.Facts
 	if err := json.Unmarshal(w.Output, &facts); err != nil {
 		return []seal.Finding{{
 			Check: "inspection", Severity: seal.Blocks, Evidence: "what the site found cannot be read: " + err.Error(),
 			Remedy: "see that its platform is of this version",
-		}}
+		}}, true
 	}
-	return seal.Check(facts)
+	return seal.Check(facts), true
 }
 
 // carryOut carries out a decision about a build.

@@ -75,6 +75,8 @@ func TestASheetBecomesAStagedVersion(t *testing.T) {
 	b := built(s, begun.ID)
 	require.Equal(t, build.Ready, b.State, b.Why)
 	require.Equal(t, 3, b.Done)
+	require.True(t, b.Checked)
+	require.Empty(t, b.Findings)
 	var kinds []sheet.Kind
 	for _, step := range b.Steps {
 		require.Equal(t, build.StepDone, step.State, step.Name)

@@ -26,6 +26,7 @@ const build = {
 const whole = {
   ...build,
   sheet: "image: counter-desk\n",
+  checked: false,
   steps: [
     {
       name: "Fare Desk",
@@ -86,11 +87,11 @@ it("a build that goes on can be cancelled until its capture, by who may", async 
       reason: "not this month",
     }),
   );
-  screen.getByText("They were not made yet.");
+  screen.getByText("They were not made.");
 });
 
 it("a build cannot be cancelled once it captures, nor by who only looks", async () => {
-  service({ "GET /api/v1/builds/3": { ...whole, state: "capturing", findings: [] } });
+  service({ "GET /api/v1/builds/3": { ...whole, state: "capturing", checked: true, findings: [] } });
   show(<BuildPage />, "operator", "/builds/3", "/builds/:build");
   await screen.findByText("They found nothing.");
   expect(screen.queryByRole("button", { name: "Cancel the build" })).toBeNull();

@@ -56,7 +56,7 @@ export function BuildPage() {
             </Panel>
             <Panel title="Seal checks">
               {b.findings.length === 0 ? (
-                <Empty>{checked.includes(b.state) ? "They found nothing." : "They were not made yet."}</Empty>
+                <Empty>{b.checked ? "They found nothing." : "They were not made."}</Empty>
               ) : (
                 <List label="Seal checks" head={["Check", "It", "Found", "What to do"]}>
                   {b.findings.map((f) => (
@@ -86,9 +86,6 @@ export function BuildPage() {
 
 /** Until then a build can be cancelled. */
 const early: WholeBuild["state"][] = ["queued", "preparing", "working", "checking", "sealing"];
-/** By then the seal checks were made. */
-const checked: WholeBuild["state"][] = ["sealing", "capturing", "delivering", "ready"];
-
 function BuildFacts({ of: b }: { of: WholeBuild }) {
   return (
     <Facts
