@@ -104,6 +104,8 @@ func (ps Problems) Error() string {
 const (
 	MostBytes = 1 << 20
 	MostSteps = 200
+	// What comes after so many problems is told when these are mended.
+	mostProblems = 100
 )
 
 // What is filled in when it is left out.
@@ -123,8 +125,9 @@ func Parse(text []byte) (Sheet, error) {
 			"files of the image", len(text), MostBytes)}}
 	}
 	places, found := strict.ReadYAML(text, &s)
-	c := checker{places: places, unread: found}
+	c := checker{places: places, unread: map[string]bool{}}
 	for _, p := range found {
+		c.unread[p.Path] = true
 		c.problems = append(c.problems, Problem{p.Line, p.Column, p.Text})
 	}
 	if len(c.problems) == 0 || len(places) > 1 {
@@ -134,24 +137,24 @@ func Parse(text []byte) (Sheet, error) {
 		slices.SortStableFunc(c.problems, func(a, b Problem) int {
 			return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
 		})
-		return s, c.problems
+		return s, c.problems[:min(len(c.problems), mostProblems)]
 	}
 	return s, nil
 }
 
 type checker struct {
 	places   strict.Places
-	unread   []strict.YAMLProblem
+	unread   map[string]bool // paths
 	problems Problems
 }
 
 // at reports a problem at a path such as steps[2].install, unless what is there
 // could not be read.
 func (c *checker) at(path, format string, args ...any) {
-	p := c.places.Of(path)
-	if slices.ContainsFunc(c.unread, func(u strict.YAMLProblem) bool { return u.Path == path }) {
+	if c.unread[path] {
 		return
 	}
+	p := c.places.Of(path)
 	c.problems = append(c.problems, Problem{p.Line, p.Column, fmt.Sprintf(format, args...)})
 }
 
@@ -179,7 +182,7 @@ func (c *checker) sheet(s *Sheet) {
 		c.at("steps", "there are %d steps: use 1 to %d", n, MostSteps)
 	}
 	seen := map[string]int{}
-	for i := range s.Steps {
+	for i := range s.Steps[:min(len(s.Steps), MostSteps)] {
 		path := fmt.Sprintf("steps[%d]", i)
 		c.step(path, &s.Steps[i])
 		if first, twice := seen[s.Steps[i].Name]; twice && s.Steps[i].Name != "" {

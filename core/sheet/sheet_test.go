@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 	"testing"
@@ -195,6 +196,8 @@ func TestASheetHasAsManyStepsAsItMay(t *testing.T) {
 	require.NoError(t, err)
 	_, err = Parse(steps(MostSteps + 1))
 	require.ErrorContains(t, err, "line 4, column 1: there are 201 steps: use 1 to 200")
+	_, err = Parse(bytes.ReplaceAll(steps(MostSteps+1), []byte("restart"), []byte("reboot")))
+	require.Len(t, err, mostProblems, "what is wrong with all of them is too much to read")
 	_, err = Parse([]byte("image: desk\nbase: {track: live}\nmachine: {site: a}\n"))
 	require.ErrorContains(t, err, "the steps are missing")
 }

@@ -23,8 +23,9 @@ type Place struct{ Line, Column int }
 func (p *YAMLProblem) Error() string { return fmt.Sprintf("line %d: %s", p.Line, p.Text) }
 
 const (
-	yamlDepth  = 16 // of [ and {, and of dashes on one line
-	yamlIndent = 80 // columns
+	yamlDepth  = 16   // of [ and {, and of dashes on one line
+	yamlIndent = 80   // columns
+	yamlKeys   = 1000 // of one mapping: a parser takes a time that grows with their square
 )
 
 const notWhole = "%s is not a whole number; if it is meant as a text, put it in quotes"
@@ -36,8 +37,8 @@ var decimal = regexp.MustCompile(`^-?(0|[1-9][0-9]*)$`)
 
 // CheckYAML returns nil if a text is one plain document: nothing in it stands
 // for something else (anchors, aliases, tags), numbers are whole and written in
-// decimal, and nothing is nested so deep that a parser would take its time. A
-// decoder takes 1.5 for 1, 017 for 15, and passes over a second document.
+// decimal, and nothing is nested so deep, or has so many keys, that a parser
+// would take its time. A decoder takes 1.5 for 1, 017 for 15, and passes over a second document.
 func CheckYAML(text []byte) *YAMLProblem {
 	if !utf8.Valid(text) {
 		return &YAMLProblem{Place: Place{1, 1}, Text: "the text is not UTF-8"}
@@ -52,6 +53,8 @@ func CheckYAML(text []byte) *YAMLProblem {
 		}
 	}
 	var flow, dashes, dashesAt int
+	var keys keyCount
+	var before *token.Token
 	begun := false
 	for _, t := range lexer.Tokenize(string(text)) {
 		problem := func(format string, args ...any) *YAMLProblem {
@@ -66,13 +69,19 @@ func CheckYAML(text []byte) *YAMLProblem {
 			if begun {
 				return problem("a second document begins here: write one only")
 			}
+		case token.MappingValueType:
+			if before != nil && keys.add(before.Position.Column, flow) > yamlKeys {
+				return problem("more than %d keys stand together", yamlKeys)
+			}
 		case token.SequenceStartType, token.MappingStartType:
 			if flow++; flow > yamlDepth {
 				return problem("it is nested deeper than %d", yamlDepth)
 			}
 		case token.SequenceEndType, token.MappingEndType:
 			flow--
+			keys.end(flow)
 		case token.SequenceEntryType:
+			keys.next(t.Position.Column)
 			if dashesAt != t.Position.Line {
 				dashes, dashesAt = 0, t.Position.Line
 			}
@@ -97,8 +106,44 @@ func CheckYAML(text []byte) *YAMLProblem {
 			return problem("it is indented by more than %d columns", yamlIndent)
 		}
 		begun = true
+		before = t
 	}
 	return nil
+}
+
+// keyCount counts the keys of the mappings that a token stands in.
+type keyCount struct {
+	block []struct{ column, keys int } // from the outermost in
+	flow  [yamlDepth + 1]int           // by how deep in [ and {
+}
+
+// add counts a key and returns how many its mapping has by now.
+func (k *keyCount) add(column, flow int) int {
+	if flow > 0 {
+		k.flow[flow]++
+		return k.flow[flow]
+	}
+	k.next(column)
+	if n := len(k.block); n == 0 || k.block[n-1].column < column {
+		k.block = append(k.block, struct{ column, keys int }{column: column})
+	}
+	last := &k.block[len(k.block)-1]
+	last.keys++
+	return last.keys
+}
+
+// next ends the mappings that are indented by more than the column.
+func (k *keyCount) next(column int) {
+	for n := len(k.block); n > 0 && k.block[n-1].column > column; n-- {
+		k.block = k.block[:n-1]
+	}
+}
+
+// end ends what is deeper in [ and { than that.
+func (k *keyCount) end(flow int) {
+	if flow = max(0, flow) + 1; flow < len(k.flow) {
+		k.flow[flow] = 0
+	}
 }
 
 // shown cuts a value for a message.

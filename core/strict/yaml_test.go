@@ -1,11 +1,42 @@
 package strict
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 )
+
+func TestYAMLHasOnlySoManyKeysTogether(t *testing.T) {
+	t.Parallel()
+	list := func(n int, form string) string {
+		var b strings.Builder
+		for i := range n {
+			fmt.Fprintf(&b, form, i)
+		}
+		return b.String()
+	}
+	for _, fine := range []string{
+		list(yamlKeys, "k%d: 1\n"),
+		"a:\n" + list(yamlKeys, "  k%d: 1\n") + "b:\n" + list(yamlKeys, "  k%d: 1\n"),
+		"a:\n" + list(yamlKeys*2, "  - x: %d\n    y: 1\n"),
+		list(yamlKeys*2, "- {x: %d, y: [{z: 1}]}\n"),
+		"a:\n" + list(yamlKeys*2, "- x: %d\n"),
+		"{" + list(yamlKeys, "k%d: 1, ") + "z}",
+		"a: |\n" + list(yamlKeys*2, "  k%d: 1\n"),
+	} {
+		require.Nil(t, CheckYAML([]byte(fine)), fine[:100])
+	}
+	for _, many := range []string{
+		list(yamlKeys+1, "k%d: 1\n"),
+		"a:\n" + list(yamlKeys+1, "  k%d:\n    x: {y: 1}\n"),
+		"- x: 1\n" + list(yamlKeys, "  k%d: [1]\n"),
+		"a: {" + list(yamlKeys+1, "k%d: {x: 1}, ") + "}",
+	} {
+		require.ErrorContains(t, CheckYAML([]byte(many)), "more than 1000 keys stand together")
+	}
+}
 
 func TestYAMLIsOnePlainDocument(t *testing.T) {
 	t.Parallel()
