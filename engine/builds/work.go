@@ -31,7 +31,8 @@ func askMaking(_ context.Context, db *gorm.DB, _ store.Work, in ofBuild) (spec p
 	if err != nil {
 		return spec, err
 	}
-	return spec, fromVersion(db, &spec, img, v, b.SiteID)
+	err = fromVersion(db, &spec, img, v, b.SiteID)
+	return spec, err
 }
 
 // fromVersion says that a machine is made from the copies of a version at a site.

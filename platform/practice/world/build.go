@@ -132,7 +132,8 @@ func (a act) endStep(o platform.StepOrder) (done platform.StepDone, err error) {
 		if spec.Takes >= time.Duration(s.TimeLimit) {
 			return done, refuse("it did not end within %s, and was ended", s.TimeLimit)
 		}
-		return platform.StepDone{ExitCode: spec.ExitCode, Output: spec.Output}, nil
+		last := spec.Output[max(0, len(spec.Output)-platform.StepOutput):]
+		return platform.StepDone{ExitCode: spec.ExitCode, Output: last}, nil
 	case s.Put != nil:
 		m.Files[s.Put.To] = s.Put.Text
 		return platform.StepDone{Output: fmt.Sprintf("wrote %d bytes to %s\n", len(s.Put.Text), s.Put.To)}, nil

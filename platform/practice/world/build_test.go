@@ -1,6 +1,7 @@
 package world
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -96,6 +97,10 @@ func TestStepsDoWhatTheySay(t *testing.T) {
 
 	done, _ = does(t, w, sheet.Step{Script: &sheet.Script{Text: "#!/bin/sh\nprint-test"}})
 	require.Equal(t, platform.StepDone{ExitCode: 3, Output: "no paper"}, done)
+	w.state.Scripts[0].Output = strings.Repeat("x", platform.StepOutput) + "the end"
+	done, _ = does(t, w, sheet.Step{Script: &sheet.Script{Text: "#!/bin/sh\nprint-test"}})
+	require.Len(t, done.Output, platform.StepOutput)
+	require.True(t, strings.HasSuffix(done.Output, "xthe end"), "its last lines are kept")
 	done, _ = does(t, w, sheet.Step{Script: &sheet.Script{Text: "#!/bin/sh\ntrue"}})
 	require.Equal(t, platform.StepDone{Output: "ran #!/bin/sh\n"}, done)
 	_, why = does(t, w, sheet.Step{
