@@ -126,10 +126,18 @@ Made from the code by ` + "`make generate`" + `. The service describes itself at
 		paths = append(paths, p)
 	}
 	slices.Sort(paths)
-	for _, tag := range []string{
-		"service", "people", "estate", "images", "versions", "pools", "hosts", "sessions",
-		"rollovers", "trail",
-	} {
+	tags := []string{
+		"service", "people", "estate", "images", "versions", "builds", "build machines", "pools", "hosts", "sessions",
+		"rollovers", "trail", "agents",
+	}
+	for _, path := range paths {
+		for method, o := range spec.Paths[path] {
+			if !slices.ContainsFunc(o.Tags, func(t string) bool { return slices.Contains(tags, t) }) {
+				return nil, fmt.Errorf("%s %s is in none of the sections: its tags are %q", method, path, o.Tags)
+			}
+		}
+	}
+	for _, tag := range tags {
 		fmt.Fprintf(&out, "## %s%s\n\n", strings.ToUpper(tag[:1]), tag[1:])
 		for _, path := range paths {
 			for _, method := range []string{"get", "post", "put", "patch", "delete"} {
