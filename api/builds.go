@@ -36,10 +36,15 @@ const fileLimit = 64 << 20
 func (s *Server) builds() {
 	s.buildMachines()
 	register(s, operation{
-		method: "POST", path: "/builds", id: "start-build", summary: "Begin a build of a sheet",
+		method: "POST", path: "/builds", on: onSheet, id: "start-build", summary: "Begin a build of a sheet",
 		role: role.Operator, tag: "builds", status: 202, limit: 4 * sheet.MostBytes,
 	},
 		func(ctx context.Context, in *struct{ Body client.StartBuild }) (*body[client.WholeBuild], error) {
+			if of, err := sheet.Parse([]byte(in.Body.Sheet)); err == nil { // one that is wrong is told so below
+				if err := reachImage(ctx, of.Image); err != nil {
+					return nil, err
+				}
+			}
 			b, err := s.Builds.StartBuild(ctx, actor(ctx), in.Body.Sheet)
 			if err != nil {
 				return nil, err
@@ -78,7 +83,7 @@ func (s *Server) builds() {
 			return ok(s.wholeBuild(ctx, in.ID))
 		})
 	register(s, operation{
-		method: "POST", path: "/builds/{id}/cancel", id: "cancel-build",
+		method: "POST", path: "/builds/{id}/cancel", on: onBuild, id: "cancel-build",
 		summary: "End a build before its capture, and discard its machine", role: role.Operator, tag: "builds",
 	},
 		func(ctx context.Context, in *struct {

@@ -137,7 +137,9 @@ const (
 	onPool     scope = "pool"     // the pool of the path
 	onHost     scope = "host"     // the pool of the path's host
 	onRollover scope = "rollover" // the pool of the path's rollover
-	onPools    scope = "pools"    // pools of the body: the operation asks reach itself
+	onBuild    scope = "build"    // the image of the path's build
+	onPools    scope = "pools"    // pools of the body: the operation asks reachPools itself
+	onSheet    scope = "sheet"    // the image of the body's sheet: the operation asks reachImage itself
 )
 
 // authorize lets an operation through if the account has its role, and the
@@ -184,7 +186,7 @@ func (s *Server) reached(ctx huma.Context, r right, on scope) (bool, error) {
 		return r.mayChange(p.Name, img.Name), err
 	}
 	switch on {
-	case onOneself, onNothing, onPools:
+	case onOneself, onNothing, onPools, onSheet:
 		return true, nil
 	case onImage:
 		return r.mayChange("", ctx.Param("image")), nil
@@ -198,8 +200,19 @@ func (s *Server) reached(ctx huma.Context, r right, on scope) (bool, error) {
 		return ofPool(store.PoolByID(db, h.PoolID))
 	case onRollover:
 		return ofPool(store.PoolOfRollover(db, ctx.Param("id")))
+	case onBuild:
+		img, err := store.ImageOfBuild(db, ctx.Param("id"))
+		return r.mayChange("", img.Name), err
 	}
 	return false, nil
+}
+
+// reachImage returns an error if the token does not reach the image.
+func reachImage(ctx context.Context, image string) error {
+	if r := rightOf(ctx); !r.mayChange("", image) {
+		return huma.Error403Forbidden("the token is for " + narrowing(*r.token) + " only, and not for image " + image)
+	}
+	return nil
 }
 
 // reachPools returns an error if the token does not reach one of the pools.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"fmt"
+	"strconv"
 	"time"
 
 	"gorm.io/gorm"
@@ -56,6 +57,19 @@ func BuildByID(db *gorm.DB, id int64) (Build, error) {
 	return first[Build](db, fmt.Sprintf("build %d", id), "id = ?", id)
 }
 
+// ImageOfBuild returns the image of the build whose number is written so, or ErrNotFound.
+func ImageOfBuild(db *gorm.DB, number string) (Image, error) {
+	id, err := strconv.ParseInt(number, 10, 64)
+	if err != nil {
+		return Image{}, fmt.Errorf("build %q: %w", number, ErrNotFound)
+	}
+	b, err := BuildByID(db, id)
+	if err != nil {
+		return Image{}, err
+	}
+	return ImageByID(db, b.ImageID)
+}
+
 // LockBuild is BuildByID, and keeps others from changing the build until the transaction ends.
 func LockBuild(db *gorm.DB, id int64) (Build, error) {
 	if err := fresh(db).Exec("select pg_advisory_xact_lock(?, id::int) from builds where id = ?", lockOfBuild,
@@ -85,11 +99,12 @@ type BuildRow struct {
 
 // BuildFilter selects builds; empty fields select all.
 type BuildFilter struct {
-	ID     int64
-	Image  string
-	State  build.State
-	Before int64 // only those with a smaller number
-	Limit  int
+	ID      int64
+	Image   string
+	State   build.State
+	Notable bool  // only those that go on, and the newest of their image that failed
+	Before  int64 // only those with a smaller number
+	Limit   int
 }
 
 // BuildRows returns a page of builds, the newest first.
@@ -102,6 +117,9 @@ func BuildRows(db *gorm.DB, f BuildFilter) (rows []BuildRow, err error) {
 	}
 	if f.State != "" {
 		db = db.Where("b.state = ?", f.State)
+	}
+	if f.Notable {
+		db = db.Where("not b.settled or b.state = 'failed' and b.id in (select max(id) from builds group by image_id)")
 	}
 	if f.Before != 0 {
 		db = db.Where("b.id < ?", f.Before)

@@ -1662,7 +1662,7 @@ export interface components {
             urgent: boolean;
         };
         /** @enum {string} */
-        MatterKind: "site" | "rollover" | "faulty" | "drained" | "drift" | "trial" | "cleared" | "copy" | "end-of-life";
+        MatterKind: "site" | "rollover" | "build" | "faulty" | "drained" | "drift" | "trial" | "cleared" | "copy" | "end-of-life";
         /** @enum {string} */
         MoveKind: "advance" | "return";
         NewAccount: {

@@ -7,6 +7,7 @@ type Kind string
 const (
 	Site      Kind = "site"        // a site does not answer
 	Rollover  Kind = "rollover"    // a rollover is open
+	Build     Kind = "build"       // a build goes on, or failed
 	Faulty    Kind = "faulty"      // hosts are faulty
 	Drained   Kind = "drained"     // hosts were drained by hand, and not returned
 	Drift     Kind = "drift"       // hosts run another version than they should
@@ -18,5 +19,5 @@ const (
 
 // Kinds are all of them.
 func Kinds() []Kind {
-	return []Kind{Site, Rollover, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife}
+	return []Kind{Site, Rollover, Build, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife}
 }

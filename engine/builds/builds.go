@@ -8,6 +8,9 @@ package builds
 
 import (
 	"context"
+	"time"
+
+	"gorm.io/gorm"
 
 	"nimblepane/core/seal"
 	"nimblepane/engine"
@@ -64,7 +67,8 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 	engine.AddWork(e, bs.sealings)
 	engine.AddWork(e, bs.discards)
 	e.Add(engine.Subject{
-		Ticks: map[store.Ticking]func(context.Context, int64) error{store.BuildTicks: bs.tick},
+		Ticks:   map[store.Ticking]func(context.Context, int64) error{store.BuildTicks: bs.tick},
+		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
 	})
 	return bs
 }

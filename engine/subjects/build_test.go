@@ -11,6 +11,7 @@ import (
 	"nimblepane/client"
 	"nimblepane/core/build"
 	"nimblepane/core/image"
+	"nimblepane/core/matter"
 	"nimblepane/core/role"
 	"nimblepane/core/sheet"
 	"nimblepane/internal/servicetest"
@@ -169,6 +170,15 @@ func TestABuildThatFailsSaysWhyAndLeavesNoMachine(t *testing.T) {
 		}
 	}
 	require.Equal(t, []string{"bm-counter"}, machinesAt(t, s, "north-quay"), "no machine is left")
+	matters, err := s.As(role.Viewer).Today(ctx)
+	require.NoError(t, err)
+	var told []string
+	for _, m := range matters {
+		if m.Kind == matter.Build {
+			told = append(told, m.Title)
+		}
+	}
+	require.Equal(t, []string{"Build 5 of counter-desk is failed"}, told, "of each image, the newest")
 	versions, err := s.As(role.Viewer).Versions(ctx, "counter-desk")
 	require.NoError(t, err)
 	require.Len(t, versions, 1, "and no version is made")
@@ -199,6 +209,35 @@ func TestABuildIsCancelledBeforeItsCapture(t *testing.T) {
 	require.Equal(t, []string{"bm-counter"}, machinesAt(t, s, "north-quay"))
 	_, err = s.As(role.Operator).CancelBuild(ctx, begun.ID, "")
 	require.ErrorContains(t, err, "build 1 is cancelled already")
+}
+
+func TestATokenForAnImageReachesItsBuildsOnly(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})
+	ctx := t.Context()
+	narrowed := func(image string) *client.Client {
+		made, err := s.As(role.Operator).MakeToken(ctx,
+			client.NewToken{Name: image, Days: 1, Images: []string{image}})
+		require.NoError(t, err)
+		return client.New(s.URL, made.Secret)
+	}
+	counters, charts := narrowed("counter-desk"), narrowed("chart-desk")
+	text := desk("disk: vendor.qcow2", threeSteps, "notes: x")
+	_, err := charts.StartBuild(ctx, client.StartBuild{Sheet: text})
+	require.True(t, client.IsStatus(err, 403), "%v", err)
+	require.ErrorContains(t, err, "the token is for images chart-desk only, and not for image counter-desk")
+	_, err = charts.StartBuild(ctx, client.StartBuild{Sheet: "image: counter-desk"})
+	require.ErrorContains(t, err, "the sheet is not right")
+
+	b, err := counters.StartBuild(ctx, client.StartBuild{Sheet: text})
+	require.NoError(t, err)
+	_, err = charts.CancelBuild(ctx, b.ID, "")
+	require.ErrorContains(t, err, "the token is for images chart-desk only")
+	_, err = charts.CancelBuild(ctx, 99, "")
+	require.True(t, client.IsStatus(err, 404), "%v", err)
+	_, err = counters.CancelBuild(ctx, b.ID, "not this month")
+	require.NoError(t, err)
+	require.Equal(t, build.Cancelled, built(s, b.ID).State)
 }
 
 func TestWhatCouldNeverBeBuiltIsRefused(t *testing.T) {

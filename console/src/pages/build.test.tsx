@@ -110,8 +110,9 @@ it("a sheet that is wrong is told of, and the form keeps it", async () => {
   screen.getByText("1 of 2");
   await user.click(screen.getByRole("button", { name: "Start a build" }));
   const box = await screen.findByLabelText(/^Build sheet\*?$/);
-  await user.click(box);
-  await user.paste("image: counter-desk");
+  const file = new File(["image: counter-desk"], "sheet.yaml", { type: "application/yaml" });
+  await user.upload(await screen.findByLabelText("A file with a build sheet"), file);
+  await waitFor(() => expect((box as HTMLTextAreaElement).value).toBe("image: counter-desk"));
   await user.click(within(screen.getByRole("dialog")).getByRole("button", { name: "Start a build" }));
   await screen.findByText("line 2, column 1: the base is missing");
   expect(asked.find((a) => a.what === "POST /api/v1/builds")?.body).toEqual({ sheet: "image: counter-desk" });

@@ -1,8 +1,9 @@
-import { Box, Button, FileUpload, HStack, Text, Textarea } from "@chakra-ui/react";
+import { Box, Button, HStack, Text, Textarea } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, call } from "../api";
 import { count } from "../format";
+import { FileChoice } from "../parts/fields";
 import { useSigned } from "../session";
 import { Empty, Page, Panel, Problem, Shown, toaster, Words } from "../ui";
 
@@ -76,18 +77,7 @@ function Editor({ text: there }: { text: string }) {
         title="File"
         aside={
           <HStack>
-            <FileUpload.Root
-              accept={[".yaml", ".yml"]}
-              maxFileSize={1_000_000}
-              onFileAccept={({ files }) => void files[0]?.text().then(edit)}
-            >
-              <FileUpload.HiddenInput aria-label="An estate file" />
-              <FileUpload.Trigger asChild>
-                <Button size="xs" variant="outline">
-                  Choose a file
-                </Button>
-              </FileUpload.Trigger>
-            </FileUpload.Root>
+            <FileChoice label="An estate file" read={edit} />
             <Button size="xs" variant="outline" disabled={text === there} onClick={() => edit(there)}>
               As it is now
             </Button>

@@ -8,6 +8,7 @@ import { Empty, Page, Panel, Shown, To, Words } from "../ui";
 const kinds: Record<Matter["kind"], string> = {
   site: "site",
   rollover: "rollover",
+  build: "build",
   faulty: "hosts",
   drained: "hosts",
   trial: "trial",

@@ -1,4 +1,4 @@
-import { Checkbox, Field, Input, Textarea } from "@chakra-ui/react";
+import { Button, Checkbox, Field, FileUpload, Input, Textarea } from "@chakra-ui/react";
 import { type ReactNode, useState } from "react";
 import { day } from "../format";
 
@@ -25,6 +25,24 @@ export function Check(props: { checked: boolean; set: (on: boolean) => void; lab
       <Checkbox.Control />
       <Checkbox.Label>{props.label}</Checkbox.Label>
     </Checkbox.Root>
+  );
+}
+
+/** A button that reads a YAML file. */
+export function FileChoice({ label, read }: { label: string; read: (text: string) => void }) {
+  return (
+    <FileUpload.Root
+      accept={[".yaml", ".yml"]}
+      maxFileSize={1_000_000}
+      onFileAccept={({ files }) => void files[0]?.text().then(read)}
+    >
+      <FileUpload.HiddenInput aria-label={label} />
+      <FileUpload.Trigger asChild>
+        <Button size="xs" variant="outline">
+          Choose a file
+        </Button>
+      </FileUpload.Trigger>
+    </FileUpload.Root>
   );
 }
 

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, call } from "../api";
 import { FormDialog } from "../ui";
-import { Labelled } from "./fields";
+import { FileChoice, Labelled } from "./fields";
 
 /** Begins a build of a sheet that is pasted, or read from a file. */
 export function StartBuild() {
@@ -19,13 +19,7 @@ export function StartBuild() {
         void go(`/builds/${b.id}`);
       }}
     >
-      <Labelled label="Build sheet, from a file">
-        <input
-          type="file"
-          accept=".yaml,.yml"
-          onChange={async (e) => setSheet((await e.target.files?.[0]?.text()) ?? "")}
-        />
-      </Labelled>
+      <FileChoice label="A file with a build sheet" read={setSheet} />
       <Labelled
         label="Build sheet"
         required
