@@ -8,7 +8,8 @@ import (
 
 func TestKindsAreAllAndEachOnce(t *testing.T) {
 	t.Parallel()
-	require.ElementsMatch(t, []Kind{Site, Rollover, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife}, Kinds())
+	require.ElementsMatch(t,
+		[]Kind{Site, Rollover, Build, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife}, Kinds())
 	once := map[Kind]bool{"": true}
 	for _, k := range Kinds() {
 		require.False(t, once[k], k)

@@ -126,7 +126,6 @@ func TestABuildThatFailsSaysWhyAndLeavesNoMachine(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})
 	ctx := t.Context()
-	one := s.Live("ticket-counters")
 	ids := map[int64]string{}
 	for want, steps := range map[string]string{
 		"step 2, Wrong, failed: exit code 100, and last it wrote: E: Unable to locate package fare-dask": `
@@ -148,7 +147,7 @@ func TestABuildThatFailsSaysWhyAndLeavesNoMachine(t *testing.T) {
 `,
 	} {
 		b, err := s.As(role.Operator).StartBuild(ctx,
-			client.StartBuild{Sheet: desk("version: "+one, steps, "notes: x")})
+			client.StartBuild{Sheet: desk("disk: vendor.qcow2", steps, "notes: x")})
 		require.NoError(t, err)
 		ids[b.ID] = want
 	}
@@ -181,14 +180,13 @@ func TestABuildThatFailsSaysWhyAndLeavesNoMachine(t *testing.T) {
 	require.Equal(t, []string{"Build 5 of counter-desk is failed"}, told, "of each image, the newest")
 	versions, err := s.As(role.Viewer).Versions(ctx, "counter-desk")
 	require.NoError(t, err)
-	require.Len(t, versions, 1, "and no version is made")
+	require.Empty(t, versions, "and no version is made")
 }
 
 func TestABuildIsCancelledBeforeItsCapture(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})
 	ctx := t.Context()
-	s.Live("ticket-counters")
 	begun, err := s.As(role.Operator).StartBuild(ctx, client.StartBuild{Sheet: desk("disk: vendor.qcow2",
 		"\n  - {name: Long, script: {text: \"#!/bin/sh\\nsleep 1h\"}, time-limit: 2h}\n", "notes: x")})
 	require.NoError(t, err)
