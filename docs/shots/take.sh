@@ -29,7 +29,7 @@ terminal() {
 }
 
 as mira
-go run ./docs/shots -out "$out" today=/ image=/images/counter-desk version=/images/counter-desk/versions/2026.11.3 hosts=/hosts estate=/estate pools=/pools pool=/pools/chart-plotters rollovers=/rollovers start='/rollovers/new?pool=chart-plotters'
+go run ./docs/shots -out "$out" today=/ image=/images/counter-desk version=/images/counter-desk/versions/2026.11.3 hosts=/hosts estate=/estate pools=/pools pool=/pools/chart-plotters build=/builds/1 start='/rollovers/new?pool=chart-plotters'
 terminal terminal-today 3 "pane today"
 terminal terminal-versions 3 "pane version list counter-desk" "pane trial show counter-desk 2026.11.3" "pane pool list"
 as tove
