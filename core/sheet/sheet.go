@@ -17,6 +17,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"nimblepane/core/estate"
 	"nimblepane/core/image"
 	"nimblepane/core/strict"
 )
@@ -68,16 +69,7 @@ func (s *Span) UnmarshalText(text []byte) error {
 // MarshalText writes the span as people do.
 func (s Span) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
-func (s Span) String() string {
-	text := time.Duration(s).String()
-	if cut, ok := strings.CutSuffix(text, "m0s"); ok {
-		text = cut + "m"
-	}
-	if cut, ok := strings.CutSuffix(text, "h0m"); ok {
-		text = cut + "h"
-	}
-	return text
-}
+func (s Span) String() string { return estate.Span(time.Duration(s)) }
 
 // Problem is one thing that is wrong with a sheet, and where.
 type Problem struct {
