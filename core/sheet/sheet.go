@@ -197,10 +197,8 @@ func (c *checker) base(b Base) {
 	switch {
 	case !c.has("base"):
 		c.at("", "the base is missing: write base: {track: live} to begin with what is in use")
-		return
 	case given != 1:
 		c.at("base", "base: %d things to begin with are named: name one of track, version and disk", given)
-		return
 	}
 	if b.Track != "" {
 		if err := image.CheckName(b.Track); err != nil {
@@ -237,9 +235,6 @@ func (c *checker) version(v Version) {
 
 // EndOfLifeFrom returns the date of the version's end-of-life when it is made at the time; nil if it has none.
 func (v Version) EndOfLifeFrom(made time.Time) *time.Time {
-	if v.EndOfLife == "" {
-		return nil
-	}
 	if day, err := time.Parse(time.DateOnly, v.EndOfLife); err == nil {
 		return &day
 	}

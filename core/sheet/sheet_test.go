@@ -46,6 +46,10 @@ version: {number: 2026.11.3, end-of-life: "2027-05-31", stage: true}
 	require.NoError(t, err)
 	require.Equal(t, UsualTimeLimit, s.TimeLimit)
 	require.Equal(t, UsualRestart, s.Steps[0].TimeLimit)
+	require.Equal(t, Restart{Within: UsualRestart}, *s.Steps[0].Restart)
+	require.Equal(t, OnFailure{Do: Stop}, s.Steps[0].OnFailure)
+	require.Equal(t, OnFailure{Do: GoOn}, s.Steps[2].OnFailure)
+	require.Equal(t, "4h 30m 10m 30s", fmt.Sprint(UsualTimeLimit, UsualStepLimit, UsualRestart, UsualPause))
 	require.Equal(t, Put{Text: "x", To: "/a/b", Owner: "root", Mode: "0644"}, *s.Steps[1].Put)
 	require.Equal(t, OnFailure{Again, 3, UsualPause}, s.Steps[1].OnFailure)
 	require.Equal(t, []int{0}, s.Steps[1].ExitCodes)
@@ -69,7 +73,9 @@ version: {number: 2026.11.3, end-of-life: "2027-05-31", stage: true}
 	for text, want := range map[string]string{
 		"2027-05-31": "2027-05-31", "in 6 months": "2027-05-30", "in 1 day": "2026-12-01", "in 2 weeks": "2026-12-14",
 	} {
-		require.Equal(t, want, Version{EndOfLife: text}.EndOfLifeFrom(made).Format(time.DateOnly))
+		day := Version{EndOfLife: text}.EndOfLifeFrom(made)
+		require.Equal(t, want, day.Format(time.DateOnly))
+		require.Zero(t, day.Hour())
 	}
 	require.Nil(t, Version{}.EndOfLifeFrom(made))
 }
@@ -83,6 +89,39 @@ steps:
     install: {packages: [a]}
 version: {notes: x}
 `
+
+func TestBoundsAreTaken(t *testing.T) {
+	t.Parallel()
+	taken := func(old, now string) (s Sheet) {
+		t.Helper()
+		s, err := Parse([]byte(strings.Replace(plain, old, now, 1)))
+		require.NoError(t, err)
+		return s
+	}
+	taken(plain, plain+strings.Repeat("#", MostBytes-len(plain)))
+	taken("name: one", "name: "+strings.Repeat("é", 80))
+	taken("notes: x", "notes: "+strings.Repeat("é", 4000))
+	taken("notes: x", "tags: ["+strings.Repeat("x", 40)+"]")
+	taken("install: {packages: [a]}", "script: {text: '#!/x'}\n    exit-codes: [0, 255]")
+	taken("install: {packages: [a]}", "put: {to: /x, text: y, mode: '7777'}")
+	for _, times := range []string{"1", "20"} {
+		taken("[a]}", "[a]}\n    on-failure: {do: again, times: "+times+"}")
+	}
+	require.Equal(t, Span(time.Second), taken("[a]}", "[a]}\n    time-limit: 1s").Steps[0].TimeLimit)
+	require.Equal(t, Span(168*time.Hour), taken("[a]}", "[a]}\n    time-limit: 168h").Steps[0].TimeLimit)
+	s := taken("track: live", "version: 2026.11.1")
+	require.Contains(t, s.Explain()[0], "from version 2026.11.1 of image desk")
+}
+
+func TestATextThatCouldNotBeReadHasOneProblem(t *testing.T) {
+	t.Parallel()
+	for text, most := range map[string]int{"- a": 1, "a: [": 1, "": 1, "image: 5": 4} {
+		_, err := Parse([]byte(text))
+		require.Len(t, err, most, text)
+	}
+	_, err := Parse(bytes.Repeat([]byte("#"), MostBytes+1))
+	require.ErrorContains(t, err, "line 1, column 1: the sheet has 1048577 bytes")
+}
 
 func TestEachProblemSaysWhereItIsAndWhatWouldBeRight(t *testing.T) {
 	t.Parallel()
@@ -106,6 +145,7 @@ func TestEachProblemSaysWhereItIsAndWhatWouldBeRight(t *testing.T) {
 		{"track: live", "disk: ../x", `line 2, column 8: base.disk: "../x" is a path`},
 		{"machine: {site: north-quay}\n", "", "the site is missing: write machine: {site: NAME}"},
 		{"site: north-quay", "site: '-'", "line 3, column 11: machine.site: "},
+		{"name: one", "name: " + strings.Repeat("x", 81), "has to be one line of at most 80 characters"},
 		{"name: one", "name: ' one'", "line 5, column 5: steps[0].name has to be one line"},
 		{"name: one\n    ", "", "line 5, column 5: the step has no name"},
 		{"notes: x", "end-of-life: soon", `version.end-of-life: "soon" is no date: write it as 2027-05-31`},
@@ -131,6 +171,8 @@ func TestEachProblemSaysWhereItIsAndWhatWouldBeRight(t *testing.T) {
 		"put: {to: /x, mode: '0999'}":                   "write four octal digits in quotes",
 		"put: {to: /x, mode: '10644'}":                  "write four octal digits in quotes",
 		"put: {to: /x, mode: 644}":                      "put.mode has to be a text: put it in quotes",
+		"remove: {packages: [a, 'b c']}":                `line 6, column 28: steps[0].remove.packages: "b c" is no name`,
+		"put: {to: /x, mode: '0648'}":                   "write four octal digits in quotes",
 		"restart: {}\n    time-limit: 5m":               "line 7, column 5: steps[0].time-limit: a restart has",
 		"script: {text: '#!/x', name: five}":            `there is no key "name" in steps[0].script: use text, arguments`,
 		"script: {text: '#!/x', environment: {A-B: x}}": `"A-B" is no name of a variable`,
@@ -146,6 +188,7 @@ func TestEachProblemSaysWhereItIsAndWhatWouldBeRight(t *testing.T) {
 	for also, want := range map[string]string{
 		"time-limit: soon":                   `line 7, column 17: steps[0].time-limit: "soon" is no time`,
 		"time-limit: 169h":                   `"169h" is no time`,
+		"time-limit: 168h0m1s":               `"168h0m1s" is no time`,
 		"time-limit: 0s":                     `"0s" is no time`,
 		"time-limit: 1500ms":                 `"1500ms" is no time`,
 		"on-failure: {do: ignore}":           `"ignore" is not known: use stop, go-on or again`,

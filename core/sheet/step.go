@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 )
 
@@ -109,6 +108,7 @@ func (s Step) Kinds() (kinds []Kind) {
 var (
 	variable    = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 	packageName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9+._:~=-]*$`)
+	mode        = regexp.MustCompile(`^[0-7]{4}$`)
 	person      = regexp.MustCompile(`^[a-z_][a-z0-9_-]*$`)
 )
 
@@ -190,7 +190,7 @@ func (c *checker) put(at string, p *Put) {
 	if p.Mode == "" {
 		p.Mode = "0644"
 	}
-	if m, err := strconv.ParseUint(p.Mode, 8, 32); err != nil || m > 0o7777 || len(p.Mode) != 4 {
+	if !mode.MatchString(p.Mode) {
 		c.at(at+".mode", "%s.mode: %q: write four octal digits in quotes, such as \"0644\"", at, p.Mode)
 	}
 }

@@ -77,20 +77,19 @@ func (r *reader) read(path string, n ast.Node, into reflect.Value) {
 		into.Set(reflect.New(into.Type().Elem()))
 		r.read(path, n, into.Elem())
 	case reflect.Struct:
-		entries, ok := entriesOf(n)
-		if !ok {
+		if m, ok := n.(*ast.MappingNode); ok {
+			r.fields(path, m.Values, into)
+		} else {
 			at("keys with values")
-			return
 		}
-		r.fields(path, entries, into)
 	case reflect.Map:
-		entries, ok := entriesOf(n)
+		m, ok := n.(*ast.MappingNode)
 		if !ok {
 			at("names with values")
 			return
 		}
-		into.Set(reflect.MakeMapWithSize(into.Type(), len(entries)))
-		for _, e := range entries {
+		into.Set(reflect.MakeMapWithSize(into.Type(), len(m.Values)))
+		for _, e := range m.Values {
 			value := reflect.New(into.Type().Elem()).Elem()
 			r.entry(path, keyOf(e), e, value)
 			into.SetMapIndex(reflect.ValueOf(keyOf(e)).Convert(into.Type().Key()), value)
@@ -207,16 +206,6 @@ func beginOf(n ast.Node) Place {
 	return placeOf(at.Line, at.Column)
 }
 
-func entriesOf(n ast.Node) ([]*ast.MappingValueNode, bool) {
-	switch n := n.(type) {
-	case *ast.MappingNode:
-		return n.Values, true
-	case *ast.MappingValueNode:
-		return []*ast.MappingValueNode{n}, true
-	}
-	return nil, false
-}
-
 func keyOf(e *ast.MappingValueNode) string {
 	if s, ok := e.Key.(*ast.StringNode); ok {
 		return s.Value
@@ -249,10 +238,9 @@ func shapeOf(n ast.Node) string {
 	case bool:
 		return fmt.Sprint(v)
 	}
-	if _, ok := entriesOf(n); ok {
-		return "keys with values"
-	}
 	switch n.(type) {
+	case *ast.MappingNode:
+		return "keys with values"
 	case *ast.SequenceNode:
 		return "a list"
 	case *ast.NullNode:

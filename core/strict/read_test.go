@@ -90,6 +90,7 @@ copies: []
 own: x
 by: green
 `), &l)
+	require.Nil(t, l.Copies)
 	var got []string
 	for _, p := range problems {
 		got = append(got, strings.TrimSpace(p.Error()))
@@ -110,6 +111,35 @@ by: green
 	}, got)
 	require.Equal(t, Place{9, 5}, problems[6].Place)
 	require.Empty(t, l.own)
+}
+
+func TestAProblemSaysWhatStandsThereInstead(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]string{
+		"by: 5":              "by has to be a text, and is the number 5",
+		"by: [red]":          "by has to be a text, and is a list",
+		"to: [a]":            "to has to be a text, and is a list",
+		"to: true":           "to has to be a text: put it in quotes, and is true",
+		"pages: true":        "pages has to be a whole number, and is true",
+		"pages: {a: 1}":      "pages has to be a whole number, and is keys with values",
+		"lines: [~]":         "lines[0] has to be a text, and is empty",
+		"stamps: [~]":        "stamps[0] has to be keys with values, and is empty",
+		"1: x":               `there is no key "1": use to,`,
+		"\" to\": x":         `there is no key " to": use to,`,
+		"copies: {a: {b: 1}": "", // it does not end
+	} {
+		var l letter
+		_, problems := ReadYAML([]byte(text), &l)
+		require.Len(t, problems, 1, text)
+		require.Contains(t, problems[0].Text, want, text)
+	}
+	var one struct {
+		Only string `yaml:"only"`
+	}
+	_, problems := ReadYAML([]byte("x: 1"), &one)
+	require.Equal(t, `there is no key "x": use only`, problems[0].Text)
+	_, problems = ReadYAML(nil, &one)
+	require.Equal(t, Place{1, 1}, problems[0].Place)
 }
 
 func TestWhatIsNoPlainDocumentHasOneProblem(t *testing.T) {

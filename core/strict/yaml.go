@@ -141,9 +141,7 @@ func (k *keyCount) next(column int) {
 
 // end ends what is deeper in [ and { than that.
 func (k *keyCount) end(flow int) {
-	if flow = max(0, flow) + 1; flow < len(k.flow) {
-		k.flow[flow] = 0
-	}
+	k.flow[max(0, flow)+1] = 0
 }
 
 // shown cuts a value for a message.

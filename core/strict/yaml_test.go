@@ -24,6 +24,8 @@ func TestYAMLHasOnlySoManyKeysTogether(t *testing.T) {
 		list(yamlKeys*2, "- {x: %d, y: [{z: 1}]}\n"),
 		"a:\n" + list(yamlKeys*2, "- x: %d\n"),
 		"{" + list(yamlKeys, "k%d: 1, ") + "z}",
+		"[{a: 1}, {" + list(yamlKeys, "k%d: 1, ") + "}]",
+		list(yamlKeys*2, "- x: %d\n"),
 		"a: |\n" + list(yamlKeys*2, "  k%d: 1\n"),
 	} {
 		require.Nil(t, CheckYAML([]byte(fine)), fine[:100])
@@ -69,6 +71,15 @@ func TestYAMLIsOnePlainDocument(t *testing.T) {
 		p := CheckYAML([]byte(text))
 		require.NotNil(t, p, "%.40s", text)
 		require.ErrorContains(t, p, want)
+	}
+}
+
+func TestAControlCharacterIsFoundWhereItIs(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]Place{
+		"a: \xff": {1, 1}, "a: b\x00c": {1, 5}, "\x00": {1, 1}, "a:\r\n\tb\n c\x7f": {3, 3}, "é: \x01": {1, 4},
+	} {
+		require.Equal(t, want, CheckYAML([]byte(text)).Place, "%q", text)
 	}
 }
 
