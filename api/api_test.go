@@ -99,7 +99,7 @@ func TestBadInputIsRefusedWithWhatWouldBeRightAndNothingChanges(t *testing.T) {
 		},
 		{
 			"a number that is taken", "operator", "POST", "/api/v1/images/counter-desk/versions",
-			`{"build_machine":"bm-counter","number":"` + one + `"}`, 422, "exists already: the next number is",
+			`{"build_machine":"bm-counter","number":"` + one + `"}`, 422, "is taken: the next one is",
 		},
 		{
 			"a number of another form", "operator", "POST", "/api/v1/images/counter-desk/versions",

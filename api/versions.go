@@ -313,12 +313,14 @@ func (s *Server) imageOut(ctx context.Context, r store.Image) (client.Image, err
 	}
 	out.Versions = len(versions)
 	number := map[int64]string{}
-	var numbers []string
 	for _, v := range versions {
 		number[v.ID] = v.Number
-		numbers = append(numbers, v.Number)
 	}
-	out.NextNumber = image.Scheme(r.Numbering).Next(numbers, s.engine.Clock.Now())
+	taken, err := store.NumbersTaken(db, r.ID)
+	if err != nil {
+		return out, err
+	}
+	out.NextNumber = image.Scheme(r.Numbering).Next(taken, s.engine.Clock.Now())
 	tracks, err := store.Tracks(db, r.ID)
 	for _, t := range tracks {
 		o := client.Track{Name: t.Name, Since: t.Since}

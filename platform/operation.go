@@ -42,7 +42,8 @@ const (
 	// CaptureMachine makes a disk of a build machine: it shuts the machine down,
 	// seals it and turns what is then on its disk into a disk of its own. A
 	// machine that is kept is not sealed itself but a clone of it is, so that it
-	// can be worked on and captured again.
+	// can be worked on and captured again. One that SealMachine sealed, under the
+	// same stamp, is captured as it is.
 	CaptureMachine Kind[Capture, Captured] = "capture"
 	// DeliverCopy puts a copy of a captured disk at the site.
 	DeliverCopy Kind[Deliver, Made] = "deliver"
@@ -62,7 +63,7 @@ const (
 	InspectMachine Kind[Named, seal.Facts] = "inspect-machine"
 	// SealMachine strips a build machine of what makes it this one, and powers it
 	// off. It is never started again.
-	SealMachine Kind[Named, Sealed] = "seal-machine"
+	SealMachine Kind[Seal, Sealed] = "seal-machine"
 	// DiscardMachine deletes a build machine with its disk. What is not there is discarded.
 	DiscardMachine Kind[Named, Nothing] = "discard-machine"
 )
@@ -136,6 +137,12 @@ type StepDone struct {
 
 // StepOutput is how much of a step's output is kept, in bytes.
 const StepOutput = 64 << 10
+
+// Seal says which machine is sealed, as what.
+type Seal struct {
+	BuildMachine string `json:"build_machine"`
+	Stamp        string `json:"stamp"` // the version stamp that is written into it
+}
 
 // Sealed is what was done to seal a machine.
 type Sealed struct {

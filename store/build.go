@@ -18,6 +18,7 @@ type Build struct {
 	SiteID        int64
 	BaseID        *int64 // the version that its machine is made from; nil if that is a base disk
 	VersionID     *int64 // that it made, or is making
+	Number        string // of its version: since it was started if its sheet says it, and else since the sealing
 	State         build.State
 	Settled       bool   // its machine is gone
 	Sheet         string // as it was uploaded
@@ -77,6 +78,14 @@ func LockBuild(db *gorm.DB, id int64) (Build, error) {
 		return Build{}, err
 	}
 	return BuildByID(db, id)
+}
+
+// NumbersTaken returns the numbers of an image's versions, and those that builds under way have for theirs.
+func NumbersTaken(db *gorm.DB, imageID int64) (numbers []string, err error) {
+	err = db.Raw(`select number from versions where image_id = @image union
+		select number from builds where image_id = @image and number <> '' and ended_at is null`,
+		map[string]any{"image": imageID}).Scan(&numbers).Error
+	return numbers, err
 }
 
 // BuildNow makes a build due.

@@ -55,7 +55,7 @@ func TestWrongNumbersAreExplained(t *testing.T) {
 		"2026.13.1":  "has month 13: months go from 01 to 12",
 		"2026.00.1":  "has month 00: months go from 01 to 12",
 		"2026.11.02": "YYYY.MM.N",
-		"2026.11.2":  "exists already: the next number is 2026.11.3",
+		"2026.11.2":  "is taken: the next one is 2026.11.3",
 		"2026.10.1":  "older than 2026.11.2",
 	} {
 		require.ErrorContains(t, Calendar.CheckNew(number, existing, november), want)

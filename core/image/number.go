@@ -126,9 +126,9 @@ func (s Scheme) CheckNew(number string, existing []string, now time.Time) error 
 	for _, n := range existing {
 		switch s.Compare(number, n) {
 		case 0:
-			return fmt.Errorf("version %s exists already: the next number is %s", number, s.Next(existing, now))
+			return fmt.Errorf("version number %s is taken: the next one is %s", number, s.Next(existing, now))
 		case -1:
-			return fmt.Errorf("version number %s is older than %s, which exists: the next number is %s", number, n,
+			return fmt.Errorf("version number %s is older than %s, which is taken: the next one is %s", number, n,
 				s.Next(existing, now))
 		}
 	}

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"nimblepane/core/build"
-	"nimblepane/core/image"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
@@ -59,17 +58,9 @@ func (bs *Builds) planned(tx *store.Tx, text string) (b store.Build, err error) 
 		return b, err
 	}
 	b = store.Build{ImageID: img.ID, SiteID: site.ID, Sheet: text, Plan: store.JSON[sheet.Sheet]{V: s}}
-	if number := s.Version.Number; number != "" {
-		rows, err := store.Versions(tx.DB, img.ID)
-		if err != nil {
+	if s.Version.Number != "" {
+		if b.Number, err = versions.NumberIn(tx, img.Name, s.Version.Number); err != nil {
 			return b, err
-		}
-		var numbers []string
-		for _, v := range rows {
-			numbers = append(numbers, v.Number)
-		}
-		if err := image.Scheme(img.Numbering).CheckNew(number, numbers, tx.Now); err != nil {
-			return b, engine.Invalidf("%s", err)
 		}
 	}
 	if eol := s.Version.EndOfLifeFrom(tx.Now); eol != nil && !eol.After(tx.Now) {

@@ -27,7 +27,7 @@ type Builds struct {
 	makings     engine.Work[ofBuild, platform.BuildSpec, platform.Nothing]
 	steps       engine.Work[ofStep, platform.StepOrder, platform.StepDone]
 	inspections engine.Work[ofBuild, platform.Named, seal.Facts]
-	sealings    engine.Work[ofBuild, platform.Named, platform.Sealed]
+	sealings    engine.Work[ofBuild, platform.Seal, platform.Sealed]
 	discards    engine.Work[ofBuild, platform.Named, platform.Nothing]
 }
 
@@ -54,8 +54,8 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 	bs.inspections = engine.Work[ofBuild, platform.Named, seal.Facts]{
 		Kind: store.WorkInspectMachine, Operation: platform.InspectMachine, Ask: askMachine, Ended: ended[seal.Facts],
 	}
-	bs.sealings = engine.Work[ofBuild, platform.Named, platform.Sealed]{
-		Kind: store.WorkSealMachine, Operation: platform.SealMachine, Ask: askMachine, Ended: ended[platform.Sealed],
+	bs.sealings = engine.Work[ofBuild, platform.Seal, platform.Sealed]{
+		Kind: store.WorkSealMachine, Operation: platform.SealMachine, Ask: askSealing, Ended: ended[platform.Sealed],
 	}
 	bs.discards = engine.Work[ofBuild, platform.Named, platform.Nothing]{
 		Kind: store.WorkDiscardMachine, Operation: platform.DiscardMachine, Ask: askMachine,

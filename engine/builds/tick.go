@@ -234,7 +234,10 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, d build.Decision) error 
 				return err
 			}
 		case build.SealMachine:
-			record(string(store.WorkSealMachine), "", nil)
+			if err := number(tx, &b); err != nil {
+				return err
+			}
+			record(string(store.WorkSealMachine), "", map[string]any{"number": b.Number})
 			if err := tx.Ask(bs.sealings.Of(b.SiteID, subject, 1, ofBuild{b.ID})); err != nil {
 				return err
 			}
@@ -264,8 +267,20 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, d build.Decision) error 
 	return tx.Save(&b).Error
 }
 
-// capture begins the capture. What is refused, because somebody else took the
-// number meanwhile, fails the build.
+// number gives the build's version its number, unless it has one: what is sealed says which version it is.
+func number(tx *store.Tx, b *store.Build) error {
+	if b.Number != "" {
+		return nil
+	}
+	img, err := store.ImageByID(tx.DB, b.ImageID)
+	if err != nil {
+		return err
+	}
+	b.Number, err = versions.NumberIn(tx, img.Name, "")
+	return err
+}
+
+// capture begins the capture. What is refused fails the build.
 func (bs *Builds) capture(tx *store.Tx, b *store.Build, d *build.Decision) error {
 	s := b.Plan.V
 	img, err := store.ImageByID(tx.DB, b.ImageID)
@@ -277,7 +292,7 @@ func (bs *Builds) capture(tx *store.Tx, b *store.Build, d *build.Decision) error
 		return err
 	}
 	v, err := bs.versions.CaptureIn(tx, b.StartedBy, versions.CaptureRequest{
-		Image: img.Name, Site: site.Name, BuildMachine: b.Machine(), Number: s.Version.Number, Notes: s.Version.Notes,
+		Image: img.Name, Site: site.Name, BuildMachine: b.Machine(), Number: b.Number, Notes: s.Version.Notes,
 		Tags: s.Version.Tags, EndOfLife: s.Version.EndOfLifeFrom(tx.Now),
 	})
 	var refused *engine.Problem

@@ -57,6 +57,16 @@ func askStep(_ context.Context, db *gorm.DB, _ store.Work, in ofStep) (platform.
 	return platform.StepOrder{BuildMachine: b.Machine(), Step: b.Plan.V.Steps[in.Step]}, nil
 }
 
+// askSealing says as which version a build's machine is sealed.
+func askSealing(_ context.Context, db *gorm.DB, _ store.Work, in ofBuild) (platform.Seal, error) {
+	b, err := store.BuildByID(db, in.Build)
+	if err != nil {
+		return platform.Seal{}, err
+	}
+	img, err := store.ImageByID(db, b.ImageID)
+	return platform.Seal{BuildMachine: b.Machine(), Stamp: versions.Label(img, store.Version{Number: b.Number})}, err
+}
+
 // askMachine names a build's machine.
 func askMachine(_ context.Context, db *gorm.DB, _ store.Work, in ofBuild) (platform.Named, error) {
 	b, err := store.BuildByID(db, in.Build)

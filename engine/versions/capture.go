@@ -48,13 +48,39 @@ func (vs *Versions) Capture(ctx context.Context, actor string, r CaptureRequest)
 	}
 	err = vs.engine.Change(ctx, actor, func(tx *store.Tx) (err error) {
 		r.Site, r.BuildMachine = site.Name, machine.Name
+		if r.Number, err = NumberIn(tx, r.Image, r.Number); err != nil {
+			return err
+		}
 		v, err = vs.CaptureIn(tx, actor, r)
 		return err
 	})
 	return v, err
 }
 
-// CaptureIn is Capture of a build machine that is known to fit, as part of a change.
+// NumberIn returns the number of a version that will be captured: the one that
+// is wanted, if it can be had, and else the next one. Nobody else is given it
+// before the change ends, and afterwards if a version or a build has it.
+func NumberIn(tx *store.Tx, imageName, wanted string) (string, error) {
+	img, err := store.LockImage(tx.DB, imageName)
+	if err != nil {
+		return "", err
+	}
+	taken, err := store.NumbersTaken(tx.DB, img.ID)
+	if err != nil {
+		return "", err
+	}
+	scheme := image.Scheme(img.Numbering)
+	if wanted == "" {
+		return scheme.Next(taken, tx.Now), nil
+	}
+	if err := scheme.CheckNew(wanted, taken, tx.Now); err != nil {
+		return "", engine.Invalidf("%s", err)
+	}
+	return wanted, nil
+}
+
+// CaptureIn is Capture of a build machine that is known to fit, with a number
+// of NumberIn, as part of a change.
 func (vs *Versions) CaptureIn(tx *store.Tx, actor string, r CaptureRequest) (v store.Version, err error) {
 	if r.EndOfLife != nil && !r.EndOfLife.After(tx.Now) {
 		return v, engine.Invalidf("end-of-life %s is not in the future", r.EndOfLife.Format(time.DateOnly))
@@ -67,14 +93,6 @@ func (vs *Versions) CaptureIn(tx *store.Tx, actor string, r CaptureRequest) (v s
 	if err != nil {
 		return v, err
 	}
-	versions, err := store.Versions(tx.DB, img.ID)
-	if err != nil {
-		return v, err
-	}
-	var numbers []string
-	for _, o := range versions {
-		numbers = append(numbers, o.Number)
-	}
 	source := site.Name + "/" + r.BuildMachine
 	// Whatever the image: two captures of one machine would take each other's clone away.
 	if busy, err := tx.LockCapture(source); err != nil {
@@ -83,15 +101,8 @@ func (vs *Versions) CaptureIn(tx *store.Tx, actor string, r CaptureRequest) (v s
 		return v, engine.Conflictf("build machine %s is being captured as %s: wait until that is done", r.BuildMachine,
 			busy)
 	}
-	scheme := image.Scheme(img.Numbering)
-	number := r.Number
-	if number == "" {
-		number = scheme.Next(numbers, tx.Now)
-	} else if err := scheme.CheckNew(number, numbers, tx.Now); err != nil {
-		return v, engine.Invalidf("%s", err)
-	}
 	v = store.Version{
-		ImageID: img.ID, Number: number, State: image.Capturing, Source: source,
+		ImageID: img.ID, Number: r.Number, State: image.Capturing, Source: source,
 		Notes: strings.TrimSpace(r.Notes), Tags: r.Tags, EndOfLife: r.EndOfLife, Discards: r.Discard,
 		CapturedBy: actor, CreatedAt: tx.Now, Revision: 1,
 	}

@@ -18,7 +18,7 @@ type interior struct {
 	Packages []string           `json:"packages"`
 	Files    map[string]string  `json:"files"` // what was put, by path
 	Restart  string             `json:"restart,omitempty"`
-	Sealed   bool               `json:"sealed"`
+	Stamp    string             `json:"stamp,omitempty"` // with which it was sealed
 }
 
 // Package is one that a scenario's package manager has.
@@ -81,7 +81,7 @@ func (a act) running(name string) (*buildMachine, error) {
 		return nil, refuse("there is no build machine %q at %s", name, a.Site)
 	case b.Built == nil:
 		return nil, refuse("build machine %s belongs to the scenario: nothing is played in it", name)
-	case b.Built.Sealed:
+	case b.Built.Stamp != "":
 		return nil, refuse("build machine %s is sealed and off", name)
 	}
 	return b, nil
@@ -194,8 +194,8 @@ func (a act) endInspection(n platform.Named) (f seal.Facts, err error) {
 	}
 	f.RestartPending = b.Built.Restart
 	for p, text := range b.Built.Files {
-		if strings.Contains(text, "PRIVATE KEY") {
-			f.Secrets = append(f.Secrets, p)
+		if what := seal.Secret(p, []byte(text)); what != "" {
+			f.Secrets = append(f.Secrets, p+" ("+what+")")
 		}
 		if ok, _ := path.Match("/tmp/*", p); ok {
 			f.Leftovers = append(f.Leftovers, p)
@@ -206,22 +206,24 @@ func (a act) endInspection(n platform.Named) (f seal.Facts, err error) {
 	return f, nil
 }
 
-func (a act) beginSealing(n platform.Named) (time.Duration, error) {
-	b := a.buildMachine(a.Site, n.Name)
-	if b != nil && b.Built != nil && b.Built.Sealed {
+func (a act) beginSealing(s platform.Seal) (time.Duration, error) {
+	b := a.buildMachine(a.Site, s.BuildMachine)
+	if b != nil && b.Built != nil && b.Built.Stamp == s.Stamp {
 		return 0, nil
 	}
-	_, err := a.running(n.Name)
+	_, err := a.running(s.BuildMachine)
 	return a.at.Spec.Knobs.Boot, err
 }
 
-func (a act) endSealing(n platform.Named) (platform.Sealed, error) {
-	b := a.buildMachine(a.Site, n.Name)
+func (a act) endSealing(s platform.Seal) (platform.Sealed, error) {
+	b := a.buildMachine(a.Site, s.BuildMachine)
 	if b == nil || b.Built == nil {
-		return platform.Sealed{}, refuse("build machine %s was discarded while it was sealed", n.Name)
+		return platform.Sealed{}, refuse("build machine %s was discarded while it was sealed", s.BuildMachine)
 	}
-	b.Built.Sealed = true
-	return platform.Sealed{Sealing: []string{"host keys removed", "machine identity emptied", "powered off"}}, nil
+	b.Built.Stamp = s.Stamp
+	return platform.Sealed{Sealing: []string{
+		"host keys removed", "machine identity emptied", "version stamp written: " + s.Stamp, "powered off",
+	}}, nil
 }
 
 func (a act) discardMachine(n platform.Named) (time.Duration, error) {

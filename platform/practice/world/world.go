@@ -284,7 +284,7 @@ func (w *World) buildMachines(siteName string) []platform.BuildMachine {
 			Name: b.Name, MachineClass: b.MachineClass, Base: b.Base, State: platform.MachineRunning,
 			Changes: b.changes(),
 		}
-		if b.Built != nil && b.Built.Sealed {
+		if b.Built != nil && b.Built.Stamp != "" {
 			m.State = platform.MachineOff
 		}
 		if b.Busy {
