@@ -26,21 +26,22 @@ const StampPath = "/etc/nimblepane/stamp"
 // Machine is what is sealed.
 type Machine struct {
 	Root string // "/" but in tests
-	// Run runs a program of the system and ignores one that is not there. Nil: none is run.
-	Run func(ctx context.Context, name string, args ...string) error
+	// Run runs a program of the system and returns what it printed. One that is
+	// not there prints nothing. Nil: none is run.
+	Run func(ctx context.Context, name string, args ...string) (string, error)
 }
 
 // Running is the machine that the process runs on.
 func Running() Machine {
-	return Machine{Root: "/", Run: func(ctx context.Context, name string, args ...string) error {
+	return Machine{Root: "/", Run: func(ctx context.Context, name string, args ...string) (string, error) {
 		out, err := exec.CommandContext(ctx, name, args...).CombinedOutput()
 		if errors.Is(err, exec.ErrNotFound) {
-			return nil
+			return "", nil
 		}
 		if err != nil {
-			return fmt.Errorf("%s %s: %w: %s", name, strings.Join(args, " "), err, out)
+			return "", fmt.Errorf("%s %s: %w: %s", name, strings.Join(args, " "), err, out)
 		}
-		return nil
+		return string(out), nil
 	}}
 }
 
@@ -105,7 +106,11 @@ type doer struct {
 // run runs a program and says whether it went well. What cannot be run is left
 // out: a machine without systemd has no such services.
 func (d *doer) run(ctx context.Context, name string, args ...string) bool {
-	return d.err == nil && d.Run != nil && d.Run(ctx, name, args...) == nil
+	if d.err != nil || d.Run == nil {
+		return false
+	}
+	_, err := d.Run(ctx, name, args...)
+	return err == nil
 }
 
 func (d *doer) matches(patterns ...string) (paths []string) {

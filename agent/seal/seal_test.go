@@ -48,9 +48,9 @@ func TestNothingOfThisOneMachineIsLeft(t *testing.T) {
 	}
 	root := used(t, files)
 	var ran []string
-	m := seal.Machine{Root: root, Run: func(_ context.Context, name string, args ...string) error {
+	m := seal.Machine{Root: root, Run: func(_ context.Context, name string, args ...string) (string, error) {
 		ran = append(ran, strings.Join(append([]string{name}, args...), " "))
-		return nil
+		return "", nil
 	}}
 	done, err := seal.Do(t.Context(), m, "counter-desk 2026.11.1")
 	require.NoError(t, err)
@@ -83,7 +83,9 @@ func TestAMachineWithoutServicesIsSealedToo(t *testing.T) {
 	t.Parallel()
 	m := seal.Machine{
 		Root: used(t, map[string]string{"etc/machine-id": "x"}),
-		Run:  func(context.Context, string, ...string) error { return errors.New("there is no such program") },
+		Run: func(context.Context, string, ...string) (string, error) {
+			return "", errors.New("there is no such program")
+		},
 	}
 	done, err := seal.Do(t.Context(), m, "a 1")
 	require.NoError(t, err)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -39,6 +40,18 @@ func commands() []*cobra.Command {
 	}
 	sealing.Flags().StringVar(&stamp, "stamp", "", `the version's stamp, such as "counter-desk 2026.11.1"`)
 	_ = sealing.MarkFlagRequired("stamp")
+	inspect := &cobra.Command{
+		Use: "inspect", Short: "Look for what should not be on this machine when it is sealed", Args: cobra.NoArgs,
+		Long: "Look for what should not be on this machine when it is sealed: pending restarts and updates, people who " +
+			"are signed in,\nsecrets, leftovers. Changes nothing, and prints what was found as JSON.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			found, err := seal.Inspect(cmd.Context(), seal.Running(), signedIn)
+			if err != nil {
+				return err
+			}
+			return json.NewEncoder(cmd.OutOrStdout()).Encode(found)
+		},
+	}
 	notify := &cobra.Command{
 		Use: "notify TEXT", Short: "Show a text on the desktop of the session that this runs in",
 		Args: cobra.ExactArgs(1), Hidden: true,
@@ -58,5 +71,15 @@ func commands() []*cobra.Command {
 			return nil
 		},
 	}
-	return []*cobra.Command{sealing, notify, sessions}
+	return []*cobra.Command{sealing, inspect, notify, sessions}
+}
+
+// signedIn names the people who are signed in.
+func signedIn(ctx context.Context) (people []string, err error) {
+	list, err := system().Sessions(ctx)
+	for _, s := range list {
+		people = append(people, s.Person)
+	}
+	slices.Sort(people)
+	return slices.Compact(people), err
 }

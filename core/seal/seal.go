@@ -18,7 +18,7 @@ type Facts struct {
 	UpdatesPending []string `json:"updates_pending,omitempty"` // packages
 	RestartPending string   `json:"restart_pending,omitempty"` // what asks for a restart
 	SignedIn       []string `json:"signed_in,omitempty"`       // people
-	Secrets        []string `json:"secrets,omitempty"`         // where private keys and the like were left
+	Secrets        []string `json:"secrets,omitempty"`         // in which files, and what: "/root/id (a private key)"
 	Leftovers      []string `json:"leftovers,omitempty"`       // of steps, in temporary folders
 }
 

@@ -1,0 +1,186 @@
+//go:build linux
+
+package seal
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"nimblepane/core/seal"
+)
+
+// What is looked through for secrets, and what is not: the host keys go when the machine is sealed.
+var (
+	searched    = []string{"etc", "home", "opt", "root", "srv", "tmp", "usr/local", "var/tmp"}
+	notSearched = "/etc/ssh/ssh_host_*_key"
+)
+
+// What a system has in its temporary folders by itself.
+var ownTemporary = []string{"systemd-private-*", ".X11-unix", ".ICE-unix", ".XIM-unix", ".font-unix", ".Test-unix"}
+
+// Inspect finds out what there is to be known of a machine before it is sealed.
+// It changes nothing. What cannot be found out is an error, so that nothing is
+// sealed that was not looked at.
+func Inspect(ctx context.Context, m Machine, signedIn func(context.Context) ([]string, error)) (f seal.Facts, err error) {
+	if f.SignedIn, err = signedIn(ctx); err != nil {
+		return f, fmt.Errorf("see who is signed in: %w", err)
+	}
+	if f.RestartPending, err = m.restartPending(ctx); err != nil {
+		return f, fmt.Errorf("see whether a restart is pending: %w", err)
+	}
+	if f.UpdatesPending, err = m.updatesPending(ctx); err != nil {
+		return f, fmt.Errorf("see which updates are pending: %w", err)
+	}
+	if f.Secrets, err = m.secrets(ctx); err != nil {
+		return f, fmt.Errorf("look for secrets: %w", err)
+	}
+	if f.Leftovers, err = m.leftovers(); err != nil {
+		return f, fmt.Errorf("look for what steps left: %w", err)
+	}
+	return f, nil
+}
+
+func (m Machine) path(p string) string { return filepath.Join(m.Root, p) }
+
+// run runs a program and returns what it printed, "" if none are run.
+func (m Machine) run(ctx context.Context, name string, args ...string) (string, error) {
+	if m.Run == nil {
+		return "", nil
+	}
+	return m.Run(ctx, name, args...)
+}
+
+// restartPending says what waits for a restart: what the package manager notes
+// down in /run/reboot-required, or a kernel that is installed and does not run.
+func (m Machine) restartPending(ctx context.Context) (string, error) {
+	text, err := os.ReadFile(m.path("/run/reboot-required.pkgs"))
+	switch {
+	case err == nil:
+		names := strings.Fields(string(text))
+		slices.Sort(names)
+		return strings.Join(slices.Compact(names), ", "), nil
+	case !errors.Is(err, fs.ErrNotExist):
+		return "", err
+	}
+	if _, err := os.Stat(m.path("/run/reboot-required")); err == nil {
+		return "an update", nil
+	}
+	release, err := m.run(ctx, "uname", "-r")
+	running := strings.TrimSpace(release)
+	if err != nil || running == "" {
+		return "", err
+	}
+	kernels, err := filepath.Glob(m.path("/boot/vmlinuz-*"))
+	if err != nil {
+		return "", err
+	}
+	newest, made, runs := "", time.Time{}, time.Time{} // made: when it was, as its package says
+	for _, k := range kernels {
+		info, err := os.Stat(k)
+		if err != nil {
+			return "", err
+		}
+		name := strings.TrimPrefix(filepath.Base(k), "vmlinuz-")
+		if name == running {
+			runs = info.ModTime()
+		}
+		if info.ModTime().After(made) {
+			newest, made = name, info.ModTime()
+		}
+	}
+	if made.After(runs) {
+		return "the kernel " + newest + " (" + running + " runs)", nil
+	}
+	return "", nil
+}
+
+// updatesPending names the packages of which there are newer ones, by what the
+// package manager last heard.
+func (m Machine) updatesPending(ctx context.Context) (names []string, err error) {
+	out, err := m.run(ctx, "apt-get", "--simulate", "--quiet", "dist-upgrade")
+	for line := range strings.Lines(out) {
+		if rest, ok := strings.CutPrefix(line, "Inst "); ok {
+			names = append(names, strings.Fields(rest)[0])
+		}
+	}
+	return names, err
+}
+
+// secrets looks through the files in which people and steps leave things.
+func (m Machine) secrets(ctx context.Context) (found []string, err error) {
+	for _, top := range searched {
+		err := filepath.WalkDir(m.path(top), func(file string, e fs.DirEntry, err error) error {
+			switch {
+			case errors.Is(err, fs.ErrNotExist):
+				return nil // it went away meanwhile
+			case err != nil:
+				return err
+			case ctx.Err() != nil:
+				return ctx.Err()
+			case !e.Type().IsRegular():
+				return nil
+			}
+			content, err := beginning(file)
+			if err != nil {
+				return err
+			}
+			name, err := filepath.Rel(m.Root, file)
+			if err != nil {
+				return err
+			}
+			name = "/" + name
+			if ok, _ := filepath.Match(notSearched, name); ok {
+				return nil
+			}
+			if what := seal.Secret(name, content); what != "" {
+				found = append(found, name+" ("+what+")")
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return found, nil
+}
+
+// beginning reads what is looked at of a file.
+func beginning(file string) ([]byte, error) {
+	f, err := os.Open(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, seal.MostOfFile))
+}
+
+// leftovers names what is in the temporary folders that the system did not put there.
+func (m Machine) leftovers() (found []string, err error) {
+	for _, folder := range []string{"/tmp", "/var/tmp"} {
+		entries, err := os.ReadDir(m.path(folder))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		for _, e := range entries {
+			own := slices.ContainsFunc(ownTemporary, func(p string) bool {
+				ok, _ := filepath.Match(p, e.Name())
+				return ok
+			})
+			if !own {
+				found = append(found, folder+"/"+e.Name())
+			}
+		}
+	}
+	return found, nil
+}
