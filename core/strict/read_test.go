@@ -138,6 +138,9 @@ func TestAProblemSaysWhatStandsThereInstead(t *testing.T) {
 	}
 	_, problems := ReadYAML([]byte("x: 1"), &one)
 	require.Equal(t, `there is no key "x": use only`, problems[0].Text)
+	_, problems = ReadYAML([]byte("only: x\nonly: y\n"), &one)
+	require.Equal(t, Place{2, 1}, problems[0].Place)
+	require.NotContains(t, problems[0].Text, "\n", "a message, and no drawing of the place")
 	_, problems = ReadYAML(nil, &one)
 	require.Equal(t, Place{1, 1}, problems[0].Place)
 }

@@ -23,6 +23,9 @@ type limits struct{ start, shutdown, seal time.Duration }
 // patient suits computers without hardware acceleration too.
 var patient = limits{start: 10 * time.Minute, shutdown: 5 * time.Minute, seal: 10 * time.Minute}
 
+// agentPath is where pane-agent is in a machine.
+const agentPath = "/usr/bin/pane-agent"
+
 // sealingEnding is added to the name of a build machine for the clone of it that is sealed.
 const sealingEnding = "-sealing"
 
@@ -222,6 +225,9 @@ func (s *Site) PowerOnBuild(ctx context.Context, name string) error {
 	if err != nil || b.active() {
 		return explain(err)
 	}
+	if len(b.tag.Sealed) > 0 {
+		return sealedAlready(b.machine)
+	}
 	return explain(b.hypervisor.connected(ctx, func(l *libvirt.Libvirt) error {
 		_, err := l.DomainCreateWithFlags(b.domain, 0)
 		return err
@@ -258,7 +264,10 @@ func (s *Site) running(ctx context.Context, name string) (guest, error) {
 	if err != nil {
 		return guest{}, err
 	}
-	if !b.active() {
+	switch {
+	case len(b.tag.Sealed) > 0:
+		return guest{}, sealedAlready(b.machine)
+	case !b.active():
 		return guest{}, refuse("build machine %s is off: start it first", name)
 	}
 	return b.guest(), b.guest().up(ctx, s.limits.start)
@@ -315,6 +324,10 @@ func (s *Site) capture(ctx context.Context, key string, c platform.Capture, repo
 	})
 	switch {
 	case err == nil: // it was complete before
+	case notFound(err) && len(b.tag.Sealed) > 0:
+		if n, err = h.flatten(ctx, b.name+ownEnding, c, b.tag.Sealed, report); err != nil {
+			return p, err
+		}
 	case notFound(err):
 		if n, err = s.sealAndFlatten(ctx, key, b, clone, c, report); err != nil {
 			return p, s.abandon(ctx, h, clone, err)
@@ -438,7 +451,7 @@ func (s *Site) seal(ctx context.Context, h *hypervisor, m machine, stamp string,
 	report(30)
 	limited, cancel := context.WithTimeout(ctx, s.limits.seal)
 	defer cancel()
-	o, err := g.exec(limited, platform.Command{Path: "/usr/bin/pane-agent", Args: []string{"seal", "--stamp", stamp}})
+	o, err := g.exec(limited, platform.Command{Path: agentPath, Args: []string{"seal", "--stamp", stamp}})
 	if err != nil {
 		if asAnswer(err) && !absent(err) {
 			return m, refuse("the machine could not be sealed: pane-agent did not run in it (%s): install the "+
@@ -453,14 +466,14 @@ func (s *Site) seal(ctx context.Context, h *hypervisor, m machine, stamp string,
 	if err := json.Unmarshal(bytes.TrimSpace(o.Output), &done); err != nil || len(done) == 0 {
 		return m, refuse("the machine could not be sealed: pane-agent printed %q and no list of what it did", o.Output)
 	}
-	m.tag.Sealed = done
+	m.tag.Sealed, m.tag.Stamp = done, stamp
 	text, err := xml.Marshal(m.tag)
 	if err != nil {
 		return m, err
 	}
 	return m, h.connected(ctx, func(l *libvirt.Libvirt) error {
 		return l.DomainSetMetadata(m.domain, int32(libvirt.DomainMetadataElement), libvirt.OptString{string(text)},
-			libvirt.OptString{"np"}, libvirt.OptString{namespace}, libvirt.DomainAffectConfig)
+			libvirt.OptString{"np"}, libvirt.OptString{namespace}, libvirt.DomainAffectConfig|libvirt.DomainAffectLive)
 	})
 }
 

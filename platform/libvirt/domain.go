@@ -33,6 +33,7 @@ type tag struct {
 	Disk    string   `xml:"disk,attr,omitempty"` // the disk below its own
 	// Sealed holds what was done to seal it, once it was: a sealed machine is not started again.
 	Sealed []string `xml:"sealed"`
+	Stamp  string   `xml:"stamp,attr,omitempty"` // the version that it was sealed as
 }
 
 // domainXML is libvirt's domain description, as far as it is used here.

@@ -144,6 +144,11 @@ func (s *Site) repertoire() platform.Repertoire {
 	platform.Perform(r, platform.DeleteCopy, nil, deletes)
 	platform.Perform(r, platform.DeleteDisk, nil, deletes)
 	platform.Perform(r, platform.RebuildHost, s.checkRebuild, s.rebuild)
+	platform.Perform(r, platform.MakeMachine, nil, s.makeMachine)
+	platform.Perform(r, platform.DoStep, s.checkStep, s.doStep)
+	platform.Perform(r, platform.InspectMachine, s.checkInspection, s.inspectMachine)
+	platform.Perform(r, platform.SealMachine, s.checkSealing, s.sealMachine)
+	platform.Perform(r, platform.DiscardMachine, nil, s.discardMachine)
 	return r
 }
 
@@ -155,7 +160,30 @@ func (s *Site) checkCapture(ctx context.Context, c platform.Capture) error {
 	if m.tag.Class != c.MachineClass {
 		return refuse("build machine %s is of class %s, and the image of class %s", m.name, m.tag.Class, c.MachineClass)
 	}
+	if len(m.tag.Sealed) > 0 && m.tag.Stamp != c.Stamp {
+		return sealedAs(m.machine, c.Stamp)
+	}
 	return checkName(c.Disk)
+}
+
+func (s *Site) checkStep(ctx context.Context, o platform.StepOrder) error {
+	return s.checkInspection(ctx, platform.Named{Name: o.BuildMachine})
+}
+
+func (s *Site) checkInspection(ctx context.Context, n platform.Named) error {
+	b, err := s.buildMachine(ctx, n.Name)
+	if err == nil && len(b.tag.Sealed) > 0 {
+		return sealedAlready(b.machine)
+	}
+	return err
+}
+
+func (s *Site) checkSealing(ctx context.Context, in platform.Seal) error {
+	b, err := s.buildMachine(ctx, in.BuildMachine)
+	if err == nil && len(b.tag.Sealed) > 0 && b.tag.Stamp != in.Stamp {
+		return sealedAs(b.machine, in.Stamp)
+	}
+	return err
 }
 
 func (s *Site) checkDelivery(ctx context.Context, d platform.Deliver) error {

@@ -77,6 +77,7 @@ func TestConformance(t *testing.T) {
 	}))
 	platformtest.Test(t, platformtest.Bench{
 		Platform: s, Site: "real-quay", BuildMachine: "bm-desk", MachineClass: "standard", Patience: 4 * time.Minute,
+		Base: "debian.qcow2",
 		Reach: func(address string) string {
 			u, err := url.Parse(address)
 			require.NoError(t, err)

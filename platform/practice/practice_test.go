@@ -58,8 +58,8 @@ func TestConformance(t *testing.T) {
 	site, _, _ := play(t, "")
 	platformtest.Test(t, platformtest.Bench{
 		Platform: site, Site: "north-quay", BuildMachine: "bm-counter", MachineClass: "standard",
-		Patience: 20 * time.Second,
-		Reach:    func(address string) string { return address },
+		Base: "vendor.qcow2", Patience: 20 * time.Second,
+		Reach: func(address string) string { return address },
 	})
 }
 

@@ -82,7 +82,7 @@ func (a act) running(name string) (*buildMachine, error) {
 	case b.Built == nil:
 		return nil, refuse("build machine %s belongs to the scenario: nothing is played in it", name)
 	case b.Built.Stamp != "":
-		return nil, refuse("build machine %s is sealed and off", name)
+		return nil, refuse("build machine %s is sealed and off: it is not started again", name)
 	}
 	return b, nil
 }
@@ -211,8 +211,16 @@ func (a act) beginSealing(s platform.Seal) (time.Duration, error) {
 	if b != nil && b.Built != nil && b.Built.Stamp == s.Stamp {
 		return 0, nil
 	}
+	if b != nil && b.Built != nil && b.Built.Stamp != "" {
+		return 0, sealedAs(b, s.Stamp)
+	}
 	_, err := a.running(s.BuildMachine)
 	return a.at.Spec.Knobs.Boot, err
+}
+
+// sealedAs is the refusal of a machine that is sealed as another version.
+func sealedAs(b *buildMachine, stamp string) error {
+	return refuse("build machine %s is sealed as %s, and cannot become %s", b.Name, b.Built.Stamp, stamp)
 }
 
 func (a act) endSealing(s platform.Seal) (platform.Sealed, error) {

@@ -158,7 +158,7 @@ func TestAMachineIsInspectedSealedCapturedAndDiscarded(t *testing.T) {
 	}
 	require.Equal(t, platform.MachineOff, w.buildMachines("a")[0].State)
 	_, err = played(t, w, onBM(sheet.Step{}))
-	require.EqualError(t, err, "build machine bm is sealed and off")
+	require.EqualError(t, err, "build machine bm is sealed and off: it is not started again")
 
 	_, err = played(t, w, platform.CaptureMachine.Of(platform.Capture{
 		BuildMachine: "bm", Disk: "d", Stamp: "desk 3", MachineClass: "standard",

@@ -144,7 +144,7 @@ func (a act) beginCapture(c platform.Capture) (time.Duration, error) {
 	case b.Built != nil && b.Built.Stamp == "":
 		return 0, refuse("build machine %s is not sealed", b.Name)
 	case b.Built != nil && b.Built.Stamp != c.Stamp:
-		return 0, refuse("build machine %s is sealed as %s, and cannot become %s", b.Name, b.Built.Stamp, c.Stamp)
+		return 0, sealedAs(b, c.Stamp)
 	case b.Busy:
 		return 0, fmt.Errorf("build machine %s is being captured", b.Name)
 	}

@@ -1,0 +1,344 @@
+package libvirt
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	_ "embed"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	libvirt "github.com/digitalocean/go-libvirt"
+
+	"nimblepane/core/seal"
+	"nimblepane/core/sheet"
+	"nimblepane/platform"
+)
+
+// A step of a build sheet is a program in a folder of its own on the machine,
+// which systemd runs there, so that it goes on though nobody watches it. Folder
+// and unit are named by the operation's key: whoever is asked for the step
+// again finds what has become of it, and it is run once. Nothing that comes from
+// a sheet is ever part of a command line that a shell reads.
+
+//go:embed step/run.sh
+var runScript []byte
+
+//go:embed step/ask.sh
+var askScript []byte
+
+//go:embed step/install.sh
+var installScript []byte
+
+//go:embed step/remove.sh
+var removeScript []byte
+
+//go:embed step/put.sh
+var putScript []byte
+
+// stepsFolder is where steps have their folders. Sealing a machine empties what is around it.
+const stepsFolder = "/var/lib/nimblepane/steps"
+
+// stepGrace is how long after a step's time limit, which the machine keeps, the
+// machine has to say how the step ended.
+const stepGrace = 2 * time.Minute
+
+// makeMachine makes a build machine and starts it.
+func (s *Site) makeMachine(ctx context.Context, _ string, spec platform.BuildSpec, report func(int)) (
+	platform.Nothing, error,
+) {
+	var done platform.Nothing
+	if err := s.createBuild(ctx, spec); err != nil {
+		return done, err
+	}
+	report(20)
+	if err := s.PowerOnBuild(ctx, spec.Name); err != nil {
+		return done, err
+	}
+	report(40)
+	_, err := s.running(ctx, spec.Name)
+	return done, err
+}
+
+// discardMachine deletes a build machine with its disk.
+func (s *Site) discardMachine(ctx context.Context, _ string, n platform.Named, _ func(int)) (platform.Nothing, error) {
+	return platform.Nothing{}, s.Discard(ctx, n.Name)
+}
+
+// program is what a step runs, with the files that it wants beside it.
+type program struct {
+	text                   []byte
+	arguments, environment []string
+	content                []byte // in the file "content"
+}
+
+// programOf returns what does a step, of one of the kinds that have a program.
+func programOf(s sheet.Step) (program, error) {
+	switch {
+	case s.Script != nil:
+		p := program{text: []byte(s.Script.Text), arguments: s.Script.Arguments}
+		for name, value := range s.Script.Environment {
+			p.environment = append(p.environment, name+"="+value)
+		}
+		slices.Sort(p.environment)
+		return p, nil
+	case s.Put != nil:
+		return program{
+			text: putScript, arguments: []string{s.Put.Mode, s.Put.Owner, s.Put.To}, content: []byte(s.Put.Text),
+		}, nil
+	case s.Install != nil:
+		return program{text: installScript, arguments: s.Install.Packages}, nil
+	case s.Remove != nil:
+		return program{text: removeScript, arguments: s.Remove.Packages}, nil
+	}
+	return program{}, refuse("step %q does nothing that can be done here", s.Name)
+}
+
+// listed writes texts as files list them that a shell reads with mapfile: each ends with a zero.
+func listed(texts []string) []byte {
+	var b bytes.Buffer
+	for _, t := range texts {
+		b.WriteString(t)
+		b.WriteByte(0)
+	}
+	return b.Bytes()
+}
+
+// stepOn is a step on a machine.
+type stepOn struct {
+	guest
+	folder, unit string
+}
+
+func stepFor(g guest, key string) stepOn {
+	sum := sha256.Sum256([]byte(key))
+	id := hex.EncodeToString(sum[:8])
+	return stepOn{g, path.Join(stepsFolder, id), "nimblepane-step-" + id + ".service"}
+}
+
+// ask has a verb of ask.sh done, and returns what it printed.
+func (s stepOn) ask(ctx context.Context, verb string, more ...string) (string, error) {
+	o, err := s.exec(ctx, platform.Command{
+		Path: "/bin/bash", Args: append([]string{"-s", "--", verb, s.folder, s.unit}, more...), Input: askScript,
+	})
+	if err != nil {
+		return "", err
+	}
+	if o.ExitCode != 0 {
+		return "", fmt.Errorf("%s on %s ended with exit code %d: %s", verb, s.domain.Name, o.ExitCode,
+			bytes.TrimSpace(o.Errors))
+	}
+	return strings.TrimSpace(string(o.Output)), nil
+}
+
+// doStep does a step, or goes on waiting for one that was begun under the key.
+func (s *Site) doStep(ctx context.Context, key string, o platform.StepOrder, _ func(int)) (done platform.StepDone,
+	err error,
+) {
+	g, err := s.running(ctx, o.BuildMachine)
+	if err != nil {
+		return done, err
+	}
+	step, limit := stepFor(g, key), time.Duration(o.Step.TimeLimit)
+	within, cancel := context.WithTimeout(ctx, limit+stepGrace)
+	defer cancel()
+	if o.Step.Restart != nil {
+		done, err = s.restart(within, step, o.BuildMachine)
+	} else {
+		done, err = step.run(within, o.Step, limit)
+	}
+	if err != nil && within.Err() != nil && ctx.Err() == nil {
+		if o.Step.Restart != nil {
+			return done, refuse("the machine was not back within %s: look at its console", o.Step.TimeLimit)
+		}
+		return done, refuse("it did not end within %s, and the machine does not say whether it still goes on: %s",
+			o.Step.TimeLimit, err)
+	}
+	return done, err
+}
+
+// run begins the step unless it was begun, and waits for its end.
+func (s stepOn) run(ctx context.Context, step sheet.Step, limit time.Duration) (done platform.StepDone, err error) {
+	p, err := programOf(step)
+	if err != nil {
+		return done, err
+	}
+	for wait := 200 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
+		state, err := s.ask(ctx, "look")
+		if err != nil {
+			return done, s.whether(ctx, err)
+		}
+		state, detail, _ := strings.Cut(state, " ")
+		switch state {
+		case "new":
+			if err := s.begin(ctx, p, limit); err != nil {
+				return done, err
+			}
+		case "ended":
+			if done.ExitCode, err = strconv.Atoi(detail); err != nil {
+				return done, refuse("the machine says that the step ended with %q, which is no exit code", detail)
+			}
+			done.Output, err = s.output(ctx)
+			return done, err
+		case "restarted":
+			return done, s.broken(ctx, "the machine went down while it ran: restart it with a step of its own")
+		case "cut":
+			why := "it was ended by " + detail
+			if detail == "timeout" {
+				why = fmt.Sprintf("it did not end within %s, and was ended", step.TimeLimit)
+			}
+			return done, s.broken(ctx, why)
+		}
+		if err := pause(ctx, wait); err != nil {
+			return done, err
+		}
+	}
+}
+
+// begin puts the program on the machine and has it run there.
+func (s stepOn) begin(ctx context.Context, p program, limit time.Duration) error {
+	if _, err := s.ask(ctx, "prepare"); err != nil {
+		return err
+	}
+	for name, content := range map[string][]byte{
+		"run": runScript, "program": p.text, "content": p.content, "arguments": listed(p.arguments),
+		"environment": listed(p.environment),
+	} {
+		if err := s.put(ctx, path.Join(s.folder, name), bytes.NewReader(content)); err != nil {
+			return err
+		}
+	}
+	_, err := s.ask(ctx, "begin", strconv.Itoa(int(limit/time.Second)))
+	return err
+}
+
+// output returns the last of what the step has written.
+func (s stepOn) output(ctx context.Context) (string, error) {
+	o, err := s.exec(ctx, platform.Command{
+		Path: "/usr/bin/tail", Args: []string{"-c", strconv.Itoa(platform.StepOutput), path.Join(s.folder, "output")},
+	})
+	return strings.ToValidUTF8(strings.ReplaceAll(string(o.Output), "\x00", ""), "\uFFFD"), err
+}
+
+// broken is the error of a step that came to no end, with the last line that it wrote.
+func (s stepOn) broken(ctx context.Context, why string) error {
+	output, err := s.output(ctx)
+	if err != nil {
+		return err
+	}
+	if text := strings.TrimSpace(output); text != "" {
+		why += "; last it wrote: " + text[strings.LastIndexByte(text, '\n')+1:]
+	}
+	return refuse("%s", why)
+}
+
+// whether turns the error of a machine that is off by now into a refusal.
+func (s stepOn) whether(ctx context.Context, err error) error {
+	if !asAnswer(err) {
+		return err
+	}
+	m := machine{}
+	if serr := s.hypervisor.connected(ctx, func(l *libvirt.Libvirt) (err error) {
+		m, err = s.hypervisor.read(l, s.domain)
+		return err
+	}); serr != nil {
+		return errors.Join(err, serr)
+	}
+	if !m.active() {
+		return refuse("the machine is off: a step, or somebody, powered it off")
+	}
+	return err
+}
+
+// restart restarts the machine unless it was restarted under the key, and waits
+// until its start is over.
+func (s *Site) restart(ctx context.Context, step stepOn, name string) (done platform.StepDone, err error) {
+	prepared := false
+	for {
+		state := ""
+		if prepared {
+			state, err = step.ask(ctx, "restart")
+		} else {
+			_, err = step.ask(ctx, "prepare")
+			prepared = err == nil
+		}
+		switch {
+		case err == nil && (state == "running" || state == "degraded"):
+			return platform.StepDone{Output: "the machine went down and came up\n"}, nil
+		case err != nil && !asAnswer(err):
+			return done, err
+		case err != nil:
+			// While it goes down and comes up there is nobody in it who answers. One that stayed down is started.
+			if err := s.PowerOnBuild(ctx, name); err != nil {
+				return done, err
+			}
+		}
+		if err := pause(ctx, time.Second); err != nil {
+			return done, err
+		}
+	}
+}
+
+// inspectMachine has pane-agent look for what should not be on a machine that is sealed.
+func (s *Site) inspectMachine(ctx context.Context, _ string, n platform.Named, _ func(int)) (f seal.Facts, err error) {
+	g, err := s.running(ctx, n.Name)
+	if err != nil {
+		return f, err
+	}
+	limited, cancel := context.WithTimeout(ctx, s.limits.seal)
+	defer cancel()
+	o, err := g.exec(limited, platform.Command{Path: agentPath, Args: []string{"inspect"}})
+	switch {
+	case err != nil && asAnswer(err) && !absent(err):
+		return f, refuse("the machine could not be looked at: pane-agent did not run in it (%s): install the package "+
+			"pane-agent", err)
+	case err != nil && limited.Err() != nil && ctx.Err() == nil:
+		return f, refuse("the machine could not be looked at: pane-agent did not end within %s", s.limits.seal)
+	case err != nil:
+		return f, err
+	case o.ExitCode != 0:
+		return f, refuse("the machine could not be looked at: %s", bytes.TrimSpace(o.Errors))
+	}
+	if err := json.Unmarshal(o.Output, &f); err != nil {
+		return f, refuse("the machine could not be looked at: pane-agent printed %.200q, and not what it found", o.Output)
+	}
+	return f, nil
+}
+
+// sealMachine seals a build machine and powers it off.
+func (s *Site) sealMachine(ctx context.Context, _ string, in platform.Seal, report func(int)) (done platform.Sealed,
+	err error,
+) {
+	b, err := s.buildMachine(ctx, in.BuildMachine)
+	if err != nil {
+		return done, err
+	}
+	m := b.machine
+	if len(m.tag.Sealed) == 0 {
+		if m, err = s.seal(ctx, b.hypervisor, m, in.Stamp, report); err != nil {
+			return done, err
+		}
+	}
+	if m.tag.Stamp != in.Stamp {
+		return done, sealedAs(m, in.Stamp)
+	}
+	report(70)
+	return platform.Sealed{Sealing: m.tag.Sealed}, b.guest().shutdown(ctx, s.limits.shutdown)
+}
+
+// sealedAlready is the refusal to do something on a sealed machine.
+func sealedAlready(m machine) error {
+	return refuse("build machine %s is sealed and off: it is not started again", m.name)
+}
+
+// sealedAs is the refusal of a machine that is sealed as another version.
+func sealedAs(m machine, stamp string) error {
+	return refuse("build machine %s is sealed as %s, and cannot become %s", m.name, m.tag.Stamp, stamp)
+}
