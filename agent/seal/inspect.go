@@ -4,6 +4,8 @@ package seal
 
 import (
 	"context"
+	"crypto/md5" // what the package manager writes down
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -29,7 +31,9 @@ var ownTemporary = []string{"systemd-private-*", ".X11-unix", ".ICE-unix", ".XIM
 // Inspect finds out what there is to be known of a machine before it is sealed.
 // It changes nothing. What cannot be found out is an error, so that nothing is
 // sealed that was not looked at.
-func Inspect(ctx context.Context, m Machine, signedIn func(context.Context) ([]string, error)) (f seal.Facts, err error) {
+func Inspect(ctx context.Context, m Machine, signedIn func(context.Context) ([]string, error)) (f seal.Facts,
+	err error,
+) {
 	if f.SignedIn, err = signedIn(ctx); err != nil {
 		return f, fmt.Errorf("see who is signed in: %w", err)
 	}
@@ -116,6 +120,10 @@ func (m Machine) updatesPending(ctx context.Context) (names []string, err error)
 
 // secrets looks through the files in which people and steps leave things.
 func (m Machine) secrets(ctx context.Context) (found []string, err error) {
+	packaged, err := m.packaged()
+	if err != nil {
+		return nil, err
+	}
 	for _, top := range searched {
 		err := filepath.WalkDir(m.path(top), func(file string, e fs.DirEntry, err error) error {
 			switch {
@@ -140,7 +148,7 @@ func (m Machine) secrets(ctx context.Context) (found []string, err error) {
 			if ok, _ := filepath.Match(notSearched, name); ok {
 				return nil
 			}
-			if what := seal.Secret(name, content); what != "" {
+			if what := seal.Secret(name, content); what != "" && packaged[name] != sum(content) {
 				found = append(found, name+" ("+what+")")
 			}
 			return nil
@@ -150,6 +158,32 @@ func (m Machine) secrets(ctx context.Context) (found []string, err error) {
 		}
 	}
 	return found, nil
+}
+
+// packaged returns the digests of settings as their packages brought them, by
+// path, from the database of Debian's package manager: examples of passwords in
+// them are nobody's.
+func (m Machine) packaged() (map[string]string, error) {
+	digests := map[string]string{}
+	text, err := os.ReadFile(m.path("/var/lib/dpkg/status"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return digests, nil
+	}
+	listing := false
+	for line := range strings.Lines(string(text)) {
+		if !strings.HasPrefix(line, " ") {
+			listing = strings.HasPrefix(line, "Conffiles:")
+		} else if f := strings.Fields(line); listing && len(f) >= 2 {
+			digests[f[0]] = f[1]
+		}
+	}
+	return digests, err
+}
+
+// sum is the digest by which the package manager knows a file.
+func sum(content []byte) string {
+	s := md5.Sum(content)
+	return hex.EncodeToString(s[:])
 }
 
 // beginning reads what is looked at of a file.

@@ -42,8 +42,8 @@ func commands() []*cobra.Command {
 	_ = sealing.MarkFlagRequired("stamp")
 	inspect := &cobra.Command{
 		Use: "inspect", Short: "Look for what should not be on this machine when it is sealed", Args: cobra.NoArgs,
-		Long: "Look for what should not be on this machine when it is sealed: pending restarts and updates, people who " +
-			"are signed in,\nsecrets, leftovers. Changes nothing, and prints what was found as JSON.",
+		Long: "Look for what should not be on this machine when it is sealed: pending restarts and updates, people " +
+			"who are signed in,\nsecrets, leftovers. Changes nothing, and prints what was found as JSON.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			found, err := seal.Inspect(cmd.Context(), seal.Running(), signedIn)
 			if err != nil {

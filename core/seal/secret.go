@@ -25,7 +25,8 @@ var credentialFiles = []string{".git-credentials", ".netrc", ".pgpass", "auth.co
 
 // What files are called in which commands, variables and settings are written down.
 var settingFiles = []string{
-	"*_history", ".histfile", "environment", ".env", "*.env", ".profile", ".bashrc", ".bash_profile", ".zshrc", ".zshenv",
+	"*_history", ".histfile", "environment", ".env", "*.env", ".profile", ".bashrc", ".bash_profile", ".zshrc",
+	".zshenv",
 	"*.cfg", "*.cnf", "*.conf", "*.ini", "*.json", "*.properties", "*.toml", "*.yaml", "*.yml", ".my.cnf", "config",
 }
 

@@ -59,7 +59,7 @@ type Span time.Duration
 // UnmarshalText reads a span such as 90m, 1h30m or 30s.
 func (s *Span) UnmarshalText(text []byte) error {
 	d, err := time.ParseDuration(string(text))
-	if err != nil || d <= 0 || d > 7*24*time.Hour || d%time.Second != 0 {
+	if err != nil || d < time.Second || d > 7*24*time.Hour || d%time.Second != 0 {
 		return fmt.Errorf("%q is no time: write it in whole seconds, such as 30s, 90m or 1h30m, at most 168h", text)
 	}
 	*s = Span(d)

@@ -254,7 +254,7 @@ func TestWhatCouldNeverBeBuiltIsRefused(t *testing.T) {
 		"track live of chart-desk names no version yet": strings.Replace(right, "counter", "chart", 1),
 		`version "2020.01.1"`:                           desk("version: 2020.01.1", threeSteps, "notes: x"),
 		`version number "1.2.3"`:                        desk("track: live", threeSteps, "number: 1.2.3"),
-		"version number " + one + " is taken":              desk("track: live", threeSteps, "number: "+one),
+		"version number " + one + " is taken":           desk("track: live", threeSteps, "number: "+one),
 		"end-of-life 2020-01-01 is not in the":          desk("track: live", threeSteps, "end-of-life: '2020-01-01'"),
 		two + " has no copy at south-quay: deliver it": strings.Replace(desk("version: "+two, threeSteps, "notes: x"),
 			"north", "south", 1),

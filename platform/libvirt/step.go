@@ -307,7 +307,8 @@ func (s *Site) inspectMachine(ctx context.Context, _ string, n platform.Named, _
 		return f, refuse("the machine could not be looked at: %s", bytes.TrimSpace(o.Errors))
 	}
 	if err := json.Unmarshal(o.Output, &f); err != nil {
-		return f, refuse("the machine could not be looked at: pane-agent printed %.200q, and not what it found", o.Output)
+		return f, refuse("the machine could not be looked at: pane-agent printed %.200q, and not what it found",
+			o.Output)
 	}
 	return f, nil
 }

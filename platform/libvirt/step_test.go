@@ -22,7 +22,8 @@ import (
 func TestProgramsOfSteps(t *testing.T) {
 	t.Parallel()
 	p, err := programOf(sheet.Step{Script: &sheet.Script{
-		Text: "#!/bin/sh\n", Arguments: []string{"it's", "a\nline"}, Environment: map[string]string{"B": "2", "A": "$1"},
+		Text: "#!/bin/sh\n", Arguments: []string{"it's", "a\nline"},
+		Environment: map[string]string{"B": "2", "A": "$1"},
 	}})
 	require.NoError(t, err)
 	require.Equal(t, program{
@@ -34,7 +35,8 @@ func TestProgramsOfSteps(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, program{text: putScript, arguments: []string{"0600", "ida", "/a"}, content: []byte("x")}, p)
 	for _, s := range []sheet.Step{
-		{Install: &sheet.Packages{Packages: []string{"a", "b"}}}, {Remove: &sheet.Packages{Packages: []string{"a", "b"}}},
+		{Install: &sheet.Packages{Packages: []string{"a", "b"}}},
+		{Remove: &sheet.Packages{Packages: []string{"a", "b"}}},
 	} {
 		p, err = programOf(s)
 		require.NoError(t, err)
@@ -149,7 +151,8 @@ func TestStepsOnARealMachine(t *testing.T) {
 	require.Equal(t, 127, comesTo(sheet.Step{Script: &sheet.Script{Text: "#!/bin/no-such-shell\n"}}).ExitCode)
 
 	t.Log("A step that is waited for by nobody goes on, and is not done twice.")
-	waits := order(script("echo begun >> /root/count\nwhile [ ! -e /root/go ]; do sleep 0.1; done\nwc -l < /root/count"))
+	waits := order(script("echo begun >> /root/count\nwhile [ ! -e /root/go ]; do sleep 0.1; done\n" +
+		"wc -l < /root/count"))
 	begin("waits", waits)
 	require.Eventually(t, func() bool { return inside("/bin/cat", "/root/count") == "begun\n" }, time.Minute,
 		100*time.Millisecond)
