@@ -9,6 +9,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/build"
+	"nimblepane/core/machine"
 	"nimblepane/core/role"
 	"nimblepane/core/sheet"
 	"nimblepane/engine/builds"
@@ -146,49 +147,78 @@ func (s *Server) wholeBuild(ctx context.Context, id int64) (w client.WholeBuild,
 }
 
 func (s *Server) buildMachines() {
-	shown := func(ctx context.Context, site string) (*body[client.Site], error) {
-		row, err := store.SiteNamed(s.store.DB.WithContext(ctx), site)
-		if err != nil {
-			return nil, err
-		}
-		return ok(s.siteOut(ctx, row))
-	}
 	const at = "/sites/{site}/build-machines"
 	register(s, operation{
+		method: "GET", path: "/build-machines", id: "list-build-machines", role: role.Viewer, tag: "build machines",
+		summary: "Build machines with what they have cost, those that were asked for last first",
+	},
+		func(ctx context.Context, in *struct {
+			Paging
+			Site  string `query:"site"`
+			Owner string `query:"owner"`
+			Gone  bool   `query:"gone" doc:"Also those that are gone"`
+		},
+		) (*body[client.Page[client.BuildMachine]], error) {
+			f := store.MachineFilter{Site: in.Site, Owner: in.Owner, Gone: in.Gone, Limit: in.Limit + 1}
+			after, err := uncursor(in.Cursor)
+			if err == nil && after != "" {
+				if f.Before, err = strconv.ParseInt(after, 10, 64); err != nil {
+					err = errCursor
+				}
+			}
+			if err != nil {
+				return nil, err
+			}
+			list, err := s.machinesOut(ctx, f)
+			return ok(page(list, in.Limit, func(m client.BuildMachine) string { return cursor(itoa(m.ID)) }), err)
+		})
+	register(s, operation{
+		method: "GET", path: at + "/{machine}", id: "show-build-machine", role: role.Viewer, tag: "build machines",
+		summary: "The build machine that has the name, or had it last",
+	},
+		func(ctx context.Context, in *MachinePath) (*body[client.BuildMachine], error) {
+			return ok(s.machineOut(ctx, in.Site, in.Machine))
+		})
+	register(s, operation{
 		method: "POST", path: at, id: "create-build-machine",
-		summary: "Make a build machine from a version or a base disk", role: role.Operator, tag: "build machines",
-		status: 201,
+		summary: "Begin to make a build machine from a version or a base disk, and to start it", role: role.Operator,
+		tag: "build machines", status: 201,
 	},
 		func(ctx context.Context, in *struct {
 			Site string `path:"site"`
 			Body client.NewBuildMachine
 		},
-		) (*body[client.Site], error) {
+		) (*body[client.BuildMachine], error) {
 			b := in.Body
-			r := builds.BuildRequest{
+			r := builds.MachineRequest{
 				Site: in.Site, Name: b.Name, Image: b.Image, Version: b.Version,
-				BaseDisk: b.BaseDisk, MachineClass: b.MachineClass,
+				BaseDisk: b.BaseDisk, MachineClass: b.MachineClass, Purpose: b.Purpose,
 			}
-			if err := s.Builds.Create(ctx, actor(ctx), r); err != nil {
+			if _, err := s.Builds.CreateMachine(ctx, actor(ctx), r); err != nil {
 				return nil, err
 			}
-			return shown(ctx, in.Site)
+			return ok(s.machineOut(ctx, in.Site, b.Name))
 		})
-	addAct := func(method, path, verb, summary string, act func(ctx context.Context, actor, site, name string) error) {
+	addAct := func(method, path, verb, summary string,
+		act func(ctx context.Context, actor, site, name string) (store.Machine, error),
+	) {
 		register(s, operation{
 			method: method, path: path, id: verb + "-build-machine", summary: summary,
 			role: role.Operator, tag: "build machines",
 		},
-			func(ctx context.Context, in *MachinePath) (*body[client.Site], error) {
-				if err := act(ctx, actor(ctx), in.Site, in.Machine); err != nil {
+			func(ctx context.Context, in *MachinePath) (*body[client.BuildMachine], error) {
+				if _, err := act(ctx, actor(ctx), in.Site, in.Machine); err != nil {
 					return nil, err
 				}
-				return shown(ctx, in.Site)
+				return ok(s.machineOut(ctx, in.Site, in.Machine))
 			})
 	}
-	addAct("POST", at+"/{machine}/start", "start", "Start a build machine", s.Builds.Start)
-	addAct("POST", at+"/{machine}/stop", "stop", "Shut a build machine down, and wait until it is off", s.Builds.Stop)
-	addAct("DELETE", at+"/{machine}", "discard", "Delete a build machine with what was done on it", s.Builds.Discard)
+	addAct("POST", at+"/{machine}/start", "start", "Begin to start a build machine", s.Builds.StartMachine)
+	addAct("POST", at+"/{machine}/stop", "stop", "Begin to shut a build machine down", s.Builds.StopMachine)
+	addAct("POST", at+"/{machine}/keep", "keep", "Say that a build machine is needed: it is not discarded as one that "+
+		"was left", s.Builds.KeepMachine)
+	addAct("DELETE", at+"/{machine}", "discard", "Begin to delete a build machine with what was done on it",
+		s.Builds.DiscardMachine)
 	register(s, operation{
 		method: "POST", path: at + "/{machine}/run", id: "run-on-build-machine",
 		summary: "Run a program in a build machine and wait for its end", role: role.Operator, tag: "build machines",
@@ -228,4 +258,47 @@ func (s *Server) buildMachines() {
 			err := s.Builds.Get(ctx, actor(ctx), in.Site, in.Machine, in.Path, &content)
 			return &fileOut{"application/octet-stream", content.Bytes()}, err
 		})
+}
+
+// machineOut returns the machine that has the name at the site, or had it last.
+func (s *Server) machineOut(ctx context.Context, site, name string) (m client.BuildMachine, err error) {
+	if _, err := store.SiteNamed(s.store.DB.WithContext(ctx), site); err != nil {
+		return m, err
+	}
+	list, err := s.machinesOut(ctx, store.MachineFilter{Site: site, Name: name, Gone: true, Limit: 1})
+	if err == nil && len(list) == 0 {
+		err = fmt.Errorf("build machine %q at %s: %w", name, site, store.ErrNotFound)
+	}
+	if err != nil {
+		return m, err
+	}
+	return list[0], nil
+}
+
+// machinesOut returns machines with what they have cost, and what will become of them.
+func (s *Server) machinesOut(ctx context.Context, f store.MachineFilter) ([]client.BuildMachine, error) {
+	db, now := s.store.DB.WithContext(ctx), s.engine.Clock.Now()
+	workshop, err := store.Workshop(db)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := store.MachineRows(db, f)
+	return each(rows, func(r store.MachineRow) client.BuildMachine {
+		ran := r.Ran(now)
+		m := client.BuildMachine{
+			ID: r.ID, Site: r.Site, Name: r.Name, State: r.State, Why: r.Why, Base: r.Base, MachineClass: r.MachineClass,
+			Purpose: r.Purpose, Owner: r.Owner, AskedAt: r.AskedAt, StartedAt: r.StartedAt,
+			RanSeconds: int64(ran / time.Second), Notices: r.Notices, GoneAt: r.GoneAt,
+		}
+		if r.BuildID != nil {
+			m.Build = *r.BuildID
+		}
+		if m.Cost = workshop.Rates[r.MachineClass].Cost(ran); m.Cost != "" {
+			m.Currency = workshop.Currency
+		}
+		if at := machine.Decide(workshop.Policy(), r.Known(), now).At; !at.IsZero() {
+			m.DiscardAt = &at
+		}
+		return m
+	}), err
 }

@@ -11,6 +11,7 @@ import (
 	"nimblepane/core/build"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
+	"nimblepane/core/machine"
 	"nimblepane/core/matter"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
@@ -32,6 +33,7 @@ var enumerations = []enumeration{
 	enumerationOf[image.MoveKind]("MoveKind", []image.MoveKind{image.Advance, image.Return}),
 	enumerationOf[image.Scheme]("Numbering", []image.Scheme{image.Calendar, image.Semver}),
 	enumerationOf[image.State]("VersionState", image.States()),
+	enumerationOf[machine.State]("BuildMachineState", machine.States()),
 	enumerationOf[matter.Kind]("MatterKind", matter.Kinds()),
 	enumerationOf[platform.MachineState]("MachineState", platform.MachineStates()),
 	enumerationOf[seal.Severity]("Severity", seal.Severities()),

@@ -99,8 +99,8 @@ func (s *Server) siteOut(ctx context.Context, r store.Site) (client.Site, error)
 	if askErr != nil {
 		out.Unreachable = askErr.Error()
 	}
-	out.BuildMachines = each(machines, func(m platform.BuildMachine) client.BuildMachine {
-		return client.BuildMachine(m)
+	out.BuildMachines = each(machines, func(m platform.BuildMachine) client.MachineAtSite {
+		return client.MachineAtSite(m)
 	})
 	return out, err
 }
@@ -148,6 +148,11 @@ func (s *Server) showEstate(ctx context.Context, _ *empty) (*fileOut, error) {
 			Hosts: r.HostCount, HostPrefix: r.HostPrefix, SeatsPerHost: r.SeatsPerHost, MachineClass: r.MachineClass,
 		})
 	}
+	workshop, err := store.Workshop(db)
+	if err != nil {
+		return nil, err
+	}
+	f.Workshop = &workshop
 	text, err := f.Text()
 	return &fileOut{"application/yaml", text}, err
 }

@@ -178,11 +178,11 @@ func (a *app) site() *cobra.Command {
 				a.say("")
 			}
 			return list(a, s.BuildMachines, "No build machine is here.",
-				column[client.BuildMachine]{"Build machine", func(m client.BuildMachine) string { return m.Name }},
-				column[client.BuildMachine]{"Class", func(m client.BuildMachine) string { return m.MachineClass }},
-				column[client.BuildMachine]{"State", func(m client.BuildMachine) string { return coloured(m.State) }},
-				column[client.BuildMachine]{"Base", func(m client.BuildMachine) string { return m.Base }},
-				column[client.BuildMachine]{"Changes", func(m client.BuildMachine) string { return m.Changes }})
+				column[client.MachineAtSite]{"Build machine", func(m client.MachineAtSite) string { return m.Name }},
+				column[client.MachineAtSite]{"Class", func(m client.MachineAtSite) string { return m.MachineClass }},
+				column[client.MachineAtSite]{"State", func(m client.MachineAtSite) string { return coloured(m.State) }},
+				column[client.MachineAtSite]{"Base", func(m client.MachineAtSite) string { return m.Base }},
+				column[client.MachineAtSite]{"Changes", func(m client.MachineAtSite) string { return m.Changes }})
 		}),
 	})
 	return cmd

@@ -21,6 +21,7 @@ import (
 	"nimblepane/core/build"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
+	"nimblepane/core/machine"
 	"nimblepane/core/matter"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
@@ -148,10 +149,15 @@ var (
 			},
 			{Name: "hv-2", Address: "qemu+tls://hv-2/system", Unreachable: "hypervisor hv-2 does not answer"},
 		},
-		BuildMachines: []client.BuildMachine{{
+		BuildMachines: []client.MachineAtSite{{
 			Name: "bm-counter", MachineClass: "standard", Base: "vendor",
 			State: platform.MachineRunning, Changes: "Fare Desk 6.2",
 		}},
+	}
+	goldenMachine = client.BuildMachine{
+		ID: 6, Site: "north-quay", Name: "bm-new", State: machine.Running, Base: "counter-desk 2026.11.2",
+		MachineClass: "standard", Purpose: "printers at the counter", Owner: "jonas", AskedAt: noon, StartedAt: &noon,
+		RanSeconds: 5400, Cost: "0.18", Currency: "EUR", DiscardAt: &later, Notices: 1, Why: "it did not shut down",
 	}
 	goldenAccount = client.Account{Name: "jonas", Title: "Jonas Lock", Role: role.Operator, CreatedAt: noon}
 )
@@ -159,6 +165,11 @@ var (
 var golden = map[string]any{
 	"/status":  client.Status{Version: "1.0.0", Practice: true, Now: noon, Rate: 60},
 	"/session": client.SignedIn{Account: goldenAccount},
+	"/build-machines": listOf(goldenMachine, client.BuildMachine{
+		ID: 5, Site: "south-quay", Name: "build-3", State: machine.Sealed, Build: 3, Base: "disk vendor.qcow2",
+		MachineClass: "graphics", Purpose: "build 3 of chart-desk", Owner: "mira", AskedAt: noon, RanSeconds: 1860,
+	}),
+	"/sites/north-quay/build-machines/bm-new": goldenMachine,
 	"/today": listOf(
 		client.Matter{
 			Kind: matter.Rollover, Urgent: true, Title: "Rollover 7 of ticket-counters is paused",
@@ -257,6 +268,7 @@ var golden = map[string]any{
 // shown are commands whose output is kept, by the name of its file. Lists and
 // single things are kept as a table, JSON, YAML and CSV.
 var shown = map[string]string{
+	"build-machine-list": "build-machine list", "build-machine-show": "build-machine show north-quay bm-new",
 	"account-list": "account list", "build-list": "build list", "build-show": "build show 3",
 	"sheet-check": "sheet check testdata/sheet.yaml", "sheet-explain": "sheet explain testdata/sheet.yaml",
 	"drift": "drift", "estate-show": "estate show", "host-list": "host list",
@@ -298,7 +310,7 @@ var done = map[string]string{
 // elsewhere are commands that have tests of their own against a real service: their outcome is more than what they say.
 var elsewhere = []string{
 	"account add", "account edit", "activate", "build-machine create", "build-machine discard", "build-machine get",
-	"build-machine put", "build-machine run",
+	"build-machine keep", "build-machine put", "build-machine run",
 	"build-machine start", "build-machine stop", "build start", "capture", "estate load", "password",
 	"rollback", "rollover start",
 	"rollover watch", "sign-in",

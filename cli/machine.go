@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -13,6 +14,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimblepane/client"
+	"nimblepane/core/estate"
+	"nimblepane/core/machine"
 )
 
 func (a *app) hypervisors(nodes []client.Hypervisor) error {
@@ -48,7 +51,7 @@ func (a *app) hypervisors(nodes []client.Hypervisor) error {
 }
 
 // machine are the facts of a host's machine.
-func machine(m *client.Machine) []fact {
+func machineFacts(m *client.Machine) []fact {
 	if m == nil {
 		return nil
 	}
@@ -74,31 +77,19 @@ func (a *app) buildMachine() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "build-machine", Short: "Machines that versions are made on",
 		Long: "Machines that versions are made on. They are made from a version or a base disk, changed, and " +
-			"captured.\nSites on the practice platform have theirs from the start.",
+			"captured.\nThey cost money while they run; one that nobody touches is discarded after two notices.",
 	}
 	here := func(ctx context.Context, c *client.Client, args []string) ([]string, error) {
 		if len(args) == 0 {
 			return siteNames(ctx, c, nil)
 		}
-		s, err := c.Site(ctx, args[0])
-		return names(s.BuildMachines, err, func(m client.BuildMachine) string {
-			return m.Name + "	" +
-				string(m.State) + ", " + m.Base
+		list, err := c.BuildMachines(ctx, args[0], "", false, 200)
+		return names(list, err, func(m client.BuildMachine) string {
+			return m.Name + "\t" + string(m.State) + ", " + m.Base
 		})
 	}
-	shown := func(s client.Site, name, done string) error {
-		if a.structured() {
-			for _, m := range s.BuildMachines {
-				if m.Name == name {
-					return a.object(m)
-				}
-			}
-		}
-		a.say(done, name, s.Name)
-		return nil
-	}
-	cmd.AddCommand(a.createBuildMachine(shown))
-	act := func(use, short, done string, call func(*client.Client, context.Context, string, string) (client.Site,
+	cmd.AddCommand(a.listBuildMachines(), a.showBuildMachine(here), a.createBuildMachine())
+	act := func(use, short string, call func(*client.Client, context.Context, string, string) (client.BuildMachine,
 		error),
 	) {
 		cmd.AddCommand(&cobra.Command{
@@ -110,19 +101,18 @@ func (a *app) buildMachine() *cobra.Command {
 						return err
 					}
 				}
-				s, err := call(c, ctx, args[0], args[1])
+				m, err := call(c, ctx, args[0], args[1])
 				if err != nil {
 					return err
 				}
-				return shown(s, args[1], done)
+				return a.machineSettles(ctx, c, m)
 			}),
 		})
 	}
-	act("start", "Start a build machine", "%s at %s is starting.", (*client.Client).StartBuildMachine)
-	act("stop", "Shut a build machine down and wait until it is off", "%s at %s is off.",
-		(*client.Client).StopBuildMachine)
-	act("discard", "Delete a build machine with what was done on it", "%s at %s is discarded.",
-		(*client.Client).DiscardBuildMachine)
+	act("start", "Start a build machine, and wait until it runs", (*client.Client).StartBuildMachine)
+	act("stop", "Shut a build machine down, and wait until it is off", (*client.Client).StopBuildMachine)
+	act("keep", "Say that a build machine is needed, so that it is not discarded", (*client.Client).KeepBuildMachine)
+	act("discard", "Delete a build machine with what was done on it", (*client.Client).DiscardBuildMachine)
 	cmd.AddCommand(a.runOnBuildMachine(here))
 	cmd.AddCommand(&cobra.Command{
 		Use: "put SITE MACHINE FILE PATH", Short: "Copy a file (- for standard input) into a build machine",
@@ -161,13 +151,119 @@ func (a *app) buildMachine() *cobra.Command {
 	return cmd
 }
 
-func (a *app) createBuildMachine(shown func(client.Site, string, string) error) *cobra.Command {
+// machineSettles waits until nothing is done to a build machine any more, and says how it stands.
+func (a *app) machineSettles(ctx context.Context, c *client.Client, m client.BuildMachine) (err error) {
+	for m.State.Changing() {
+		if err := sleep(ctx, 300*time.Millisecond); err != nil {
+			return err
+		}
+		if m, err = c.BuildMachine(ctx, m.Site, m.Name); err != nil {
+			return err
+		}
+	}
+	if a.structured() {
+		err = a.object(m)
+	} else if m.Why == "" {
+		a.say("%s at %s %s.", m.Name, m.Site, machineIs(m.State))
+	}
+	if m.Why != "" {
+		return errors.Join(err, &badOutcome{fmt.Sprintf("build machine %s %s: %s", m.Name, machineIs(m.State), m.Why)})
+	}
+	return err
+}
+
+// machineIs says a state in a sentence.
+func machineIs(s machine.State) string {
+	switch s {
+	case machine.Running:
+		return "runs"
+	case machine.Gone:
+		return "is discarded"
+	}
+	return "is " + string(s)
+}
+
+func (a *app) listBuildMachines() *cobra.Command {
+	var site, owner string
+	var gone bool
+	var limit int
+	cmd := &cobra.Command{
+		Use: "list", Short: "Build machines, with what they have cost", Args: named,
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			rows, err := c.BuildMachines(ctx, site, owner, gone, limit)
+			if err != nil {
+				return err
+			}
+			return list(a, rows, "There is no build machine like that. Make one with: pane build-machine create",
+				column[client.BuildMachine]{"Machine", func(m client.BuildMachine) string { return m.Name }},
+				column[client.BuildMachine]{"Site", func(m client.BuildMachine) string { return m.Site }},
+				column[client.BuildMachine]{"State", func(m client.BuildMachine) string { return coloured(m.State) }},
+				column[client.BuildMachine]{"For", func(m client.BuildMachine) string { return cmp.Or(m.Purpose, "-") }},
+				column[client.BuildMachine]{"From", func(m client.BuildMachine) string { return m.Base }},
+				column[client.BuildMachine]{"Class", func(m client.BuildMachine) string { return m.MachineClass }},
+				column[client.BuildMachine]{"By", func(m client.BuildMachine) string { return cmp.Or(m.Owner, "-") }},
+				column[client.BuildMachine]{"Since", func(m client.BuildMachine) string { return when(&m.AskedAt) }},
+				column[client.BuildMachine]{"Ran", ran},
+				column[client.BuildMachine]{"Cost", cost})
+		}),
+	}
+	f := cmd.Flags()
+	f.StringVar(&site, "site", "", "only at this site")
+	f.StringVar(&owner, "owner", "", "only those that this person asked for")
+	f.BoolVar(&gone, "gone", false, "also those that are gone")
+	f.IntVar(&limit, "limit", 50, "at most so many")
+	_ = cmd.RegisterFlagCompletionFunc("site", a.complete(siteNames))
+	return cmd
+}
+
+// ran is for how long a machine has run altogether.
+func ran(m client.BuildMachine) string {
+	return estate.Span((time.Duration(m.RanSeconds) * time.Second).Truncate(time.Minute))
+}
+
+func cost(m client.BuildMachine) string {
+	if m.Cost == "" {
+		return "-"
+	}
+	return m.Cost + " " + m.Currency
+}
+
+func (a *app) showBuildMachine(here func(context.Context, *client.Client, []string) ([]string, error)) *cobra.Command {
+	return &cobra.Command{
+		Use: "show SITE MACHINE", Short: "One build machine", Args: named, ValidArgsFunction: a.complete(here, here),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			m, err := c.BuildMachine(ctx, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			if a.structured() {
+				return a.object(m)
+			}
+			build, end := "", ""
+			if m.Build != 0 {
+				build = fmt.Sprint(m.Build)
+			}
+			if m.DiscardAt != nil {
+				end = fmt.Sprintf("on %s, unless somebody touches it; %s given", when(m.DiscardAt), many(m.Notices,
+					"notice"))
+			}
+			a.facts(fact{"Machine", m.Name}, fact{"Site", m.Site}, fact{"State", coloured(m.State)}, fact{"Why", m.Why},
+				fact{"For", m.Purpose}, fact{"Build", build}, fact{"From", m.Base}, fact{"Class", m.MachineClass},
+				fact{"By", m.Owner}, fact{"Asked for", when(&m.AskedAt)}, fact{"Runs since", when(m.StartedAt)},
+				fact{"Ran", ran(m)}, fact{"Cost", cost(m)}, fact{"Is discarded", end}, fact{"Gone", when(m.GoneAt)})
+			return nil
+		}),
+	}
+}
+
+func (a *app) createBuildMachine() *cobra.Command {
 	var in client.NewBuildMachine
 	var site string
 	create := &cobra.Command{
-		Use: "create MACHINE --site SITE", Short: "Make a build machine from a version or a base disk", Args: named,
-		Example: "  pane build-machine create bm-december --site south-mole --from 'counter-desk 2026.11.1'\n  pane " +
-			"build-machine create bm-first --site south-mole --base-disk debian.qcow2 --class standard",
+		Use:   "create MACHINE --site SITE",
+		Short: "Make a build machine from a version or a base disk, and wait until it runs", Args: named,
+		Example: "  pane build-machine create bm-december --site south-quay --from 'counter-desk 2026.11.1'\n  pane " +
+			"build-machine create bm-first --site south-quay --base-disk debian.qcow2 --class standard",
 	}
 	from := ""
 	f := create.Flags()
@@ -175,6 +271,7 @@ func (a *app) createBuildMachine(shown func(client.Site, string, string) error) 
 	f.StringVar(&from, "from", "", "version that it is made from, such as 'counter-desk 2026.11.1'")
 	f.StringVar(&in.BaseDisk, "base-disk", "", "disk in the site's storage that it is made from, such as debian.qcow2")
 	f.StringVar(&in.MachineClass, "class", "", "machine class, with --base-disk")
+	f.StringVar(&in.Purpose, "for", "", "what it is for, in a few words")
 	_ = create.MarkFlagRequired("site")
 	create.MarkFlagsOneRequired("from", "base-disk")
 	create.MarkFlagsMutuallyExclusive("from", "base-disk")
@@ -186,12 +283,11 @@ func (a *app) createBuildMachine(shown func(client.Site, string, string) error) 
 				return usage("--from %q: write image and number, such as 'counter-desk 2026.11.1'", from)
 			}
 		}
-		s, err := c.CreateBuildMachine(ctx, site, in)
+		m, err := c.CreateBuildMachine(ctx, site, in)
 		if err != nil {
 			return err
 		}
-		return shown(s, in.Name, "%s was made at %s; it is off. Start it with: pane build-machine start "+
-			site+" "+in.Name)
+		return a.machineSettles(ctx, c, m)
 	})
 	return create
 }

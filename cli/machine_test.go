@@ -16,7 +16,7 @@ import (
 	"nimblepane/platform"
 )
 
-// workshop stands before practice sites as a platform on which build machines are made.
+// workshop stands before practice sites as a platform in whose build machines people work.
 type workshop struct {
 	platform.Platform
 	*bench
@@ -24,16 +24,10 @@ type workshop struct {
 
 type bench struct {
 	mu    sync.Mutex
-	made  []platform.BuildMachine
 	files map[string]string
 }
 
 func (b *bench) locked(fn func()) { b.mu.Lock(); defer b.mu.Unlock(); fn() }
-
-func (w workshop) BuildMachines(context.Context) (list []platform.BuildMachine, err error) {
-	w.locked(func() { list = append(list, w.made...) })
-	return list, nil
-}
 
 func (w workshop) Nodes(context.Context) ([]platform.Node, error) {
 	return []platform.Node{
@@ -50,31 +44,6 @@ func (w workshop) Machine(_ context.Context, host string) (platform.Machine, err
 		State: platform.MachineOff, Node: "hv-1", Name: host, Why: "it crashed", Cores: 2,
 		Memory: 1 << 30, Disks: []string{"/pool/a", "/pool/b"}, Display: "vnc://127.0.0.1:5900 on hv-1",
 	}, nil
-}
-
-func (w workshop) Create(_ context.Context, s platform.BuildSpec) error {
-	w.locked(func() {
-		w.made = append(w.made, platform.BuildMachine{
-			Name: s.Name, MachineClass: s.MachineClass, Base: s.Base,
-			State: "off",
-		})
-	})
-	return nil
-}
-
-func (w workshop) PowerOnBuild(context.Context, string) error {
-	w.locked(func() { w.made[0].State = "running" })
-	return nil
-}
-
-func (w workshop) PowerOffBuild(context.Context, string) error {
-	w.locked(func() { w.made[0].State = "off" })
-	return nil
-}
-
-func (w workshop) Discard(context.Context, string) error {
-	w.locked(func() { w.made = nil })
-	return nil
 }
 
 func (w workshop) Exec(_ context.Context, _ string, c platform.Command) (platform.Outcome, error) {
@@ -114,9 +83,13 @@ func TestBuildMachinesAtTheCommandLine(t *testing.T) {
 	run(cli.ExitUsage, "", "base-disk", "build-machine", "create", "bm-new", "--site", "north-quay")
 	run(cli.ExitUsage, "", "write image and number", "build-machine", "create", "bm-new", "--site", "north-quay",
 		"--from", "counter-desk")
-	run(0, "", "bm-new was made at north-quay; it is off", "build-machine", "create", "bm-new", "--site", "north-quay",
-		"--base-disk", "debian.qcow2", "--class", "standard")
-	run(0, "", "is starting", of("start")...)
+	run(0, "", "bm-new at north-quay runs.", "build-machine", "create", "bm-new", "--site", "north-quay",
+		"--base-disk", "debian.qcow2", "--class", "standard", "--for", "printers")
+	run(cli.ExitRefused, "", "there is a build machine bm-new at that site already", "build-machine", "create",
+		"bm-new", "--site", "north-quay", "--base-disk", "debian.qcow2", "--class", "standard")
+	run(0, "", "runs.", of("start")...)
+	run(0, "", "printers", "build-machine", "list")
+	run(0, "", "printers", of("show")...)
 	run(0, "", "disk debian.qcow2", "site", "show", "north-quay")
 	run(0, "", "3 of 8", "site", "show", "north-quay")
 	run(0, "", "2, and 1 not ours", "site", "show", "north-quay")
@@ -136,7 +109,10 @@ func TestBuildMachinesAtTheCommandLine(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "ebb at six", string(text))
 	run(0, "", "is off", of("stop")...)
+	run(0, "", "is off", of("keep")...)
+	run(cli.ExitRefused, "", "bm-new is off: start it first", of("run", "--", "/bin/true")...)
 	run(cli.ExitRefused, "n\n", "nothing was done", of("discard")...)
 	run(0, "y\n", "is discarded", of("discard")...)
-	run(0, "", "No build machine is here.", "site", "show", "north-quay")
+	run(0, "", "There is no build machine like that.", "build-machine", "list", "--site", "north-quay")
+	run(0, "", "gone", "build-machine", "list", "--owner", "operator", "--gone")
 }

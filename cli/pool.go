@@ -271,7 +271,7 @@ func (a *app) host() *cobra.Command {
 				fact{"Heard", cmp.Or(when(h.SeenAt), "never")}, fact{"Load", fmt.Sprintf("%.2f", h.Load)})
 			if h.Machine != nil {
 				a.say("")
-				a.facts(machine(h.Machine)...)
+				a.facts(machineFacts(h.Machine)...)
 			}
 			a.say("")
 			return a.sessions(ctx, c, client.SessionQuery{Host: h.Name})

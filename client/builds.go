@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"nimblepane/core/build"
+	"nimblepane/core/machine"
 	"nimblepane/core/seal"
 	"nimblepane/core/sheet"
 	"nimblepane/platform"
@@ -89,8 +90,30 @@ func (c *Client) CancelBuild(ctx context.Context, id int64, reason string) (Whol
 	return post[WholeBuild](ctx, c, pathOf("builds", strconv.FormatInt(id, 10), "cancel"), Reason{reason})
 }
 
-// BuildMachine is a machine that a version can be captured from.
+// BuildMachine is a machine that versions are made on.
 type BuildMachine struct {
+	ID           int64         `json:"id"`
+	Site         string        `json:"site"`
+	Name         string        `json:"name"`
+	State        machine.State `json:"state"`
+	Why          string        `json:"why,omitempty" doc:"Why what was last done to it failed"`
+	Build        int64         `json:"build,omitempty" doc:"That it belongs to, if to one"`
+	Base         string        `json:"base" doc:"What it is made from"`
+	MachineClass string        `json:"machine_class"`
+	Purpose      string        `json:"purpose,omitempty" doc:"What it is for"`
+	Owner        string        `json:"owner,omitempty" doc:"Who asked for it; none if it was found at its site"`
+	AskedAt      time.Time     `json:"asked_at"`
+	StartedAt    *time.Time    `json:"started_at,omitempty" doc:"Since when it runs"`
+	RanSeconds   int64         `json:"ran_seconds" doc:"For how long it has run altogether"`
+	Cost         string        `json:"cost,omitempty" doc:"Of that time; none if the estate file has no rate for its class"`
+	Currency     string        `json:"currency,omitempty"`
+	Notices      int           `json:"notices,omitempty" doc:"Given to its owner, two before it is discarded"`
+	DiscardAt    *time.Time    `json:"discard_at,omitempty" doc:"When it is discarded unless somebody touches it"`
+	GoneAt       *time.Time    `json:"gone_at,omitempty"`
+}
+
+// MachineAtSite is a machine that a version can be captured from, as its site sees it.
+type MachineAtSite struct {
 	Name         string                `json:"name"`
 	MachineClass string                `json:"machine_class"`
 	Base         string                `json:"base"`
@@ -98,6 +121,7 @@ type BuildMachine struct {
 	Changes      string                `json:"changes"`
 	Node         string                `json:"node,omitempty" doc:"Hypervisor that it is on"`
 	Display      string                `json:"display,omitempty" doc:"Address of its display"`
+	Own          bool                  `json:"own,omitempty" doc:"The site has it without having been asked for it"`
 }
 
 // NewBuildMachine asks for a build machine: made from a version, or from a base disk with a machine class.
@@ -107,6 +131,7 @@ type NewBuildMachine struct {
 	Version      string `json:"version,omitempty"`
 	BaseDisk     string `json:"base_disk,omitempty" doc:"Name of a disk in the site's storage"`
 	MachineClass string `json:"machine_class,omitempty"`
+	Purpose      string `json:"purpose,omitempty" maxLength:"200" doc:"What it is for"`
 }
 
 // RunProgram asks for a program to be run in a build machine.
@@ -129,27 +154,44 @@ func buildMachine(site, name, act string) string {
 	return "/sites/" + url.PathEscape(site) + "/build-machines/" + url.PathEscape(name) + act
 }
 
-// CreateBuildMachine makes a build machine, which is off.
-func (c *Client) CreateBuildMachine(ctx context.Context, site string, in NewBuildMachine) (Site, error) {
-	return answer[Site](ctx, c, request{
+// BuildMachines lists build machines, those that were asked for last first; with gone, also those that are gone.
+func (c *Client) BuildMachines(ctx context.Context, site, owner string, gone bool, limit int) ([]BuildMachine, error) {
+	p, err := get[Page[BuildMachine]](ctx, c, "/build-machines",
+		values("site", site, "owner", owner, "gone", strconv.FormatBool(gone), "limit", strconv.Itoa(limit)))
+	return p.Items, err
+}
+
+// BuildMachine returns the build machine that has the name at the site, or had it last.
+func (c *Client) BuildMachine(ctx context.Context, site, name string) (BuildMachine, error) {
+	return get[BuildMachine](ctx, c, buildMachine(site, name, ""), nil)
+}
+
+// CreateBuildMachine begins to make a build machine and to start it.
+func (c *Client) CreateBuildMachine(ctx context.Context, site string, in NewBuildMachine) (BuildMachine, error) {
+	return answer[BuildMachine](ctx, c, request{
 		method: http.MethodPost, path: "/sites/" + url.PathEscape(site) + "/build-machines",
 		body: in,
 	})
 }
 
-// StartBuildMachine starts a build machine.
-func (c *Client) StartBuildMachine(ctx context.Context, site, name string) (Site, error) {
-	return answer[Site](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/start")})
+// StartBuildMachine begins to start a build machine.
+func (c *Client) StartBuildMachine(ctx context.Context, site, name string) (BuildMachine, error) {
+	return answer[BuildMachine](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/start")})
 }
 
-// StopBuildMachine shuts a build machine down and returns when it is off.
-func (c *Client) StopBuildMachine(ctx context.Context, site, name string) (Site, error) {
-	return answer[Site](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/stop")})
+// StopBuildMachine begins to shut a build machine down.
+func (c *Client) StopBuildMachine(ctx context.Context, site, name string) (BuildMachine, error) {
+	return answer[BuildMachine](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/stop")})
 }
 
-// DiscardBuildMachine deletes a build machine with what was done on it.
-func (c *Client) DiscardBuildMachine(ctx context.Context, site, name string) (Site, error) {
-	return answer[Site](ctx, c, request{method: http.MethodDelete, path: buildMachine(site, name, "")})
+// KeepBuildMachine says that a build machine is needed.
+func (c *Client) KeepBuildMachine(ctx context.Context, site, name string) (BuildMachine, error) {
+	return answer[BuildMachine](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/keep")})
+}
+
+// DiscardBuildMachine begins to delete a build machine with what was done on it.
+func (c *Client) DiscardBuildMachine(ctx context.Context, site, name string) (BuildMachine, error) {
+	return answer[BuildMachine](ctx, c, request{method: http.MethodDelete, path: buildMachine(site, name, "")})
 }
 
 // RunOnBuildMachine runs a program in a build machine and returns how it ended.

@@ -203,13 +203,9 @@ func (r *realStory) install(version string) error {
 var passengers = []string{"ida", "petra", "olaf"}
 
 func (r *realStory) prepared() error {
-	r.say("Jonas makes a build machine from a base disk, starts it, and installs Fare Desk 1.0 and the people's " +
-		"accounts.")
-	if _, err := r.done("jonas", words("build-machine create "+builder+" --site "+dock+" --base-disk debian.qcow2 "+
-		"--class standard"), "was made"); err != nil {
-		return err
-	}
-	if _, err := r.done("jonas", words("build-machine start "+dock+" "+builder)); err != nil {
+	r.say("Jonas makes a build machine from a base disk, and installs Fare Desk 1.0 and the people's accounts.")
+	if _, err := r.done("jonas", append(words("build-machine create "+builder+" --site "+dock+
+		" --base-disk debian.qcow2 --class standard --for"), "the first version"), "runs."); err != nil {
 		return err
 	}
 	if err := r.install("1.0"); err != nil {
@@ -302,7 +298,7 @@ func (r *realStory) host(n int) string { return fmt.Sprintf("do-%03d", n) }
 
 func (r *realStory) secondVersion() error {
 	r.say("Next month: Jonas has the second version made by a build sheet, from the version in use.")
-	if _, err := r.done("jonas", words("build-machine discard "+dock+" "+builder+" --yes")); err != nil {
+	if _, err := r.done("jonas", words("build-machine discard "+dock+" "+builder+" --yes"), "is discarded"); err != nil {
 		return err
 	}
 	file, err := r.sheet("2.0")

@@ -56,6 +56,11 @@ const (
 	// MakeMachine makes a build machine and starts it, and ends when programs can
 	// be run in it. One that is there with the same specification is taken.
 	MakeMachine Kind[BuildSpec, Nothing] = "make-machine"
+	// StartMachine starts a build machine, and ends when programs can be run in
+	// it. One that runs is started.
+	StartMachine Kind[Named, Nothing] = "start-machine"
+	// StopMachine shuts a build machine down in order, and ends when it is off. One that is off is stopped.
+	StopMachine Kind[Named, Nothing] = "stop-machine"
 	// DoStep does a step of a build sheet on a build machine. It succeeds when
 	// the step came to an end, whatever that was, and fails if it did not.
 	DoStep Kind[StepOrder, StepDone] = "do-step"

@@ -63,19 +63,9 @@ type Disks interface {
 	OpenDisk(ctx context.Context, disk string, offset int64) (io.ReadCloser, int64, error)
 }
 
-// Builder is implemented by platforms on which people make build machines.
-// Names are unique at a site. Each method says with a *Refusal what trying
-// again cannot mend.
+// Builder is implemented by platforms in whose build machines people work by
+// hand. Each method says with a *Refusal what trying again cannot mend.
 type Builder interface {
-	// Create makes a build machine that is off. One that is there with the same
-	// specification is created.
-	Create(ctx context.Context, spec BuildSpec) error
-	// PowerOnBuild starts it; one that runs is started.
-	PowerOnBuild(ctx context.Context, name string) error
-	// PowerOffBuild shuts it down in order, and returns when it is off.
-	PowerOffBuild(ctx context.Context, name string) error
-	// Discard deletes it with its disk. One that is not there is discarded.
-	Discard(ctx context.Context, name string) error
 	// Exec runs a program in it and returns when that has ended, or with the context.
 	Exec(ctx context.Context, name string, command Command) (Outcome, error)
 	// Put writes a file in it, and replaces one that is there.
@@ -201,4 +191,5 @@ type BuildMachine struct {
 	Changes      string       `json:"changes"`
 	Node         string       `json:"node,omitempty"`
 	Display      string       `json:"display,omitempty"` // address of its console
+	Own          bool         `json:"own,omitempty"`     // the site has it without having been asked for it
 }

@@ -10,6 +10,8 @@ import (
 	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/require"
 
+	"nimblepane/core/estate"
+	"nimblepane/core/machine"
 	"nimblepane/platform"
 	"nimblepane/store"
 	"nimblepane/store/storetest"
@@ -91,4 +93,54 @@ func TestWorksOfAnEarlierSchemaGoOn(t *testing.T) {
 	claims, err := st.ClaimWorks(t.Context(), 0, 10)
 	require.NoError(t, err)
 	require.Len(t, claims, 2, "what is open is seen to")
+}
+
+// Builds of the schema before machines were records go on with their machines.
+func TestMachinesOfBuildsGetTheirRecords(t *testing.T) {
+	t.Parallel()
+	url := storetest.URL(t)
+	st, err := store.Open(t.Context(), url)
+	require.NoError(t, err)
+	hosts(t, st, 1)
+	db := stdlib.OpenDBFromPool(st.Pool)
+	schema, err := goose.NewProvider(goose.DialectPostgres, db, os.DirFS("migrations"))
+	require.NoError(t, err)
+	_, err = schema.DownTo(t.Context(), 7)
+	require.NoError(t, err)
+	for _, statement := range []string{
+		`insert into builds (image_id, site_id, state, settled, sheet, plan, started_by, started_at, ended_at)
+			select i.id, s.id, k.state, k.settled, '', '{"base": {"disk": "vendor.qcow2"}}', 'jonas', now(), k.ended
+			from (values (1, 'working', false, null::timestamptz), (2, 'sealing', false, null), (3, 'failed', true, now()), (4, 'queued', false, null))
+			  k (n, state, settled, ended), images i, sites s order by k.n`,
+		`insert into works (key, kind, subject, attempt, site_id, input, state, progress, asked_at)
+			select k.kind || '-build-' || b.id, k.kind, 'build ' || b.id, 1, b.site_id, jsonb_build_object('build', b.id), 'succeeded', 100, now()
+			from builds b, (values ('make-machine'), ('discard-machine')) k (kind) where b.state <> 'queued'`,
+	} {
+		_, err := db.ExecContext(t.Context(), statement)
+		require.NoError(t, err, statement)
+	}
+	require.NoError(t, db.Close())
+	st.Close()
+
+	st, err = store.Open(t.Context(), url)
+	require.NoError(t, err)
+	t.Cleanup(st.Close)
+	rows, err := store.MachineRows(st.DB, store.MachineFilter{Gone: true})
+	require.NoError(t, err)
+	require.Len(t, rows, 3, "a build that is queued has none yet")
+	require.Equal(t, []machine.State{machine.Gone, machine.Running, machine.Running},
+		[]machine.State{rows[0].State, rows[1].State, rows[2].State})
+	working := rows[2]
+	require.Equal(t, "build-1", working.Name)
+	require.Equal(t, "disk vendor.qcow2", working.Base)
+	require.Equal(t, "jonas", working.Owner)
+	w, err := store.WorkByKey(st.DB, "make-machine-build-1")
+	require.NoError(t, err)
+	require.JSONEq(t, fmt.Sprintf(`{"machine": %d}`, working.ID), string(w.Input))
+	sealing, err := store.BuildByID(st.DB, 2)
+	require.NoError(t, err)
+	require.Contains(t, sealing.Cancel, "the service was upgraded while its machine was sealed")
+	terms, err := store.Workshop(st.DB)
+	require.NoError(t, err)
+	require.Equal(t, estate.UsualWorkshop, terms)
 }

@@ -8,6 +8,13 @@ export function day(at?: string | null): string {
   return at ? at.slice(0, 10) : "";
 }
 
+/** Writes for how long something went on: "2 h 05 min". */
+export function lasted(seconds: number): string {
+  const minutes = Math.floor(seconds / 60);
+  if (minutes < 60) return `${minutes} min`;
+  return `${Math.floor(minutes / 60)} h ${String(minutes % 60).padStart(2, "0")} min`;
+}
+
 /** Writes a number of bytes in GiB, or MiB if it is less than one. */
 export function size(bytes: number): string {
   if (bytes > 0 && bytes < 2 ** 30) return `${Math.floor(bytes / 2 ** 20)} MiB`;

@@ -14,6 +14,7 @@ import {
 import { useQuery } from "@tanstack/react-query";
 import {
   CalendarCheck,
+  Cpu,
   FileText,
   Hammer,
   HardDrive,
@@ -40,6 +41,7 @@ const pages: { to: string; label: string; icon: LucideIcon; role?: Account["role
   { to: "/", label: "Today", icon: CalendarCheck },
   { to: "/images", label: "Images", icon: HardDrive },
   { to: "/builds", label: "Builds", icon: Hammer },
+  { to: "/build-machines", label: "Build machines", icon: Cpu },
   { to: "/pools", label: "Pools", icon: LayoutGrid },
   { to: "/hosts", label: "Hosts", icon: Monitor },
   { to: "/people", label: "People", icon: Users },

@@ -9,6 +9,7 @@ export type CopyState = Schemas["CopyState"];
 export type BuildState = Schemas["BuildState"];
 export type StepState = Schemas["StepState"];
 export type MachineState = Schemas["MachineState"];
+export type BuildMachineState = Schemas["BuildMachineState"];
 export type SessionState = Schemas["SessionState"];
 
 /** How a pane is drawn: a fill, a pattern and a word, so that none has to stand alone. */
@@ -81,6 +82,7 @@ export type Stated =
   | VersionState
   | CopyState
   | MachineState
+  | BuildMachineState
   | BuildState
   | StepState
   | "barred"
@@ -112,6 +114,9 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   preparing: "teal",
   working: "teal",
   sealing: "teal",
+  making: "teal",
+  stopping: "teal",
+  discarding: "teal",
   "under way": "teal",
   faulty: "red",
   failed: "red",

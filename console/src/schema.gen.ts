@@ -82,6 +82,26 @@ export interface paths {
         patch: operations["edit-account"];
         trace?: never;
     };
+    "/api/v1/build-machines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Build machines with what they have cost, those that were asked for last first
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-build-machines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/builds": {
         parameters: {
             query?: never;
@@ -997,7 +1017,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Make a build machine from a version or a base disk
+         * Begin to make a build machine from a version or a base disk, and to start it
          * @description Needs the role operator or one above it.
          */
         post: operations["create-build-machine"];
@@ -1014,11 +1034,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * The build machine that has the name, or had it last
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-build-machine"];
         put?: never;
         post?: never;
         /**
-         * Delete a build machine with what was done on it
+         * Begin to delete a build machine with what was done on it
          * @description Needs the role operator or one above it.
          */
         delete: operations["discard-build-machine"];
@@ -1045,6 +1069,26 @@ export interface paths {
          */
         put: operations["put-on-build-machine"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/build-machines/{machine}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that a build machine is needed: it is not discarded as one that was left
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["keep-build-machine"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1081,7 +1125,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Start a build machine
+         * Begin to start a build machine
          * @description Needs the role operator or one above it.
          */
         post: operations["start-build-machine"];
@@ -1101,7 +1145,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Shut a build machine down, and wait until it is off
+         * Begin to shut a build machine down
          * @description Needs the role operator or one above it.
          */
         post: operations["stop-build-machine"];
@@ -1399,16 +1443,55 @@ export interface components {
             why: string;
         };
         BuildMachine: {
+            /** Format: date-time */
+            asked_at: string;
+            /** @description What it is made from */
             base: string;
-            changes: string;
-            /** @description Address of its display */
-            display?: string;
+            /**
+             * Format: int64
+             * @description That it belongs to, if to one
+             */
+            build?: number;
+            /** @description Of that time; none if the estate file has no rate for its class */
+            cost?: string;
+            currency?: string;
+            /**
+             * Format: date-time
+             * @description When it is discarded unless somebody touches it
+             */
+            discard_at?: string;
+            /** Format: date-time */
+            gone_at?: string;
+            /** Format: int64 */
+            id: number;
             machine_class: string;
             name: string;
-            /** @description Hypervisor that it is on */
-            node?: string;
-            state: components["schemas"]["MachineState"];
+            /**
+             * Format: int64
+             * @description Given to its owner, two before it is discarded
+             */
+            notices?: number;
+            /** @description Who asked for it; none if it was found at its site */
+            owner?: string;
+            /** @description What it is for */
+            purpose?: string;
+            /**
+             * Format: int64
+             * @description For how long it has run altogether
+             */
+            ran_seconds: number;
+            site: string;
+            /**
+             * Format: date-time
+             * @description Since when it runs
+             */
+            started_at?: string;
+            state: components["schemas"]["BuildMachineState"];
+            /** @description Why what was last done to it failed */
+            why?: string;
         };
+        /** @enum {string} */
+        BuildMachineState: "making" | "starting" | "running" | "stopping" | "off" | "sealed" | "discarding" | "gone";
         /** @enum {string} */
         BuildState: "queued" | "preparing" | "working" | "checking" | "sealing" | "capturing" | "delivering" | "ready" | "failed" | "cancelled";
         BuildStep: {
@@ -1626,6 +1709,19 @@ export interface components {
             /** @description What is wrong with it, if something is */
             why?: string;
         };
+        MachineAtSite: {
+            base: string;
+            changes: string;
+            /** @description Address of its display */
+            display?: string;
+            machine_class: string;
+            name: string;
+            /** @description Hypervisor that it is on */
+            node?: string;
+            /** @description The site has it without having been asked for it */
+            own?: boolean;
+            state: components["schemas"]["MachineState"];
+        };
         /** @enum {string} */
         MachineState: "running" | "off" | "paused" | "gone" | "capturing";
         MadeToken: {
@@ -1662,7 +1758,7 @@ export interface components {
             urgent: boolean;
         };
         /** @enum {string} */
-        MatterKind: "site" | "rollover" | "build" | "faulty" | "drained" | "drift" | "trial" | "cleared" | "copy" | "end-of-life";
+        MatterKind: "site" | "rollover" | "build" | "machine" | "faulty" | "drained" | "drift" | "trial" | "cleared" | "copy" | "end-of-life";
         /** @enum {string} */
         MoveKind: "advance" | "return";
         NewAccount: {
@@ -1677,6 +1773,8 @@ export interface components {
             image?: string;
             machine_class?: string;
             name: string;
+            /** @description What it is for */
+            purpose?: string;
             version?: string;
         };
         NewPassword: {
@@ -1740,6 +1838,11 @@ export interface components {
         };
         PageBuild: {
             items: components["schemas"]["Build"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
+        PageBuildMachine: {
+            items: components["schemas"]["BuildMachine"][];
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
@@ -2067,7 +2170,7 @@ export interface components {
         };
         Site: {
             address: string;
-            build_machines: components["schemas"]["BuildMachine"][];
+            build_machines: components["schemas"]["MachineAtSite"][];
             /** Format: int64 */
             clones_per_copy: number;
             /** Format: int64 */
@@ -2618,6 +2721,71 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-build-machines": {
+        parameters: {
+            query?: {
+                /** @description Items of a page */
+                limit?: number;
+                /** @description Next of the page before */
+                cursor?: string;
+                site?: string;
+                owner?: string;
+                /** @description Also those that are gone */
+                gone?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageBuildMachine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6300,7 +6468,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Site"];
+                    "application/json": components["schemas"]["BuildMachine"];
                 };
             };
             /** @description Unauthorized */
@@ -6359,6 +6527,74 @@ export interface operations {
             };
         };
     };
+    "show-build-machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuildMachine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "discard-build-machine": {
         parameters: {
             query?: never;
@@ -6377,7 +6613,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Site"];
+                    "application/json": components["schemas"]["BuildMachine"];
                 };
             };
             /** @description Unauthorized */
@@ -6590,6 +6826,83 @@ export interface operations {
             };
         };
     };
+    "keep-build-machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuildMachine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "run-on-build-machine": {
         parameters: {
             query?: never;
@@ -6689,7 +7002,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Site"];
+                    "application/json": components["schemas"]["BuildMachine"];
                 };
             };
             /** @description Unauthorized */
@@ -6766,7 +7079,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Site"];
+                    "application/json": components["schemas"]["BuildMachine"];
                 };
             };
             /** @description Unauthorized */

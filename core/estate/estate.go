@@ -27,9 +27,10 @@ import (
 
 // File is an estate as it is written down.
 type File struct {
-	Sites  []Site  `yaml:"sites"`
-	Images []Image `yaml:"images"`
-	Pools  []Pool  `yaml:"pools"`
+	Sites    []Site    `yaml:"sites"`
+	Images   []Image   `yaml:"images"`
+	Pools    []Pool    `yaml:"pools"`
+	Workshop *Workshop `yaml:"workshop,omitempty"` // as it is if not given
 }
 
 // Site is a place where hosts run.
@@ -168,6 +169,9 @@ func (c *checker) name(path, kind, name string, seen map[string]bool) {
 }
 
 func (c *checker) file(f *File) {
+	if f.Workshop != nil {
+		c.workshop(f.Workshop)
+	}
 	sites, images := map[string]bool{}, map[string]bool{}
 	for i := range f.Sites {
 		c.site(fmt.Sprintf("$.sites[%d]", i), &f.Sites[i], sites)

@@ -10,6 +10,7 @@ import (
 	"pgregory.net/rapid"
 
 	"nimblepane/core/image"
+	"nimblepane/core/machine"
 )
 
 func titles() *rapid.Generator[string] {
@@ -43,6 +44,13 @@ func random(t *rapid.T) File {
 		n := name.Filter(func(s string) bool { return !unique[kind+s] }).Draw(t, kind)
 		unique[kind+n] = true
 		return n
+	}
+	if rapid.Bool().Draw(t, "workshop") {
+		f.Workshop = &Workshop{
+			Currency: "EUR", Longest: rapid.SampledFrom([]string{"", "1m", "8h", "2160h"}).Draw(t, "longest"),
+			Left:  rapid.SampledFrom([]string{"", "1h", "48h", "8760h"}).Draw(t, "left"),
+			Rates: rapid.MapOf(name, rapid.SampledFrom([]machine.Rate{"0", "0.1", "12.3456"})).Draw(t, "rates"),
+		}
 	}
 	for range rapid.IntRange(1, 3).Draw(t, "sites") {
 		s := Site{

@@ -8,6 +8,7 @@ const (
 	Site      Kind = "site"        // a site does not answer
 	Rollover  Kind = "rollover"    // a rollover is open
 	Build     Kind = "build"       // a build goes on, or failed
+	Machine   Kind = "machine"     // a build machine runs for long, or will be discarded
 	Faulty    Kind = "faulty"      // hosts are faulty
 	Drained   Kind = "drained"     // hosts were drained by hand, and not returned
 	Drift     Kind = "drift"       // hosts run another version than they should
@@ -19,5 +20,5 @@ const (
 
 // Kinds are all of them.
 func Kinds() []Kind {
-	return []Kind{Site, Rollover, Build, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife}
+	return []Kind{Site, Rollover, Build, Machine, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife}
 }

@@ -1,5 +1,5 @@
-// Package builds has versions made by build sheets, and makes build machines on
-// the platforms that can, for people who prepare a version by hand.
+// Package builds has versions made by build sheets, and looks after build
+// machines: those of builds, and those of people who prepare a version by hand.
 //
 // A build is decided by core/build: here its records are turned into what is
 // known of it, and what is decided is asked of its site, as works. What its
@@ -12,6 +12,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"nimblepane/core/machine"
 	"nimblepane/core/seal"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
@@ -24,17 +25,18 @@ type Builds struct {
 	engine   *engine.Engine
 	versions *versions.Versions
 
-	makings     engine.Work[ofBuild, platform.BuildSpec, platform.Nothing]
-	steps       engine.Work[ofStep, platform.StepOrder, platform.StepDone]
-	inspections engine.Work[ofBuild, platform.Named, seal.Facts]
-	sealings    engine.Work[ofBuild, platform.Seal, platform.Sealed]
-	discards    engine.Work[ofBuild, platform.Named, platform.Nothing]
+	makings       engine.Work[ofMachine, platform.BuildSpec, platform.Nothing]
+	starts, stops engine.Work[ofMachine, platform.Named, platform.Nothing]
+	steps         engine.Work[ofStep, platform.StepOrder, platform.StepDone]
+	inspections   engine.Work[ofMachine, platform.Named, seal.Facts]
+	sealings      engine.Work[ofMachine, platform.Seal, platform.Sealed]
+	discards      engine.Work[ofMachine, platform.Named, platform.Nothing]
 }
 
 // The inputs of works.
 type (
-	ofBuild struct {
-		Build int64 `json:"build"`
+	ofMachine struct {
+		Machine int64 `json:"machine"`
 	}
 	ofStep struct {
 		Build int64 `json:"build"`
@@ -45,30 +47,47 @@ type (
 // New adds builds to the engine.
 func New(e *engine.Engine, vs *versions.Versions) *Builds {
 	bs := &Builds{engine: e, versions: vs}
-	bs.makings = engine.Work[ofBuild, platform.BuildSpec, platform.Nothing]{
-		Kind: store.WorkMakeMachine, Operation: platform.MakeMachine, Ask: askMaking, Ended: ended[platform.Nothing],
+	bs.makings = engine.Work[ofMachine, platform.BuildSpec, platform.Nothing]{
+		Kind: store.WorkMakeMachine, Operation: platform.MakeMachine, Ask: askMaking,
+		Ended: machineEnded[platform.Nothing](machine.Running, machine.Off),
+	}
+	bs.starts = engine.Work[ofMachine, platform.Named, platform.Nothing]{
+		Kind: store.WorkStartMachine, Operation: platform.StartMachine, Ask: askMachine,
+		Ended: machineEnded[platform.Nothing](machine.Running, machine.Off),
+	}
+	bs.stops = engine.Work[ofMachine, platform.Named, platform.Nothing]{
+		Kind: store.WorkStopMachine, Operation: platform.StopMachine, Ask: askMachine,
+		Ended: machineEnded[platform.Nothing](machine.Off, machine.Running),
 	}
 	bs.steps = engine.Work[ofStep, platform.StepOrder, platform.StepDone]{
 		Kind: store.WorkDoStep, Operation: platform.DoStep, Ask: askStep, Ended: stepEnded,
 	}
-	bs.inspections = engine.Work[ofBuild, platform.Named, seal.Facts]{
-		Kind: store.WorkInspectMachine, Operation: platform.InspectMachine, Ask: askMachine, Ended: ended[seal.Facts],
+	bs.inspections = engine.Work[ofMachine, platform.Named, seal.Facts]{
+		Kind: store.WorkInspectMachine, Operation: platform.InspectMachine, Ask: askMachine,
+		Ended: machineEnded[seal.Facts]("", ""),
 	}
-	bs.sealings = engine.Work[ofBuild, platform.Seal, platform.Sealed]{
-		Kind: store.WorkSealMachine, Operation: platform.SealMachine, Ask: askSealing, Ended: ended[platform.Sealed],
+	bs.sealings = engine.Work[ofMachine, platform.Seal, platform.Sealed]{
+		Kind: store.WorkSealMachine, Operation: platform.SealMachine, Ask: askSealing,
+		Ended: machineEnded[platform.Sealed](machine.Sealed, ""),
 	}
-	bs.discards = engine.Work[ofBuild, platform.Named, platform.Nothing]{
+	bs.discards = engine.Work[ofMachine, platform.Named, platform.Nothing]{
 		Kind: store.WorkDiscardMachine, Operation: platform.DiscardMachine, Ask: askMachine,
-		Ended: ended[platform.Nothing],
+		Ended: machineEnded[platform.Nothing](machine.Gone, machine.Off),
 	}
 	engine.AddWork(e, bs.makings)
+	engine.AddWork(e, bs.starts)
+	engine.AddWork(e, bs.stops)
 	engine.AddWork(e, bs.steps)
 	engine.AddWork(e, bs.inspections)
 	engine.AddWork(e, bs.sealings)
 	engine.AddWork(e, bs.discards)
 	e.Add(engine.Subject{
-		Ticks:   map[store.Ticking]func(context.Context, int64) error{store.BuildTicks: bs.tick},
-		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
+		Ticks:  map[store.Ticking]func(context.Context, int64) error{store.BuildTicks: bs.tick},
+		Sweeps: map[string]func(*store.Tx) error{"build machines": bs.sweepMachines},
+		Loops: []func(context.Context){func(ctx context.Context) {
+			e.Every(ctx, observeEvery, "build machines could not be looked at", bs.Observe)
+		}},
+		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters, machineMatters},
 	})
 	return bs
 }

@@ -1,107 +1,432 @@
 package builds
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"maps"
+	"regexp"
 	"strings"
+	"sync"
+	"time"
 
+	"nimblepane/core/machine"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
 	"nimblepane/store"
 )
 
-// BuildRequest says what a build machine is to be made from: a version, or a base disk.
-type BuildRequest struct {
+// MachineRequest says what a build machine is to be made from: a version, or a base disk.
+type MachineRequest struct {
 	Site, Name     string
 	Image, Version string
 	BaseDisk       string
 	MachineClass   string // of a machine made from a base disk
+	Purpose        string // what it is for
 }
 
-// Create makes a build machine, which is off.
-func (bs *Builds) Create(ctx context.Context, actor string, r BuildRequest) error {
-	db := bs.engine.Store.DB.WithContext(ctx)
-	site, err := store.SiteNamed(db, r.Site)
-	if err != nil {
-		return err
-	}
-	b, err := bs.builder(site)
-	if err != nil {
-		return err
-	}
-	spec := platform.BuildSpec{Name: r.Name, MachineClass: r.MachineClass, BaseDisk: r.BaseDisk, Base: "disk " +
-		r.BaseDisk}
+// machineSubject is what a machine is called in the trail.
+func machineSubject(name string) string { return "build machine " + name }
+
+// CreateMachine begins to make a build machine and to start it, for somebody who works on it by hand.
+func (bs *Builds) CreateMachine(ctx context.Context, actor string, r MachineRequest) (m store.Machine, err error) {
+	r.Purpose = strings.TrimSpace(r.Purpose)
 	switch {
 	case r.Image == "" && r.BaseDisk == "" || r.Image != "" && r.BaseDisk != "":
-		return engine.Invalidf("say what the build machine is made from: an image with a version, or a base disk")
+		return m, engine.Invalidf("say what the build machine is made from: an image with a version, or a base disk")
 	case r.BaseDisk != "" && r.MachineClass == "":
-		return engine.Invalidf("a build machine made from a base disk needs a machine class")
-	case r.Image != "":
-		img, err := store.ImageNamed(db, r.Image)
+		return m, engine.Invalidf("a build machine made from a base disk needs a machine class")
+	}
+	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		site, err := store.SiteNamed(tx.DB, r.Site)
 		if err != nil {
 			return err
 		}
-		v, err := store.VersionNumbered(db, img, r.Version)
-		if err != nil {
+		m = store.Machine{
+			SiteID: site.ID, Name: r.Name, BaseDisk: r.BaseDisk, MachineClass: r.MachineClass, Purpose: r.Purpose,
+			Owner: actor,
+		}
+		if r.Image != "" {
+			if err := madeFrom(tx, &m, site, r); err != nil {
+				return err
+			}
+		}
+		if _, err := store.HostNamed(tx.DB, r.Name); err == nil {
+			return engine.Conflictf("%s is the name of a host: take another name", r.Name)
+		} else if !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		if err := versions.Usable(img, v); err != nil {
-			return err
+		if ofBuilds.MatchString(r.Name) {
+			return engine.Conflictf("%s is the name of a build's machine: take another name", r.Name)
 		}
-		if r.MachineClass != "" && r.MachineClass != img.MachineClass {
-			return engine.Invalidf("image %s is for machines of class %s: leave the class out", img.Name,
-				img.MachineClass)
-		}
-		spec.BaseDisk = ""
-		if err := fromVersion(db, &spec, img, v, site.ID); err != nil {
-			return err
-		}
-		if len(spec.Copies) == 0 {
-			return engine.Conflictf("%s has no copy at %s: deliver it there first", versions.Label(img, v), site.Name)
-		}
-	}
-	if _, err := store.HostNamed(db, r.Name); err == nil {
-		return engine.Conflictf("%s is the name of a host: take another name", r.Name)
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return err
-	}
-	return bs.onMachine(ctx, actor, site, r.Name, "create",
-		map[string]any{"base": spec.Base, "machine_class": spec.MachineClass},
-		func() error { return b.Create(ctx, spec) })
+		return bs.makeIn(tx, &m, map[string]any{"site": site.Name})
+	})
+	return m, err
 }
 
-// Start starts a build machine.
-func (bs *Builds) Start(ctx context.Context, actor, site, name string) error {
-	return bs.machineAct(ctx, actor, site, name, "start", platform.Builder.PowerOnBuild)
-}
+// ofBuilds is what machines of builds are called.
+var ofBuilds = regexp.MustCompile(`^build-[0-9]+$`)
 
-// Stop shuts a build machine down in order.
-func (bs *Builds) Stop(ctx context.Context, actor, site, name string) error {
-	return bs.machineAct(ctx, actor, site, name, "stop", platform.Builder.PowerOffBuild)
-}
-
-// Discard deletes a build machine with what was done on it.
-func (bs *Builds) Discard(ctx context.Context, actor, site, name string) error {
-	return bs.machineAct(ctx, actor, site, name, "discard", platform.Builder.Discard)
-}
-
-func (bs *Builds) machineAct(ctx context.Context, actor, siteName, name, verb string,
-	act func(platform.Builder, context.Context, string) error,
-) error {
-	site, b, err := bs.builderNamed(ctx, siteName)
+// madeFrom says that the machine is made from a version that is at the site.
+func madeFrom(tx *store.Tx, m *store.Machine, site store.Site, r MachineRequest) error {
+	img, err := store.ImageNamed(tx.DB, r.Image)
 	if err != nil {
 		return err
 	}
-	return bs.onMachine(ctx, actor, site, name, verb, nil, func() error { return act(b, ctx, name) })
+	v, err := store.VersionNumbered(tx.DB, img, r.Version)
+	if err != nil {
+		return err
+	}
+	if err := versions.Usable(img, v); err != nil {
+		return err
+	}
+	if r.MachineClass != "" && r.MachineClass != img.MachineClass {
+		return engine.Invalidf("image %s is for machines of class %s: leave the class out", img.Name, img.MachineClass)
+	}
+	copies, err := store.CopiesAt(tx.DB, v.ID, site.ID)
+	if err != nil {
+		return err
+	}
+	if len(copies) == 0 {
+		return engine.Conflictf("%s has no copy at %s: deliver it there first", versions.Label(img, v), site.Name)
+	}
+	m.BaseID, m.MachineClass = &v.ID, img.MachineClass
+	return nil
+}
+
+// makeIn begins to make a machine, as part of a change.
+func (bs *Builds) makeIn(tx *store.Tx, m *store.Machine, detail map[string]any) error {
+	m.State, m.AskedAt = machine.Making, tx.Now
+	m.Touch(tx.Now)
+	added, err := store.AddMachine(tx, m)
+	if err != nil {
+		return err
+	}
+	if !added {
+		return engine.Conflictf("there is a build machine %s at that site already: take another name, or discard that one",
+			m.Name)
+	}
+	if m.BuildID == nil {
+		detail["purpose"], detail["machine_class"] = m.Purpose, m.MachineClass
+		recordMachine(tx, *m, "create", "", detail)
+	}
+	return tx.Ask(bs.makings.Of(m.SiteID, m.Subject(), 1, ofMachine{m.ID}))
+}
+
+// recordMachine writes down what is done to a machine that belongs to no build.
+func recordMachine(tx *store.Tx, m store.Machine, act, reason string, detail map[string]any) {
+	tx.Record(store.Entry{
+		Verb: "build-machine." + act, Subject: machineSubject(m.Name), Reason: reason, Detail: detail,
+	})
+}
+
+// StartMachine begins to start a build machine that is off. One that runs is started.
+func (bs *Builds) StartMachine(ctx context.Context, actor, site, name string) (store.Machine, error) {
+	return bs.machineAct(ctx, actor, site, name, func(tx *store.Tx, m *store.Machine) error {
+		switch m.State {
+		case machine.Running, machine.Starting:
+			return nil
+		case machine.Off:
+			return bs.asked(tx, m, machine.Starting, "start", "", bs.starts)
+		}
+		return engine.Conflictf("build machine %s is %s: one that is off can be started", m.Name, m.State)
+	})
+}
+
+// StopMachine begins to shut a build machine down in order. One that is off is stopped.
+func (bs *Builds) StopMachine(ctx context.Context, actor, site, name string) (store.Machine, error) {
+	return bs.machineAct(ctx, actor, site, name, func(tx *store.Tx, m *store.Machine) error {
+		switch m.State {
+		case machine.Off, machine.Stopping:
+			return nil
+		case machine.Running:
+			return bs.asked(tx, m, machine.Stopping, "stop", "", bs.stops)
+		}
+		return engine.Conflictf("build machine %s is %s: one that runs can be stopped", m.Name, m.State)
+	})
+}
+
+// DiscardMachine begins to delete a build machine with its disk.
+func (bs *Builds) DiscardMachine(ctx context.Context, actor, site, name string) (store.Machine, error) {
+	return bs.machineAct(ctx, actor, site, name, func(tx *store.Tx, m *store.Machine) error {
+		if m.State == machine.Discarding {
+			return nil
+		}
+		return bs.discardIn(tx, m, "")
+	})
+}
+
+// KeepMachine says that a build machine is needed: the time after which one that was left is discarded begins anew.
+func (bs *Builds) KeepMachine(ctx context.Context, actor, site, name string) (store.Machine, error) {
+	return bs.machineAct(ctx, actor, site, name, func(tx *store.Tx, m *store.Machine) error {
+		recordMachine(tx, *m, "keep", "", nil)
+		return nil
+	})
+}
+
+// machineAct does something to a machine that belongs to no build.
+func (bs *Builds) machineAct(ctx context.Context, actor, siteName, name string,
+	act func(*store.Tx, *store.Machine) error,
+) (m store.Machine, err error) {
+	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		site, err := store.SiteNamed(tx.DB, siteName)
+		if err != nil {
+			return err
+		}
+		if m, err = store.LockMachineAt(tx.DB, site, name); err != nil {
+			return err
+		}
+		if err := ofNoBuild(m); err != nil {
+			return err
+		}
+		m.Touch(tx.Now)
+		if err := act(tx, &m); err != nil {
+			return err
+		}
+		return tx.Save(&m).Error
+	})
+	return m, err
+}
+
+// ofNoBuild refuses what would disturb a build.
+func ofNoBuild(m store.Machine) error {
+	if m.BuildID == nil {
+		return nil
+	}
+	return engine.Conflictf("build machine %s belongs to build %d, which looks after it: cancel that (pane build cancel "+
+		"%d)", m.Name, *m.BuildID, *m.BuildID)
+}
+
+// asked asks for a work on a machine that belongs to no build.
+func (bs *Builds) asked(tx *store.Tx, m *store.Machine, state machine.State, act, reason string,
+	k engine.Work[ofMachine, platform.Named, platform.Nothing],
+) error {
+	n, err := store.LastAttempt(tx.DB, k.Kind, m.Subject())
+	if err != nil {
+		return err
+	}
+	m.Why = ""
+	m.Become(state, tx.Now)
+	recordMachine(tx, *m, act, reason, nil)
+	tx.Emit("machine", machineSubject(m.Name), nil)
+	return tx.Ask(k.Of(m.SiteID, m.Subject(), n+1, ofMachine{m.ID}))
+}
+
+// discardIn begins to discard a machine that belongs to no build, as part of a change.
+func (bs *Builds) discardIn(tx *store.Tx, m *store.Machine, reason string) error {
+	if m.State.Changing() {
+		return engine.Conflictf("build machine %s is %s: wait until that is done", m.Name, m.State)
+	}
+	site, err := store.SiteByID(tx.DB, m.SiteID)
+	if err != nil {
+		return err
+	}
+	if busy, err := tx.LockCapture(site.Name + "/" + m.Name); err != nil {
+		return err
+	} else if busy != "" {
+		return engine.Conflictf("build machine %s is being captured as %s: wait until that is done", m.Name, busy)
+	}
+	return bs.asked(tx, m, machine.Discarding, "discard", reason, bs.discards)
+}
+
+// machineEnded returns what follows from the end of a work on a machine: the
+// state that it is in when that went well, and when not; "" for the one it was in.
+func machineEnded[Out any](well, badly machine.State) func(*store.Tx, ofMachine, *engine.Ending[Out]) error {
+	return func(tx *store.Tx, in ofMachine, end *engine.Ending[Out]) error {
+		m, err := store.LockMachine(tx.DB, in.Machine)
+		if err != nil {
+			return err
+		}
+		next, verb := well, "-end"
+		if end.Failure != "" {
+			next, verb = badly, "-fail"
+		}
+		if next != "" {
+			m.Why = end.Failure
+			m.Become(next, tx.Now)
+			if err := tx.Save(&m).Error; err != nil {
+				return err
+			}
+		}
+		tx.Emit("machine", machineSubject(m.Name), nil)
+		if m.BuildID == nil {
+			recordMachine(tx, m, strings.TrimSuffix(string(end.Work.Kind), "-machine")+verb, end.Failure, nil)
+			return nil
+		}
+		b := store.Build{ID: *m.BuildID}
+		tx.Record(store.Entry{
+			Verb: "build." + string(end.Work.Kind) + verb, Subject: b.Name(), Scope: b.Name(), Reason: end.Failure,
+		})
+		return tx.BuildNow(b.ID)
+	}
+}
+
+// sweepMachines gives notice of machines that nobody touches, and discards them when their time is over.
+func (bs *Builds) sweepMachines(tx *store.Tx) error {
+	w, err := store.Workshop(tx.DB)
+	if err != nil {
+		return err
+	}
+	rows, err := store.LeftMachines(tx)
+	if err != nil {
+		return err
+	}
+	for _, m := range rows {
+		d := machine.Decide(w.Policy(), m.Known(), tx.Now)
+		switch {
+		case d.Notice:
+			m.Notices, m.NoticedAt = m.Notices+1, &tx.Now
+			recordMachine(tx, m, "notice", fmt.Sprintf("nobody has touched it since %s: it is discarded on %s",
+				minute(m.TouchedAt), minute(d.At)), map[string]any{"owner": m.Owner, "notice": m.Notices})
+			tx.Emit("machine", machineSubject(m.Name), nil)
+		case d.Discard:
+			var refused *engine.Problem
+			err := bs.discardIn(tx, &m, "nobody has touched it since "+minute(m.TouchedAt))
+			if errors.As(err, &refused) {
+				continue // it is being captured
+			}
+			if err != nil {
+				return err
+			}
+		default:
+			continue
+		}
+		if err := tx.Save(&m).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func minute(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 MST") }
+
+// observeEvery is how often sites are asked how their build machines stand, in real time.
+const observeEvery = 30 * time.Second
+
+// Observe asks all sites how their build machines stand. A site that does not answer says nothing.
+func (bs *Builds) Observe(ctx context.Context) error {
+	sites, err := store.Sites(bs.engine.Store.DB.WithContext(ctx))
+	if err != nil {
+		return err
+	}
+	errs := make([]error, len(sites))
+	var asking sync.WaitGroup
+	for i, s := range sites {
+		asking.Go(func() { errs[i] = bs.observeAt(ctx, s) })
+	}
+	asking.Wait()
+	return errors.Join(errs...)
+}
+
+// observeAt writes down which of a site's machines came up, went down or went
+// away by themselves, and those that are there without a record.
+func (bs *Builds) observeAt(ctx context.Context, site store.Site) error {
+	known, err := store.MachineRows(bs.engine.Store.DB.WithContext(ctx), store.MachineFilter{Site: site.Name})
+	if err != nil {
+		return err
+	}
+	seen, err := bs.engine.BuildMachines(ctx, site)
+	if err != nil {
+		return nil // the site is told of elsewhere
+	}
+	at := map[string]platform.BuildMachine{}
+	for _, s := range seen {
+		at[s.Name] = s
+	}
+	for _, k := range known {
+		s, there := at[k.Name]
+		delete(at, k.Name)
+		if next := seenState(k.State, s.State, there); next != k.State {
+			if err := bs.noticed(ctx, k.Machine, next); err != nil {
+				return err
+			}
+		}
+	}
+	for _, s := range at {
+		if !s.Own {
+			if err := bs.adopt(ctx, site, s); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// seenState is the state of a machine of which the last was known, by what its site says.
+func seenState(last machine.State, seen platform.MachineState, there bool) machine.State {
+	switch {
+	case last.Changing():
+		return last // whoever does that to it says how it ends
+	case !there:
+		return machine.Gone
+	case last == machine.Running && seen == platform.MachineOff:
+		return machine.Off
+	case last == machine.Off && seen == platform.MachineRunning:
+		return machine.Running
+	}
+	return last
+}
+
+// noticed writes down the state that a machine was seen in, if nothing was done to it meanwhile.
+func (bs *Builds) noticed(ctx context.Context, was store.Machine, next machine.State) error {
+	return bs.engine.Change(ctx, engine.ServiceActor, func(tx *store.Tx) error {
+		m, err := store.LockMachine(tx.DB, was.ID)
+		if err != nil {
+			return err
+		}
+		open, err := store.OpenWork(tx.DB, m.Subject())
+		if err != nil || open || m.State != was.State || !m.TouchedAt.Equal(was.TouchedAt) {
+			return err
+		}
+		m.Become(next, tx.Now)
+		recordMachine(tx, m, "seen", "its site says that it is "+string(next), nil)
+		tx.Emit("machine", machineSubject(m.Name), nil)
+		return tx.Save(&m).Error
+	})
+}
+
+// adopt writes down a machine that is at a site and in no record.
+func (bs *Builds) adopt(ctx context.Context, site store.Site, s platform.BuildMachine) error {
+	return bs.engine.Change(ctx, engine.ServiceActor, func(tx *store.Tx) error {
+		m := store.Machine{
+			SiteID: site.ID, Name: s.Name, BaseDisk: cmp.Or(strings.TrimPrefix(s.Base, "disk "), "unknown"),
+			MachineClass: s.MachineClass, Purpose: "found at its site", AskedAt: tx.Now,
+		}
+		m.Touch(tx.Now)
+		m.Become(machine.Off, tx.Now)
+		if s.State == platform.MachineRunning {
+			m.Become(machine.Running, tx.Now)
+		}
+		added, err := store.AddMachine(tx, &m)
+		if added { // and no other process was faster
+			recordMachine(tx, m, "found", "", map[string]any{"site": site.Name})
+		}
+		return err
+	})
+}
+
+// workingOn returns how to work in a machine that runs and belongs to no build, and notes that somebody does.
+func (bs *Builds) workingOn(ctx context.Context, actor, siteName, name string) (site store.Site, b platform.Builder,
+	err error,
+) {
+	if site, b, err = bs.builderNamed(ctx, siteName); err != nil {
+		return site, b, err
+	}
+	_, err = bs.machineAct(ctx, actor, siteName, name, func(_ *store.Tx, m *store.Machine) error {
+		if m.State != machine.Running {
+			return engine.Conflictf("build machine %s is %s: start it first", name, m.State)
+		}
+		return nil
+	})
+	return site, b, err
 }
 
 // Run runs a program on a build machine and returns how it ended.
 func (bs *Builds) Run(ctx context.Context, actor, siteName, name string, c platform.Command) (platform.Outcome, error) {
-	site, b, err := bs.builderNamed(ctx, siteName)
+	site, b, err := bs.workingOn(ctx, actor, siteName, name)
 	if err != nil {
 		return platform.Outcome{}, err
 	}
@@ -120,13 +445,13 @@ func (bs *Builds) Run(ctx context.Context, actor, siteName, name string, c platf
 	if err != nil {
 		return o, err
 	}
-	return o, bs.recordMachine(ctx, actor, site, name, "run-ended", "",
+	return o, bs.recordOn(ctx, actor, site, name, "run-ended", "",
 		map[string]any{"program": program, "exit_code": o.ExitCode})
 }
 
 // Put writes a file on a build machine.
 func (bs *Builds) Put(ctx context.Context, actor, siteName, name, path string, content io.Reader) error {
-	site, b, err := bs.builderNamed(ctx, siteName)
+	site, b, err := bs.workingOn(ctx, actor, siteName, name)
 	if err != nil {
 		return err
 	}
@@ -136,7 +461,7 @@ func (bs *Builds) Put(ctx context.Context, actor, siteName, name, path string, c
 
 // Get reads a file of a build machine.
 func (bs *Builds) Get(ctx context.Context, actor, siteName, name, path string, into io.Writer) error {
-	site, b, err := bs.builderNamed(ctx, siteName)
+	site, b, err := bs.workingOn(ctx, actor, siteName, name)
 	if err != nil {
 		return err
 	}
@@ -149,14 +474,14 @@ func (bs *Builds) Get(ctx context.Context, actor, siteName, name, path string, i
 func (bs *Builds) onMachine(ctx context.Context, actor string, site store.Site, name, act string, detail map[string]any,
 	fn func() error,
 ) error {
-	if err := bs.recordMachine(ctx, actor, site, name, act, "", detail); err != nil {
+	if err := bs.recordOn(ctx, actor, site, name, act, "", detail); err != nil {
 		return err
 	}
 	err := fn()
 	if err == nil {
 		return nil
 	}
-	rerr := bs.recordMachine(ctx, actor, site, name, act+"-failed", err.Error(), detail)
+	rerr := bs.recordOn(ctx, actor, site, name, act+"-failed", err.Error(), detail)
 	if err = readable(err); rerr != nil {
 		bs.engine.Log.Error("what failed on a build machine could not be written down", "machine", name, "failure", err,
 			"err", rerr)
@@ -164,14 +489,14 @@ func (bs *Builds) onMachine(ctx context.Context, actor string, site store.Site, 
 	return err
 }
 
-func (bs *Builds) recordMachine(ctx context.Context, actor string, site store.Site, name, act, reason string,
+func (bs *Builds) recordOn(ctx context.Context, actor string, site store.Site, name, act, reason string,
 	detail map[string]any,
 ) error {
 	all := map[string]any{"site": site.Name}
 	maps.Copy(all, detail)
 	return bs.engine.Change(context.WithoutCancel(ctx), actor, func(tx *store.Tx) error {
 		tx.Record(store.Entry{
-			Verb: "build-machine." + act, Subject: "build machine " + name, Reason: reason,
+			Verb: "build-machine." + act, Subject: machineSubject(name), Reason: reason,
 			Detail: all,
 		})
 		return nil
@@ -194,8 +519,8 @@ func (bs *Builds) builder(site store.Site) (platform.Builder, error) {
 	}
 	b, ok := p.(platform.Builder)
 	if !ok {
-		return nil, engine.Conflictf("site %s is on platform %s, whose build machines are not made here: use those "+
-			"that it has (pane site show %s)", site.Name, site.Platform, site.Name)
+		return nil, engine.Conflictf("site %s is on platform %s, in whose build machines nothing is run "+
+			"singly: have it done by a build sheet", site.Name, site.Platform)
 	}
 	return b, nil
 }

@@ -13,6 +13,7 @@ import (
 
 	"nimblepane/core/build"
 	"nimblepane/core/image"
+	"nimblepane/core/machine"
 	"nimblepane/core/seal"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
@@ -214,12 +215,11 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, d build.Decision) error 
 			Verb: "build." + verb, Subject: b.Name(), Scope: b.Name(), Reason: reason, Detail: detail,
 		})
 	}
-	subject := store.BuildSubject(b.ID)
 	for _, a := range d.Actions {
 		switch a.Kind {
 		case build.MakeMachine:
 			record(string(store.WorkMakeMachine), "", map[string]any{"machine": b.Machine()})
-			if err := tx.Ask(bs.makings.Of(b.SiteID, subject, 1, ofBuild{b.ID})); err != nil {
+			if err := bs.makeFor(tx, b, &d); err != nil {
 				return err
 			}
 		case build.DoStep:
@@ -230,7 +230,11 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, d build.Decision) error 
 			}
 		case build.CheckMachine:
 			record(string(store.WorkInspectMachine), "", nil)
-			if err := tx.Ask(bs.inspections.Of(b.SiteID, subject, 1, ofBuild{b.ID})); err != nil {
+			m, err := store.MachineOfBuild(tx.DB, b.ID)
+			if err != nil {
+				return err
+			}
+			if err := tx.Ask(bs.inspections.Of(b.SiteID, m.Subject(), 1, ofMachine{m.ID})); err != nil {
 				return err
 			}
 		case build.SealMachine:
@@ -238,7 +242,11 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, d build.Decision) error 
 				return err
 			}
 			record(string(store.WorkSealMachine), "", map[string]any{"number": b.Number})
-			if err := tx.Ask(bs.sealings.Of(b.SiteID, subject, 1, ofBuild{b.ID})); err != nil {
+			m, err := store.MachineOfBuild(tx.DB, b.ID)
+			if err != nil {
+				return err
+			}
+			if err := tx.Ask(bs.sealings.Of(b.SiteID, m.Subject(), 1, ofMachine{m.ID})); err != nil {
 				return err
 			}
 		case build.CaptureMachine:
@@ -251,7 +259,13 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, d build.Decision) error 
 			}
 		case build.DiscardMachine:
 			record(string(store.WorkDiscardMachine), "", map[string]any{"attempt": a.Attempt})
-			if err := tx.Ask(bs.discards.Of(b.SiteID, subject, a.Attempt, ofBuild{b.ID})); err != nil {
+			m, err := store.MachineOfBuild(tx.DB, b.ID)
+			if err != nil {
+				return err
+			}
+			m.Become(machine.Discarding, tx.Now)
+			if err := errors.Join(tx.Save(&m).Error, tx.Ask(bs.discards.Of(b.SiteID, m.Subject(), a.Attempt,
+				ofMachine{m.ID}))); err != nil {
 				return err
 			}
 		case build.Settle:
@@ -265,6 +279,24 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, d build.Decision) error 
 	b.State, b.Why = d.State, d.Why
 	tx.Emit("build", b.Name(), nil)
 	return tx.Save(&b).Error
+}
+
+// makeFor begins to make the build's machine. What is refused fails the build.
+func (bs *Builds) makeFor(tx *store.Tx, b store.Build, d *build.Decision) error {
+	img, err := store.ImageByID(tx.DB, b.ImageID)
+	if err != nil {
+		return err
+	}
+	err = bs.makeIn(tx, &store.Machine{
+		SiteID: b.SiteID, Name: b.Machine(), BuildID: &b.ID, BaseID: b.BaseID, BaseDisk: b.Plan.V.Base.Disk,
+		MachineClass: img.MachineClass, Purpose: fmt.Sprintf("%s of %s", b.Name(), img.Name), Owner: b.StartedBy,
+	}, nil)
+	var refused *engine.Problem
+	if errors.As(err, &refused) {
+		*d = build.Decision{State: build.Failed, Why: "its machine could not be made: " + refused.Error()}
+		return nil
+	}
+	return err
 }
 
 // number gives the build's version its number, unless it has one: what is sealed says which version it is.

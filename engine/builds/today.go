@@ -1,6 +1,7 @@
 package builds
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -8,6 +9,8 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/build"
+	"nimblepane/core/estate"
+	"nimblepane/core/machine"
 	"nimblepane/core/matter"
 	"nimblepane/engine"
 	"nimblepane/store"
@@ -31,6 +34,52 @@ func matters(db *gorm.DB, _ time.Time, add func(engine.Matter)) error {
 			m.Detail = strings.TrimSuffix("its machine "+b.Machine()+" is not discarded yet; "+b.Why, "; ")
 		}
 		add(m)
+	}
+	return nil
+}
+
+// machineMatters are the machines that run for longer than one may, that will
+// be discarded because nobody touches them, and those to which something could not be done.
+func machineMatters(db *gorm.DB, now time.Time, add func(engine.Matter)) error {
+	w, err := store.Workshop(db)
+	if err != nil {
+		return err
+	}
+	rows, err := store.MachineRows(db, store.MachineFilter{})
+	if err != nil {
+		return err
+	}
+	for _, m := range rows {
+		d := machine.Decide(w.Policy(), m.Known(), now)
+		tell := func(command, title, detail string) {
+			matter := engine.Matter{
+				Kind: matter.Machine, Title: "Build machine " + m.Name + " at " + m.Site + " " + title, Detail: detail,
+				Link: "build-machines", Command: command,
+			}
+			if m.BuildID != nil {
+				matter.Link = fmt.Sprintf("builds/%d", *m.BuildID)
+			}
+			add(matter)
+		}
+		of := "it is " + cmp.Or(m.Owner, "nobody") + "'s"
+		if m.Purpose != "" {
+			of += ", for " + m.Purpose
+		}
+		if d.TooLong {
+			command := "pane build-machine stop " + m.Site + " " + m.Name
+			if m.BuildID != nil {
+				command = fmt.Sprintf("pane build show %d", *m.BuildID)
+			}
+			tell(command, fmt.Sprintf("has run for %s, longer than the %s that one may",
+				estate.Span(now.Sub(*m.StartedAt).Truncate(time.Minute)), w.Longest), of)
+		}
+		if m.Notices > 0 {
+			tell("pane build-machine keep "+m.Site+" "+m.Name, "is discarded on "+minute(d.At),
+				"nobody has touched it since "+minute(m.TouchedAt)+"; "+of)
+		}
+		if m.Why != "" && m.BuildID == nil {
+			tell("pane build-machine show "+m.Site+" "+m.Name, "is "+string(m.State), m.Why)
+		}
 	}
 	return nil
 }

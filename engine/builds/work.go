@@ -11,27 +11,22 @@ import (
 	"nimblepane/store"
 )
 
-// askMaking says what a build's machine is made from.
-func askMaking(_ context.Context, db *gorm.DB, _ store.Work, in ofBuild) (spec platform.BuildSpec, err error) {
-	b, err := store.BuildByID(db, in.Build)
+// askMaking says what a machine is made from.
+func askMaking(_ context.Context, db *gorm.DB, _ store.Work, in ofMachine) (spec platform.BuildSpec, err error) {
+	m, err := store.MachineByID(db, in.Machine)
 	if err != nil {
 		return spec, err
 	}
-	img, err := store.ImageByID(db, b.ImageID)
-	if err != nil {
-		return spec, err
-	}
-	spec = platform.BuildSpec{Name: b.Machine(), MachineClass: img.MachineClass}
-	if b.BaseID == nil {
-		disk := b.Plan.V.Base.Disk
-		spec.BaseDisk, spec.Base = disk, "disk "+disk
+	spec = platform.BuildSpec{Name: m.Name, MachineClass: m.MachineClass}
+	if m.BaseID == nil {
+		spec.BaseDisk, spec.Base = m.BaseDisk, "disk "+m.BaseDisk
 		return spec, nil
 	}
-	v, err := store.VersionByID(db, *b.BaseID)
+	img, v, err := versions.Of(db, *m.BaseID)
 	if err != nil {
 		return spec, err
 	}
-	err = fromVersion(db, &spec, img, v, b.SiteID)
+	err = fromVersion(db, &spec, img, v, m.SiteID)
 	return spec, err
 }
 
@@ -58,30 +53,23 @@ func askStep(_ context.Context, db *gorm.DB, _ store.Work, in ofStep) (platform.
 }
 
 // askSealing says as which version a build's machine is sealed.
-func askSealing(_ context.Context, db *gorm.DB, _ store.Work, in ofBuild) (platform.Seal, error) {
-	b, err := store.BuildByID(db, in.Build)
+func askSealing(_ context.Context, db *gorm.DB, _ store.Work, in ofMachine) (platform.Seal, error) {
+	m, err := store.MachineByID(db, in.Machine)
+	if err != nil {
+		return platform.Seal{}, err
+	}
+	b, err := store.BuildByID(db, *m.BuildID)
 	if err != nil {
 		return platform.Seal{}, err
 	}
 	img, err := store.ImageByID(db, b.ImageID)
-	return platform.Seal{BuildMachine: b.Machine(), Stamp: versions.Label(img, store.Version{Number: b.Number})}, err
+	return platform.Seal{BuildMachine: m.Name, Stamp: versions.Label(img, store.Version{Number: b.Number})}, err
 }
 
-// askMachine names a build's machine.
-func askMachine(_ context.Context, db *gorm.DB, _ store.Work, in ofBuild) (platform.Named, error) {
-	b, err := store.BuildByID(db, in.Build)
-	return platform.Named{Name: b.Machine()}, err
-}
-
-// ended writes down how something that a build asked for ended.
-func ended[Out any](tx *store.Tx, in ofBuild, end *engine.Ending[Out]) error {
-	verb := "build." + string(end.Work.Kind) + "-end"
-	if end.Failure != "" {
-		verb = "build." + string(end.Work.Kind) + "-fail"
-	}
-	b := store.Build{ID: in.Build}
-	tx.Record(store.Entry{Verb: verb, Subject: b.Name(), Scope: b.Name(), Reason: end.Failure})
-	return tx.BuildNow(in.Build)
+// askMachine names a machine.
+func askMachine(_ context.Context, db *gorm.DB, _ store.Work, in ofMachine) (platform.Named, error) {
+	m, err := store.MachineByID(db, in.Machine)
+	return platform.Named{Name: m.Name}, err
 }
 
 // stepEnded writes down how a step ended.

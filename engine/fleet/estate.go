@@ -156,7 +156,38 @@ func (l *loader) load(f estate.File) error {
 			return err
 		}
 	}
-	return nil
+	if f.Workshop == nil {
+		return nil
+	}
+	return l.workshop(*f.Workshop)
+}
+
+func (l *loader) workshop(w estate.Workshop) error {
+	now, err := store.Workshop(l.tx.DB)
+	if err != nil {
+		return err
+	}
+	var d difference
+	set(&d, "currency", &now.Currency, w.Currency)
+	set(&d, "longest", &now.Longest, w.Longest)
+	set(&d, "left", &now.Left, w.Left)
+	for _, class := range slices.Sorted(maps.Keys(w.Rates)) {
+		have := now.Rates[class]
+		set(&d, "rate of "+class, &have, w.Rates[class])
+	}
+	for _, class := range slices.Sorted(maps.Keys(now.Rates)) {
+		if _, stays := w.Rates[class]; !stays {
+			d = append(d, "no rate of "+class)
+		}
+	}
+	if len(d) == 0 {
+		return nil
+	}
+	l.changed("workshop.edit", "workshop", "%s", strings.Join(d, ", "))
+	if l.dry {
+		return nil
+	}
+	return store.SetWorkshop(l.tx, w)
 }
 
 // difference collects the fields that are to change.

@@ -13,6 +13,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/image"
+	"nimblepane/core/machine"
 	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 	"nimblepane/platform"
@@ -26,6 +27,7 @@ type ground struct {
 	machines map[string]platform.Machine
 	noRoom   string
 	full     bool // deliveries are refused
+	stuck    bool // machines do not shut down
 	said     []string
 	files    map[string][]byte
 }
@@ -53,8 +55,18 @@ func (g *ground) over(p platform.Platform) platform.Platform { return grounded{p
 
 func (g grounded) Start(ctx context.Context, key string, op platform.Operation) error {
 	g.mu.Lock()
-	full := g.full
+	full, stuck := g.full, g.stuck
 	g.mu.Unlock()
+	if op.Kind == string(platform.StopMachine) && stuck {
+		return &platform.Refusal{Why: "it did not shut down within 5m"}
+	}
+	if op.Kind == string(platform.MakeMachine) {
+		m, err := platform.MakeMachine.Input(op)
+		if err != nil {
+			return err
+		}
+		g.say("make %s of %s from %v%s", m.Name, m.MachineClass, m.Copies, m.BaseDisk)
+	}
 	if op.Kind == string(platform.DeliverCopy) && full {
 		return &platform.Refusal{Why: "its storage is full"}
 	}
@@ -98,25 +110,6 @@ func (g grounded) Nodes(context.Context) ([]platform.Node, error) {
 		{Name: "hv-1", Cores: 8, Memory: 1 << 34},
 		{Name: "hv-2", Unreachable: "hypervisor hv-2 does not answer"},
 	}, nil
-}
-
-func (g grounded) Create(_ context.Context, s platform.BuildSpec) error {
-	g.say("create %s of %s from %v%s", s.Name, s.MachineClass, s.Copies, s.BaseDisk)
-	return nil
-}
-
-func (g grounded) PowerOnBuild(_ context.Context, name string) error {
-	g.say("start %s", name)
-	return nil
-}
-
-func (g grounded) PowerOffBuild(_ context.Context, name string) error {
-	return &platform.Refusal{Why: name + " did not shut down within 5m0s"}
-}
-
-func (g grounded) Discard(_ context.Context, name string) error {
-	g.say("discard %s", name)
-	return nil
 }
 
 func (g grounded) Exec(ctx context.Context, name string, c platform.Command) (platform.Outcome, error) {
@@ -271,18 +264,65 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 	_, err = s.As(role.Viewer).CreateBuildMachine(ctx, "north-quay",
 		client.NewBuildMachine{Name: "bm-new", BaseDisk: "x.qcow2", MachineClass: "standard"})
 	require.True(t, client.IsStatus(err, 403), "%v", err)
-	require.False(t, g.heard("create bm-new of standard from []x.qcow2"))
+	require.False(t, g.heard("make bm-new of standard from []x.qcow2"))
+	_, err = c.BuildMachine(ctx, "north-quay", "bm-new")
+	require.True(t, client.IsStatus(err, 404), "%v", err)
 
-	site, err := c.CreateBuildMachine(ctx, "north-quay",
-		client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: number})
+	settled := func(want machine.State) (m client.BuildMachine) {
+		t.Helper()
+		s.Until("bm-new to be "+string(want), func() bool {
+			m, err = c.BuildMachine(ctx, "north-quay", "bm-new")
+			require.NoError(t, err)
+			return m.State == want
+		})
+		return m
+	}
+	m, err := c.CreateBuildMachine(ctx, "north-quay", client.NewBuildMachine{
+		Name: "bm-new", Image: "counter-desk", Version: number, Purpose: "to try a printer",
+	})
 	require.NoError(t, err)
-	require.True(t, g.heard(fmt.Sprintf("create bm-new of standard from [counter-desk-%[1]s-copy-1 "+
+	require.Equal(t, machine.Making, m.State)
+	_, err = c.CreateBuildMachine(ctx, "north-quay",
+		client.NewBuildMachine{Name: "bm-new", BaseDisk: "x.qcow2", MachineClass: "standard"})
+	require.ErrorContains(t, err, "there is a build machine bm-new at that site already")
+	_, err = c.DiscardBuildMachine(ctx, "north-quay", "bm-new")
+	require.ErrorContains(t, err, "bm-new is making: wait until that is done")
+	m = settled(machine.Running)
+	require.True(t, g.heard(fmt.Sprintf("make bm-new of standard from [counter-desk-%[1]s-copy-1 "+
 		"counter-desk-%[1]s-copy-2]", number)), "%v", g.said)
+	require.Equal(t, "counter-desk "+number, m.Base)
+	require.Equal(t, "to try a printer", m.Purpose)
+	require.Equal(t, "operator", m.Owner)
+	require.NotNil(t, m.StartedAt)
+	require.NotNil(t, m.DiscardAt)
+	require.Equal(t, "EUR", m.Currency)
+	site, err := c.Site(ctx, "north-quay")
+	require.NoError(t, err)
 	require.Equal(t, "hypervisor hv-2 does not answer", site.Hypervisors[1].Unreachable)
+	require.Len(t, site.BuildMachines, 2)
+	_, err = c.StartBuildMachine(ctx, "north-quay", "bm-new")
+	require.NoError(t, err, "it runs already")
+	g.set(func() { g.stuck = true })
+	_, err = c.StopBuildMachine(ctx, "north-quay", "bm-new")
+	require.NoError(t, err)
+	s.Until("the stop to fail", func() bool {
+		m, err = c.BuildMachine(ctx, "north-quay", "bm-new")
+		require.NoError(t, err)
+		return m.State == machine.Running && m.Why == "it did not shut down within 5m"
+	})
+	g.set(func() { g.stuck = false })
+	_, err = c.StopBuildMachine(ctx, "north-quay", "bm-new")
+	require.NoError(t, err)
+	m = settled(machine.Off)
+	require.Empty(t, m.Why)
+	require.Nil(t, m.StartedAt)
+	require.Positive(t, m.RanSeconds)
+	require.Regexp(t, `^[0-9]+\.[0-9]{2}$`, m.Cost)
+	_, err = c.RunOnBuildMachine(ctx, "north-quay", "bm-new", client.RunProgram{Path: "/bin/cat"})
+	require.ErrorContains(t, err, "build machine bm-new is off: start it first")
 	_, err = c.StartBuildMachine(ctx, "north-quay", "bm-new")
 	require.NoError(t, err)
-	_, err = c.StopBuildMachine(ctx, "north-quay", "bm-new")
-	require.ErrorContains(t, err, "did not shut down")
+	settled(machine.Running)
 	ended, err := c.RunOnBuildMachine(ctx, "north-quay", "bm-new",
 		client.RunProgram{Path: "/bin/cat", Input: []byte("tides")})
 	require.NoError(t, err)
@@ -297,19 +337,30 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 	require.Equal(t, content, got)
 	_, err = c.GetFromBuildMachine(ctx, "north-quay", "bm-new", "/root/none")
 	require.ErrorContains(t, err, "No such file")
+	_, err = c.KeepBuildMachine(ctx, "north-quay", "bm-new")
+	require.NoError(t, err)
 	_, err = c.DiscardBuildMachine(ctx, "north-quay", "bm-new")
 	require.NoError(t, err)
-	entries, err := c.Trail(ctx, client.TrailQuery{Subject: "build machine bm-new"}, 20)
+	m = settled(machine.Gone)
+	require.NotNil(t, m.GoneAt)
+	rows, err := c.BuildMachines(ctx, "", "", false, 10)
+	require.NoError(t, err)
+	require.Empty(t, rows)
+	rows, err = c.BuildMachines(ctx, "north-quay", "operator", true, 10)
+	require.NoError(t, err)
+	require.Len(t, rows, 1)
+	entries, err := c.Trail(ctx, client.TrailQuery{Subject: "build machine bm-new"}, 40)
 	require.NoError(t, err)
 	var verbs []string
 	for _, e := range entries {
 		verbs = append(verbs, e.Verb)
 	}
 	require.ElementsMatch(t, []string{
-		"build-machine.create", "build-machine.start", "build-machine.stop", "build-machine.stop-failed",
-		"build-machine.run", "build-machine.run-ended",
+		"build-machine.create", "build-machine.make-end", "build-machine.stop", "build-machine.stop-fail",
+		"build-machine.stop", "build-machine.stop-end", "build-machine.start", "build-machine.start-end",
+		"build-machine.keep", "build-machine.run", "build-machine.run-ended",
 		"build-machine.run", "build-machine.run-failed", "build-machine.put", "build-machine.get", "build-machine.get",
-		"build-machine.get-failed", "build-machine.discard",
+		"build-machine.get-failed", "build-machine.discard", "build-machine.discard-end",
 	}, verbs)
 }
 
@@ -317,6 +368,14 @@ func TestAProgramNobodyWaitsForStandsInTheTrail(t *testing.T) {
 	t.Parallel()
 	s, _ := onGround(t)
 	operator, viewer := s.As(role.Operator), s.As(role.Viewer)
+	_, err := operator.CreateBuildMachine(t.Context(), "north-quay",
+		client.NewBuildMachine{Name: "bm-new", BaseDisk: "x.qcow2", MachineClass: "standard"})
+	require.NoError(t, err)
+	s.Until("bm-new to run", func() bool {
+		m, err := viewer.BuildMachine(t.Context(), "north-quay", "bm-new")
+		require.NoError(t, err)
+		return m.State == machine.Running
+	})
 	told := func(verb string) func() bool {
 		return func() bool {
 			entries, err := viewer.Trail(t.Context(), client.TrailQuery{Verb: verb}, 10)
@@ -341,12 +400,13 @@ func TestAProgramNobodyWaitsForStandsInTheTrail(t *testing.T) {
 	require.Contains(t, entries[0].Reason, "nobody waited for the end of /bin/sleep, which may still run")
 }
 
-func TestPracticeSitesMakeNoBuildMachines(t *testing.T) {
+func TestWhatASiteHasOfItselfIsNobodysMachine(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
 	_, err := s.As(role.Operator).StartBuildMachine(t.Context(), "north-quay", "bm-counter")
-	require.ErrorContains(t, err, "site north-quay is on platform practice")
+	require.ErrorContains(t, err, `build machine "bm-counter" at north-quay: not found`)
 	site, err := s.As(role.Operator).Site(t.Context(), "north-quay")
 	require.NoError(t, err)
 	require.Empty(t, site.Hypervisors)
+	require.True(t, site.BuildMachines[0].Own)
 }

@@ -74,6 +74,7 @@ build-machines:
 
 // Estate has one image with a pilot and two production pools, and one of another class.
 const Estate = `
+workshop: {currency: EUR, rates: {standard: "36"}}
 sites:
   - {name: north-quay, platform: practice, address: WORLD, starts-per-minute: 600, clones-per-copy: 4}
   - {name: south-quay, platform: practice, address: WORLD, starts-per-minute: 600, clones-per-copy: 4}

@@ -90,7 +90,8 @@ func (s *Site) buildMachine(ctx context.Context, name string) (b built, err erro
 	return built{f.machine, f.hypervisor}, nil
 }
 
-// Create is platform.Builder's.
+// Create makes a build machine that is off. One that is there with the same
+// specification is created.
 func (s *Site) Create(ctx context.Context, spec platform.BuildSpec) error {
 	return explain(s.createBuild(ctx, spec))
 }
@@ -219,7 +220,7 @@ func (s *Site) onBuild(ctx context.Context, name string) (built, error) {
 	return b, err
 }
 
-// PowerOnBuild is platform.Builder's.
+// PowerOnBuild starts a build machine; one that runs is started.
 func (s *Site) PowerOnBuild(ctx context.Context, name string) error {
 	b, err := s.onBuild(ctx, name)
 	if err != nil || b.active() {
@@ -234,7 +235,7 @@ func (s *Site) PowerOnBuild(ctx context.Context, name string) error {
 	}))
 }
 
-// PowerOffBuild is platform.Builder's.
+// PowerOffBuild shuts a build machine down in order, and returns when it is off.
 func (s *Site) PowerOffBuild(ctx context.Context, name string) error {
 	b, err := s.onBuild(ctx, name)
 	if err != nil {
@@ -243,7 +244,7 @@ func (s *Site) PowerOffBuild(ctx context.Context, name string) error {
 	return explain(b.guest().shutdown(ctx, s.limits.shutdown))
 }
 
-// Discard is platform.Builder's.
+// Discard deletes a build machine with its disk. One that is not there is discarded.
 func (s *Site) Discard(ctx context.Context, name string) error {
 	f, there, err := s.find(ctx, name)
 	if err != nil || !there {

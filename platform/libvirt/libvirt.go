@@ -145,8 +145,10 @@ func (s *Site) repertoire() platform.Repertoire {
 	platform.Perform(r, platform.DeleteDisk, nil, deletes)
 	platform.Perform(r, platform.RebuildHost, s.checkRebuild, s.rebuild)
 	platform.Perform(r, platform.MakeMachine, nil, s.makeMachine)
+	platform.Perform(r, platform.StartMachine, s.checkUnsealed, s.startMachine)
+	platform.Perform(r, platform.StopMachine, s.checkUnsealed, s.stopMachine)
 	platform.Perform(r, platform.DoStep, s.checkStep, s.doStep)
-	platform.Perform(r, platform.InspectMachine, s.checkInspection, s.inspectMachine)
+	platform.Perform(r, platform.InspectMachine, s.checkUnsealed, s.inspectMachine)
 	platform.Perform(r, platform.SealMachine, s.checkSealing, s.sealMachine)
 	platform.Perform(r, platform.DiscardMachine, nil, s.discardMachine)
 	return r
@@ -167,10 +169,10 @@ func (s *Site) checkCapture(ctx context.Context, c platform.Capture) error {
 }
 
 func (s *Site) checkStep(ctx context.Context, o platform.StepOrder) error {
-	return s.checkInspection(ctx, platform.Named{Name: o.BuildMachine})
+	return s.checkUnsealed(ctx, platform.Named{Name: o.BuildMachine})
 }
 
-func (s *Site) checkInspection(ctx context.Context, n platform.Named) error {
+func (s *Site) checkUnsealed(ctx context.Context, n platform.Named) error {
 	b, err := s.buildMachine(ctx, n.Name)
 	if err == nil && len(b.tag.Sealed) > 0 {
 		return sealedAlready(b.machine)

@@ -67,6 +67,24 @@ func (s *Site) makeMachine(ctx context.Context, _ string, spec platform.BuildSpe
 	return done, err
 }
 
+// startMachine starts a build machine.
+func (s *Site) startMachine(ctx context.Context, _ string, n platform.Named, report func(int)) (platform.Nothing,
+	error,
+) {
+	var done platform.Nothing
+	if err := s.PowerOnBuild(ctx, n.Name); err != nil {
+		return done, err
+	}
+	report(40)
+	_, err := s.running(ctx, n.Name)
+	return done, err
+}
+
+// stopMachine shuts a build machine down.
+func (s *Site) stopMachine(ctx context.Context, _ string, n platform.Named, _ func(int)) (platform.Nothing, error) {
+	return platform.Nothing{}, s.PowerOffBuild(ctx, n.Name)
+}
+
 // discardMachine deletes a build machine with its disk.
 func (s *Site) discardMachine(ctx context.Context, _ string, n platform.Named, _ func(int)) (platform.Nothing, error) {
 	return platform.Nothing{}, s.Discard(ctx, n.Name)

@@ -1,6 +1,7 @@
 import { screen, within } from "@testing-library/react";
 import { describe, expect, it } from "vitest";
 import { Refused, service, show } from "../testing";
+import { BuildMachinesPage } from "./build-machines";
 import { BuildsPage } from "./builds";
 import { HostsPage } from "./hosts";
 import { ImagesPage } from "./images";
@@ -15,6 +16,12 @@ const list = (...items: unknown[]) => ({ items, next: "" });
 const pages = [
   { what: "images", page: <ImagesPage />, path: "images", says: /There is no image yet/ },
   { what: "builds", page: <BuildsPage />, path: "builds", says: /Nothing was built yet/ },
+  {
+    what: "build machines",
+    page: <BuildMachinesPage />,
+    path: "build-machines",
+    says: /No build machine is there/,
+  },
   { what: "pools", page: <PoolsPage />, path: "pools", says: /There is no pool yet/ },
   { what: "hosts", page: <HostsPage />, path: "hosts", says: /No host is like that/ },
   { what: "rollovers", page: <RolloversPage />, path: "rollovers", says: /no rollover/i },

@@ -1,11 +1,11 @@
-import { Field, HStack, Input, NativeSelect, Progress, Table, Text } from "@chakra-ui/react";
+import { Progress, Table, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
 import { useParams } from "react-router";
-import { api, type BuildMachine, call, type Hypervisor, type Site } from "../api";
+import { api, call, type Hypervisor } from "../api";
 import { count, size, time } from "../format";
+import { MakeBuildMachine } from "../parts/make-build-machine";
 import { useSigned } from "../session";
-import { Act, Empty, Facts, FormDialog, List, Page, Panel, Problem, Shown, State } from "../ui";
+import { Empty, Facts, List, Page, Panel, Problem, Shown, State, To } from "../ui";
 
 export function SitePage() {
   const name = useParams().site ?? "";
@@ -17,11 +17,7 @@ export function SitePage() {
   });
   const machines = site.data?.hypervisors ?? [];
   return (
-    <Page
-      title={name}
-      lead={site.data?.title}
-      actions={machines.length > 0 && may("operator") && <CreateBuildMachine site={name} />}
-    >
+    <Page title={name} lead={site.data?.title} actions={may("operator") && <MakeBuildMachine site={name} />}>
       <Shown query={site}>
         {(s) => (
           <>
@@ -51,10 +47,7 @@ export function SitePage() {
               {s.build_machines.length === 0 ? (
                 <Empty>No build machine is here.</Empty>
               ) : (
-                <List
-                  label="Build machines"
-                  head={["Machine", "Class", "State", "Made from", "Display", "Acts"]}
-                >
+                <List label="Build machines" head={["Machine", "Class", "State", "Made from", "Display"]}>
                   {s.build_machines.map((m) => (
                     <Table.Row key={m.name}>
                       <Table.Cell fontWeight="500">{m.name}</Table.Cell>
@@ -71,13 +64,13 @@ export function SitePage() {
                         )}
                       </Table.Cell>
                       <Table.Cell>{m.display}</Table.Cell>
-                      <Table.Cell textAlign="end">
-                        {machines.length > 0 && may("operator") && <BuildMachineActs site={s} machine={m} />}
-                      </Table.Cell>
                     </Table.Row>
                   ))}
                 </List>
               )}
+              <Text mt="2">
+                <To to="/build-machines">What they are for and have cost</To>
+              </Text>
             </Panel>
           </>
         )}
@@ -169,109 +162,5 @@ function Hypervisors({ of: nodes }: { of: Hypervisor[] }) {
         ))}
       </List>
     </Panel>
-  );
-}
-
-function BuildMachineActs({ site, machine: m }: { site: Site; machine: BuildMachine }) {
-  const at = { params: { path: { site: site.name, machine: m.name } } };
-  if (m.state === "capturing") return null;
-  return (
-    <HStack justify="end">
-      {m.state === "off" ? (
-        <Act
-          label="Start"
-          title={`Start ${m.name}`}
-          done={`${m.name} is starting.`}
-          run={() => call(api.POST("/api/v1/sites/{site}/build-machines/{machine}/start", at))}
-        >
-          It runs until it is stopped or captured.
-        </Act>
-      ) : (
-        <Act
-          label="Stop"
-          title={`Stop ${m.name}`}
-          done={`${m.name} is off.`}
-          run={() => call(api.POST("/api/v1/sites/{site}/build-machines/{machine}/stop", at))}
-        >
-          It is asked to shut down, which takes a moment.
-        </Act>
-      )}
-      <Act
-        label="Discard"
-        title={`Discard ${m.name}`}
-        danger
-        done={`${m.name} is discarded.`}
-        run={() => call(api.DELETE("/api/v1/sites/{site}/build-machines/{machine}", at))}
-      >
-        All that was done on it and not captured is lost.
-      </Act>
-    </HStack>
-  );
-}
-
-function CreateBuildMachine({ site }: { site: string }) {
-  const [name, setName] = useState("");
-  const [from, setFrom] = useState(""); // "image number", or "" for a base disk
-  const [disk, setDisk] = useState("");
-  const [machineClass, setMachineClass] = useState("");
-  const images = useQuery({ queryKey: ["images"], queryFn: () => call(api.GET("/api/v1/images")) });
-  const versions = (images.data?.items ?? []).flatMap((i) => {
-    const named = i.tracks.map((t) => t.version).filter((v) => v);
-    return [...new Set(named)].map((v) => `${i.name} ${v}`);
-  });
-  const [image, version] = from.split(" ");
-  return (
-    <FormDialog
-      label="Make a build machine"
-      button={{ size: "sm", variant: "solid", colorPalette: "deep" }}
-      title={`Make a build machine at ${site}`}
-      done={`${name} was made. It is off.`}
-      submit={() =>
-        call(
-          api.POST("/api/v1/sites/{site}/build-machines", {
-            params: { path: { site } },
-            body: from
-              ? { name, image, version }
-              : { name, base_disk: disk.trim(), machine_class: machineClass.trim() },
-          }),
-        )
-      }
-    >
-      <Field.Root required>
-        <Field.Label>Name</Field.Label>
-        <Input value={name} onChange={(e) => setName(e.target.value)} placeholder="bm-december" />
-      </Field.Root>
-      <Field.Root>
-        <Field.Label>Made from</Field.Label>
-        <NativeSelect.Root>
-          <NativeSelect.Field value={from} onChange={(e) => setFrom(e.target.value)}>
-            <option value="">a base disk</option>
-            {versions.map((v) => (
-              <option key={v} value={v}>
-                {v}
-              </option>
-            ))}
-          </NativeSelect.Field>
-          <NativeSelect.Indicator />
-        </NativeSelect.Root>
-      </Field.Root>
-      {!from && (
-        <>
-          <Field.Root required>
-            <Field.Label>Base disk</Field.Label>
-            <Input value={disk} onChange={(e) => setDisk(e.target.value)} placeholder="debian.qcow2" />
-            <Field.HelperText>Name of a disk in the site's storage</Field.HelperText>
-          </Field.Root>
-          <Field.Root required>
-            <Field.Label>Machine class</Field.Label>
-            <Input
-              value={machineClass}
-              onChange={(e) => setMachineClass(e.target.value)}
-              placeholder="standard"
-            />
-          </Field.Root>
-        </>
-      )}
-    </FormDialog>
   );
 }

@@ -9,6 +9,7 @@ const kinds: Record<Matter["kind"], string> = {
   site: "site",
   rollover: "rollover",
   build: "build",
+  machine: "build machine",
   faulty: "hosts",
   drained: "hosts",
   trial: "trial",

@@ -19,6 +19,7 @@ type interior struct {
 	Files    map[string]string  `json:"files"` // what was put, by path
 	Restart  string             `json:"restart,omitempty"`
 	Stamp    string             `json:"stamp,omitempty"` // with which it was sealed
+	Off      bool               `json:"off,omitempty"`
 }
 
 // Package is one that a scenario's package manager has.
@@ -40,6 +41,8 @@ const UsualStep = 20 * time.Second
 
 func init() {
 	playing(platform.MakeMachine, act.beginMachine, act.endMachine)
+	playing(platform.StartMachine, act.beginStart, act.endStart)
+	playing(platform.StopMachine, act.beginStop, act.endStop)
 	playing(platform.DoStep, act.beginStep, act.endStep)
 	playing(platform.InspectMachine, act.beginInspection, act.endInspection)
 	playing(platform.SealMachine, act.beginSealing, act.endSealing)
@@ -73,8 +76,43 @@ func (a act) endMachine(s platform.BuildSpec) (platform.Nothing, error) {
 	return platform.Nothing{}, nil
 }
 
+func (a act) beginStart(n platform.Named) (time.Duration, error) {
+	_, err := a.unsealed(n.Name)
+	return a.at.Spec.Knobs.Boot, err
+}
+
+func (a act) endStart(n platform.Named) (platform.Nothing, error) {
+	b, err := a.unsealed(n.Name)
+	if err == nil {
+		b.Built.Off = false
+	}
+	return platform.Nothing{}, err
+}
+
+func (a act) beginStop(n platform.Named) (time.Duration, error) {
+	_, err := a.unsealed(n.Name)
+	return a.at.Spec.Knobs.Boot, err
+}
+
+func (a act) endStop(n platform.Named) (platform.Nothing, error) {
+	b, err := a.unsealed(n.Name)
+	if err == nil {
+		b.Built.Off = true
+	}
+	return platform.Nothing{}, err
+}
+
 // running returns the build machine if things can be done on it.
 func (a act) running(name string) (*buildMachine, error) {
+	b, err := a.unsealed(name)
+	if err == nil && b.Built.Off {
+		return nil, refuse("build machine %s is off: start it first", name)
+	}
+	return b, err
+}
+
+// unsealed returns the build machine if it was made here and is not sealed.
+func (a act) unsealed(name string) (*buildMachine, error) {
 	b := a.buildMachine(a.Site, name)
 	switch {
 	case b == nil:

@@ -284,7 +284,8 @@ func (w *World) buildMachines(siteName string) []platform.BuildMachine {
 			Name: b.Name, MachineClass: b.MachineClass, Base: b.Base, State: platform.MachineRunning,
 			Changes: b.changes(),
 		}
-		if b.Built != nil && b.Built.Stamp != "" {
+		m.Own = b.Built == nil
+		if b.Built != nil && (b.Built.Stamp != "" || b.Built.Off) {
 			m.State = platform.MachineOff
 		}
 		if b.Busy {

@@ -1,0 +1,109 @@
+import { Field, Input, NativeSelect } from "@chakra-ui/react";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, call } from "../api";
+import { FormDialog } from "../ui";
+
+/** Makes a build machine at a site, or at one that is chosen. */
+export function MakeBuildMachine({ site: here }: { site?: string }) {
+  const [chosen, setSite] = useState("");
+  const [name, setName] = useState("");
+  const [purpose, setPurpose] = useState("");
+  const [from, setFrom] = useState(""); // "image number", or "" for a base disk
+  const [disk, setDisk] = useState("");
+  const [machineClass, setMachineClass] = useState("");
+  const images = useQuery({ queryKey: ["images"], queryFn: () => call(api.GET("/api/v1/images")) });
+  const versions = (images.data?.items ?? []).flatMap((i) => {
+    const named = i.tracks.map((t) => t.version).filter((v) => v);
+    return [...new Set(named)].map((v) => `${i.name} ${v}`);
+  });
+  const [image, version] = from.split(" ");
+  const sites = useQuery({
+    queryKey: ["sites"],
+    queryFn: () => call(api.GET("/api/v1/sites")),
+    enabled: !here,
+  });
+  const site = here ?? (chosen || (sites.data?.items[0]?.name ?? ""));
+  const queries = useQueryClient();
+  return (
+    <FormDialog
+      label="Make a build machine"
+      button={{ size: "sm", variant: "solid", colorPalette: "deep" }}
+      title={here ? `Make a build machine at ${here}` : "Make a build machine"}
+      done={`${name} is being made.`}
+      submit={async () => {
+        await call(
+          api.POST("/api/v1/sites/{site}/build-machines", {
+            params: { path: { site } },
+            body: {
+              name,
+              purpose: purpose.trim(),
+              ...(from ? { image, version } : { base_disk: disk.trim(), machine_class: machineClass.trim() }),
+            },
+          }),
+        );
+        await queries.invalidateQueries({ queryKey: ["build-machines"] });
+      }}
+    >
+      {!here && (
+        <Field.Root>
+          <Field.Label>Site</Field.Label>
+          <NativeSelect.Root>
+            <NativeSelect.Field value={site} onChange={(e) => setSite(e.target.value)}>
+              {(sites.data?.items ?? []).map((s) => (
+                <option key={s.name} value={s.name}>
+                  {s.name}
+                </option>
+              ))}
+            </NativeSelect.Field>
+            <NativeSelect.Indicator />
+          </NativeSelect.Root>
+        </Field.Root>
+      )}
+      <Field.Root required>
+        <Field.Label>Name</Field.Label>
+        <Input value={name} onChange={(e) => setName(e.target.value)} placeholder="bm-december" />
+      </Field.Root>
+      <Field.Root>
+        <Field.Label>For</Field.Label>
+        <Input
+          value={purpose}
+          onChange={(e) => setPurpose(e.target.value)}
+          maxLength={200}
+          placeholder="to try the new printer"
+        />
+      </Field.Root>
+      <Field.Root>
+        <Field.Label>Made from</Field.Label>
+        <NativeSelect.Root>
+          <NativeSelect.Field value={from} onChange={(e) => setFrom(e.target.value)}>
+            <option value="">a base disk</option>
+            {versions.map((v) => (
+              <option key={v} value={v}>
+                {v}
+              </option>
+            ))}
+          </NativeSelect.Field>
+          <NativeSelect.Indicator />
+        </NativeSelect.Root>
+      </Field.Root>
+      {!from && (
+        <>
+          <Field.Root required>
+            <Field.Label>Base disk</Field.Label>
+            <Input value={disk} onChange={(e) => setDisk(e.target.value)} placeholder="debian.qcow2" />
+            <Field.HelperText>Name of a disk in the site's storage</Field.HelperText>
+          </Field.Root>
+          <Field.Root required>
+            <Field.Label>Machine class</Field.Label>
+            <Input
+              value={machineClass}
+              onChange={(e) => setMachineClass(e.target.value)}
+              placeholder="standard"
+            />
+          </Field.Root>
+        </>
+      )}
+    </FormDialog>
+  );
+}
