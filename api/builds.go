@@ -286,9 +286,9 @@ func (s *Server) machinesOut(ctx context.Context, f store.MachineFilter) ([]clie
 	return each(rows, func(r store.MachineRow) client.BuildMachine {
 		ran := r.Ran(now)
 		m := client.BuildMachine{
-			ID: r.ID, Site: r.Site, Name: r.Name, State: r.State, Why: r.Why, Base: r.Base, MachineClass: r.MachineClass,
-			Purpose: r.Purpose, Owner: r.Owner, AskedAt: r.AskedAt, StartedAt: r.StartedAt,
-			RanSeconds: int64(ran / time.Second), Notices: r.Notices, GoneAt: r.GoneAt,
+			ID: r.ID, Site: r.Site, Name: r.Name, State: r.State, Why: r.Why, Base: r.Base,
+			MachineClass: r.MachineClass, Purpose: r.Purpose, Owner: r.Owner, AskedAt: r.AskedAt,
+			StartedAt: r.StartedAt, RanSeconds: int64(ran / time.Second), Notices: r.Notices, GoneAt: r.GoneAt,
 		}
 		if r.BuildID != nil {
 			m.Build = *r.BuildID

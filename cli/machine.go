@@ -198,7 +198,9 @@ func (a *app) listBuildMachines() *cobra.Command {
 				column[client.BuildMachine]{"Machine", func(m client.BuildMachine) string { return m.Name }},
 				column[client.BuildMachine]{"Site", func(m client.BuildMachine) string { return m.Site }},
 				column[client.BuildMachine]{"State", func(m client.BuildMachine) string { return coloured(m.State) }},
-				column[client.BuildMachine]{"For", func(m client.BuildMachine) string { return cmp.Or(m.Purpose, "-") }},
+				column[client.BuildMachine]{"For", func(m client.BuildMachine) string {
+					return cmp.Or(m.Purpose, "-")
+				}},
 				column[client.BuildMachine]{"From", func(m client.BuildMachine) string { return m.Base }},
 				column[client.BuildMachine]{"Class", func(m client.BuildMachine) string { return m.MachineClass }},
 				column[client.BuildMachine]{"By", func(m client.BuildMachine) string { return cmp.Or(m.Owner, "-") }},

@@ -298,7 +298,8 @@ func (r *realStory) host(n int) string { return fmt.Sprintf("do-%03d", n) }
 
 func (r *realStory) secondVersion() error {
 	r.say("Next month: Jonas has the second version made by a build sheet, from the version in use.")
-	if _, err := r.done("jonas", words("build-machine discard "+dock+" "+builder+" --yes"), "is discarded"); err != nil {
+	if _, err := r.done("jonas", words("build-machine discard "+dock+" "+builder+" --yes"),
+		"is discarded"); err != nil {
 		return err
 	}
 	file, err := r.sheet("2.0")

@@ -15,7 +15,8 @@ func TestAWorkshopSaysWhatBuildMachinesCost(t *testing.T) {
 		"  left: 1h\n"))
 	require.NoError(t, err)
 	require.Equal(t, &Workshop{
-		Currency: "EUR", Rates: map[string]machine.Rate{"standard": "0.12", "graphics": "1"}, Longest: "12h", Left: "1h",
+		Currency: "EUR", Rates: map[string]machine.Rate{"standard": "0.12", "graphics": "1"}, Longest: "12h",
+		Left: "1h",
 	}, f.Workshop)
 	require.Equal(t, machine.Policy{Longest: 12 * time.Hour, Left: time.Hour}, f.Workshop.Policy())
 	require.Equal(t, machine.Policy{Longest: 12 * time.Hour, Left: 8 * 24 * time.Hour}, UsualWorkshop.Policy())

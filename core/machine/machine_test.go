@@ -104,9 +104,15 @@ func TestCost(t *testing.T) {
 		ran  time.Duration
 		want string
 	}{
-		{"0.12", time.Hour, "0.12"}, {"0.12", 90 * time.Minute, "0.18"}, {"0.12", 0, "0.00"},
-		{"1", 18 * time.Second, "0.01"}, {"1", 17 * time.Second, "0.00"}, {"0.1", 3 * time.Minute, "0.01"},
-		{"999999.9999", 1000 * time.Hour, "999999999.90"}, {"", time.Hour, ""}, {"2.5", 1500 * time.Millisecond, "0.00"},
+		{"0.12", time.Hour, "0.12"},
+		{"0.12", 90 * time.Minute, "0.18"},
+		{"0.12", 0, "0.00"},
+		{"1", 18 * time.Second, "0.01"},
+		{"1", 17 * time.Second, "0.00"},
+		{"0.1", 3 * time.Minute, "0.01"},
+		{"999999.9999", 1000 * time.Hour, "999999999.90"},
+		{"", time.Hour, ""},
+		{"2.5", 1500 * time.Millisecond, "0.00"},
 	} {
 		require.Equal(t, c.want, c.rate.Cost(c.ran), "%s for %s", c.rate, c.ran)
 	}

@@ -105,14 +105,19 @@ func TestABuildMachineIsMadeFromWhatIsThere(t *testing.T) {
 	require.NotNil(t, m.BaseID)
 	require.Equal(t, "standard", m.MachineClass)
 	require.NoError(t, p.Store.DB.Exec("update copies set state = 'failed' where version_id = 2").Error)
+	standard := func(name string) builds.MachineRequest {
+		return builds.MachineRequest{Name: name, BaseDisk: "x.qcow2", MachineClass: "standard"}
+	}
 	for name, r := range map[string]builds.MachineRequest{
 		"has no copy at north-quay: deliver it there first": {Image: "desk", Version: p.Numbers[1]},
-		"is for machines of class standard":                 {Image: "desk", Version: p.Numbers[0], MachineClass: "graphics"},
-		"co-001 is the name of a host":                      {Name: "co-001", BaseDisk: "x.qcow2", MachineClass: "standard"},
-		"build-7 is the name of a build's machine":          {Name: "build-7", BaseDisk: "x.qcow2", MachineClass: "standard"},
-		"there is a build machine bm-new at that site":      {Name: "bm-new", BaseDisk: "x.qcow2", MachineClass: "standard"},
-		"needs a machine class":                             {BaseDisk: "x.qcow2"},
-		"what the build machine is made from":               {},
+		"is for machines of class standard": {
+			Image: "desk", Version: p.Numbers[0], MachineClass: "graphics",
+		},
+		"co-001 is the name of a host":                 standard("co-001"),
+		"build-7 is the name of a build's machine":     standard("build-7"),
+		"there is a build machine bm-new at that site": standard("bm-new"),
+		"needs a machine class":                        {BaseDisk: "x.qcow2"},
+		"what the build machine is made from":          {},
 	} {
 		r.Site = "north-quay"
 		if r.Name == "" {

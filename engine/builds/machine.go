@@ -106,8 +106,8 @@ func (bs *Builds) makeIn(tx *store.Tx, m *store.Machine, detail map[string]any) 
 		return err
 	}
 	if !added {
-		return engine.Conflictf("there is a build machine %s at that site already: take another name, or discard that one",
-			m.Name)
+		return engine.Conflictf("there is a build machine %s at that site already: take another name, or discard "+
+			"that one", m.Name)
 	}
 	if m.BuildID == nil {
 		detail["purpose"], detail["machine_class"] = m.Purpose, m.MachineClass
@@ -196,8 +196,8 @@ func ofNoBuild(m store.Machine) error {
 	if m.BuildID == nil {
 		return nil
 	}
-	return engine.Conflictf("build machine %s belongs to build %d, which looks after it: cancel that (pane build cancel "+
-		"%d)", m.Name, *m.BuildID, *m.BuildID)
+	return engine.Conflictf("build machine %s belongs to build %d, which looks after it: cancel that (pane build "+
+		"cancel %d)", m.Name, *m.BuildID, *m.BuildID)
 }
 
 // asked asks for a work on a machine that belongs to no build.

@@ -36,7 +36,10 @@ func New(address, name string) *Site {
 	}}
 }
 
-var _ platform.Platform = (*Site)(nil)
+var (
+	_ platform.Platform = (*Site)(nil)
+	_ platform.Builder  = (*Site)(nil)
+)
 
 // Start begins the operation under the key.
 func (s *Site) Start(ctx context.Context, key string, op platform.Operation) error {
@@ -53,6 +56,32 @@ func (s *Site) Ask(ctx context.Context, key string) (p platform.Progress, err er
 func (s *Site) BuildMachines(ctx context.Context) (list []platform.BuildMachine, err error) {
 	err = s.call(ctx, http.MethodGet, "/sites/"+url.PathEscape(s.name)+"/build-machines", nil, &list)
 	return list, err
+}
+
+func (s *Site) buildMachine(name, what string) string {
+	return "/sites/" + url.PathEscape(s.name) + "/build-machines/" + url.PathEscape(name) + what
+}
+
+// Exec is platform.Builder's: what a program does is played by the scenario's scripts.
+func (s *Site) Exec(ctx context.Context, name string, c platform.Command) (o platform.Outcome, err error) {
+	err = s.call(ctx, http.MethodPost, s.buildMachine(name, "/exec"), c, &o)
+	return o, err
+}
+
+// Put is platform.Builder's.
+func (s *Site) Put(ctx context.Context, name, path string, content io.Reader) error {
+	return s.send(ctx, http.MethodPut, s.buildMachine(name, "/file?path="+url.QueryEscape(path)), content, nil)
+}
+
+// Get is platform.Builder's.
+func (s *Site) Get(ctx context.Context, name, path string, into io.Writer) error {
+	var content []byte
+	err := s.call(ctx, http.MethodGet, s.buildMachine(name, "/file?path="+url.QueryEscape(path)), nil, &content)
+	if err != nil {
+		return err
+	}
+	_, err = into.Write(content)
+	return err
 }
 
 // Nodes returns none: what practice machines run on is not played.
@@ -91,7 +120,11 @@ func (s *Site) call(ctx context.Context, method, path string, body, into any) er
 		}
 		r = bytes.NewReader(b)
 	}
-	req, err := http.NewRequestWithContext(ctx, method, s.address+path, r)
+	return s.send(ctx, method, path, r, into)
+}
+
+func (s *Site) send(ctx context.Context, method, path string, body io.Reader, into any) error {
+	req, err := http.NewRequestWithContext(ctx, method, s.address+path, body)
 	if err != nil {
 		return err
 	}

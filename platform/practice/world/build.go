@@ -16,7 +16,7 @@ import (
 type interior struct {
 	Spec     platform.BuildSpec `json:"spec"`
 	Packages []string           `json:"packages"`
-	Files    map[string]string  `json:"files"` // what was put, by path
+	Files    map[string][]byte  `json:"files"` // what was put, by path
 	Restart  string             `json:"restart,omitempty"`
 	Stamp    string             `json:"stamp,omitempty"` // with which it was sealed
 	Off      bool               `json:"off,omitempty"`
@@ -70,7 +70,7 @@ func (a act) endMachine(s platform.BuildSpec) (platform.Nothing, error) {
 	if a.buildMachine(a.Site, s.Name) == nil {
 		a.state.BuildMachines = append(a.state.BuildMachines, &buildMachine{
 			BuildMachine: BuildMachine{Name: s.Name, Site: a.Site, MachineClass: s.MachineClass, Base: s.Base},
-			Built:        &interior{Spec: s, Files: map[string]string{}},
+			Built:        &interior{Spec: s, Files: map[string][]byte{}},
 		})
 	}
 	return platform.Nothing{}, nil
@@ -147,12 +147,70 @@ func (a act) script(s sheet.Step) *ScriptSpec {
 	if s.Script == nil {
 		return nil
 	}
-	for i, spec := range a.state.Scripts {
-		if strings.Contains(s.Script.Text, spec.Holds) {
-			return &a.state.Scripts[i]
+	return a.spec(s.Script.Text)
+}
+
+// spec returns what the scenario says of what is run, nil if nothing.
+func (w *World) spec(text string) *ScriptSpec {
+	for i, spec := range w.state.Scripts {
+		if strings.Contains(text, spec.Holds) {
+			return &w.state.Scripts[i]
 		}
 	}
 	return nil
+}
+
+// mostOfFile is how large a file of a build machine may be here, in bytes: the world is kept as a whole.
+const mostOfFile = 1 << 20
+
+// inside calls fn with what is in a build machine that runs.
+func (w *World) inside(siteName, name string, fn func(*interior) error) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	at, known := w.state.Sites[siteName]
+	if !known {
+		return errNoSite
+	}
+	b, err := act{w, &operation{Site: siteName}, "", at, w.now()}.running(name)
+	if err != nil {
+		return err
+	}
+	return fn(b.Built)
+}
+
+// exec plays a program that is run in a build machine, which takes no time.
+func (w *World) exec(siteName, name string, c platform.Command) (o platform.Outcome, err error) {
+	err = w.inside(siteName, name, func(*interior) error {
+		line := strings.Join(append([]string{c.Path}, c.Args...), " ")
+		o.Output = []byte("ran " + line + "\n")
+		if s := w.spec(line); s != nil {
+			o.ExitCode, o.Output = s.ExitCode, []byte(s.Output)
+		}
+		return nil
+	})
+	return o, err
+}
+
+func (w *World) putFile(siteName, name, file string, content []byte) error {
+	if len(content) > mostOfFile {
+		return refuse("a file of a practice machine has at most %d bytes, and this one has %d", mostOfFile,
+			len(content))
+	}
+	return w.inside(siteName, name, func(m *interior) error {
+		m.Files[file], w.dirty = content, true
+		return nil
+	})
+}
+
+func (w *World) getFile(siteName, name, file string) (content []byte, err error) {
+	err = w.inside(siteName, name, func(m *interior) error {
+		var there bool
+		if content, there = m.Files[file]; !there {
+			return refuse("there is no file %s on %s", file, name)
+		}
+		return nil
+	})
+	return content, err
 }
 
 func (a act) endStep(o platform.StepOrder) (done platform.StepDone, err error) {
@@ -173,7 +231,7 @@ func (a act) endStep(o platform.StepOrder) (done platform.StepDone, err error) {
 		last := spec.Output[max(0, len(spec.Output)-platform.StepOutput):]
 		return platform.StepDone{ExitCode: spec.ExitCode, Output: last}, nil
 	case s.Put != nil:
-		m.Files[s.Put.To] = s.Put.Text
+		m.Files[s.Put.To] = []byte(s.Put.Text)
 		return platform.StepDone{Output: fmt.Sprintf("wrote %d bytes to %s\n", len(s.Put.Text), s.Put.To)}, nil
 	case s.Install != nil:
 		return a.install(m, s.Install.Packages), nil
@@ -231,8 +289,8 @@ func (a act) endInspection(n platform.Named) (f seal.Facts, err error) {
 		return f, err
 	}
 	f.RestartPending = b.Built.Restart
-	for p, text := range b.Built.Files {
-		if what := seal.Secret(p, []byte(text)); what != "" {
+	for p, content := range b.Built.Files {
+		if what := seal.Secret(p, content); what != "" {
 			f.Secrets = append(f.Secrets, p+" ("+what+")")
 		}
 		if ok, _ := path.Match("/tmp/*", p); ok {

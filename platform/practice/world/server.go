@@ -3,6 +3,7 @@ package world
 import (
 	"encoding/json"
 	"errors"
+	"io"
 	"net/http"
 
 	"nimblepane/platform"
@@ -14,6 +15,8 @@ import (
 //	PUT      /sites/{site}/operations/{key}         begin an operation
 //	GET      /sites/{site}/operations/{key}         how it stands
 //	GET      /sites/{site}/build-machines
+//	POST     /sites/{site}/build-machines/{machine}/exec
+//	GET, PUT /sites/{site}/build-machines/{machine}/file?path=PATH
 //	GET, PUT /sites/{site}/knobs
 //
 // 404 is an unknown site or key, 422 a refusal with its reason as plain text,
@@ -49,6 +52,26 @@ func (w *World) Handler() http.Handler {
 	})
 	mux.HandleFunc("GET /sites/{site}/build-machines", func(rw http.ResponseWriter, r *http.Request) {
 		reply(rw, w.buildMachines(r.PathValue("site")), nil)
+	})
+	mux.HandleFunc("POST /sites/{site}/build-machines/{machine}/exec", func(rw http.ResponseWriter, r *http.Request) {
+		var c platform.Command
+		if read(rw, r, &c) {
+			o, err := w.exec(r.PathValue("site"), r.PathValue("machine"), c)
+			reply(rw, o, err)
+		}
+	})
+	mux.HandleFunc("GET /sites/{site}/build-machines/{machine}/file", func(rw http.ResponseWriter, r *http.Request) {
+		content, err := w.getFile(r.PathValue("site"), r.PathValue("machine"), r.URL.Query().Get("path"))
+		reply(rw, content, err)
+	})
+	mux.HandleFunc("PUT /sites/{site}/build-machines/{machine}/file", func(rw http.ResponseWriter, r *http.Request) {
+		content, err := io.ReadAll(http.MaxBytesReader(rw, r.Body, mostOfFile+1))
+		if err != nil {
+			http.Error(rw, "the file is too large for a practice machine", http.StatusUnprocessableEntity)
+			return
+		}
+		err = w.putFile(r.PathValue("site"), r.PathValue("machine"), r.URL.Query().Get("path"), content)
+		reply(rw, struct{}{}, err)
 	})
 	mux.HandleFunc("GET /sites/{site}/knobs", func(rw http.ResponseWriter, r *http.Request) {
 		k, err := w.Knobs(r.PathValue("site"))
