@@ -128,6 +128,9 @@ func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
 	} else if h, err = s.baseDisk(ctx, spec.BaseDisk); err != nil {
 		return err
 	}
+	if err := s.roomToCapture(ctx, h, below, k); err != nil {
+		return err
+	}
 	accelerator, err := h.probed(ctx, s)
 	if err != nil {
 		return err
@@ -143,6 +146,38 @@ func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
 		}, k, accelerator, hardDisk(own)))
 		return err
 	})
+}
+
+// roomToCapture returns a *Refusal if a hypervisor lacks the room for a machine
+// made on the disk and for a version made of that, so that it is said before the work.
+func (s *Site) roomToCapture(ctx context.Context, h *hypervisor, disk string, k class) error {
+	var base, free int64
+	err := h.connected(ctx, func(l *libvirt.Libvirt) error {
+		v, err := h.volume(l, disk)
+		if err != nil {
+			return err
+		}
+		d, err := describe(l, v)
+		if err != nil {
+			return err
+		}
+		p, err := h.pool(l)
+		if err != nil {
+			return err
+		}
+		_, _, _, available, err := l.StoragePoolGetInfo(p)
+		base, free = d.Allocation.Value, int64(available)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	// The machine's own disk, and then all of it once more in the version's.
+	if need := base + 2*k.room; need > free {
+		return refuse("%s has %s of storage left, and a machine made on %s, with a version made of it, may come to "+
+			"take %s", h.name, size(free), disk, size(need))
+	}
+	return nil
 }
 
 // baseDisk finds the hypervisor that has a base disk in its storage, and makes
@@ -177,6 +212,10 @@ func (s *Site) baseDisk(ctx context.Context, name string) (*hypervisor, error) {
 					if d.Target.Format.Type != "qcow2" {
 						return refuse("%s on %s is of format %s: convert it to qcow2 first (qemu-img convert -O qcow2)",
 							name, h.name, d.Target.Format.Type)
+					}
+					if d.Target.Encryption != nil {
+						return refuse("%s on %s is encrypted: a version could not be made of it; decrypt it first "+
+							"(qemu-img convert -O qcow2)", name, h.name)
 					}
 					if d.Backing != nil && d.Backing.Path != "" {
 						return refuse("%s on %s is made on another disk (%s): convert it to one of its own first "+

@@ -579,3 +579,36 @@ func TestTheLastMemoryIsGivenToOneOfTwo(t *testing.T) {
 	}
 	require.Equal(t, map[platform.State]int{platform.Succeeded: 1, platform.Failed: 2}, states)
 }
+
+func TestABaseDiskThatCouldNeverBeCapturedIsRefused(t *testing.T) {
+	t.Parallel()
+	hv := server(t)
+	s := small(t, hv)
+	emptyDisk(t, hv, "plain.qcow2", "8M")
+	locked := filepath.Join(t.TempDir(), "locked.qcow2")
+	out, err := exec.Command("qemu-img", "create", "-q", "--object", "secret,id=s,data=tide", "-f", "qcow2", "-o",
+		"encrypt.format=luks,encrypt.key-secret=s,encrypt.iter-time=10", locked, "64M").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.NoError(t, hv.Add(locked, "locked.qcow2"))
+	made := func(name, disk, class string) platform.Progress {
+		op := platform.MakeMachine.Of(platform.BuildSpec{
+			Name: name, MachineClass: class, BaseDisk: disk, Base: "disk " + disk,
+		})
+		require.NoError(t, s.Start(t.Context(), "make "+name, op))
+		return ended(t, s, "make "+name)
+	}
+	p := made("bm-1", "locked.qcow2", "standard")
+	require.Equal(t, platform.Failed, p.State)
+	require.Contains(t, p.Why, "locked.qcow2 on hv-1 is encrypted: a version could not be made of it")
+	require.Contains(t, made("bm-2", "none.qcow2", "standard").Why, "there is no base disk")
+	require.Contains(t, made("bm-3", "plain.qcow2", "unheard-of").Why, "does not say what machines of class")
+	nodes, err := s.Nodes(t.Context())
+	require.NoError(t, err)
+	k := s.classes["standard"]
+	k.room = nodes[0].StorageFree * 2 / 3
+	s.classes["standard"] = k
+	require.Contains(t, made("bm-4", "plain.qcow2", "standard").Why, "with a version made of it, may come to take")
+	list, err := s.BuildMachines(t.Context())
+	require.NoError(t, err)
+	require.Empty(t, list)
+}

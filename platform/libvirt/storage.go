@@ -49,6 +49,7 @@ type volumeXML struct {
 		Permissions *permsXML `xml:"permissions"`
 		Compat      string    `xml:"compat,omitempty"`
 		Timestamps  *timesXML `xml:"timestamps"`
+		Encryption  *struct{} `xml:"encryption"`
 	} `xml:"target"`
 	Backing *backingXML `xml:"backingStore"`
 }
