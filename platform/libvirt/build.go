@@ -320,6 +320,10 @@ func (s *Site) Exec(ctx context.Context, name string, c platform.Command) (platf
 		return platform.Outcome{}, explain(err)
 	}
 	o, err := g.exec(ctx, c)
+	var gone *lost
+	if errors.As(err, &gone) {
+		return o, refuse("%s", gone)
+	}
 	return o, explain(err)
 }
 

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	libvirt "github.com/digitalocean/go-libvirt"
@@ -86,6 +87,14 @@ func pause(ctx context.Context, d time.Duration) error {
 	}
 }
 
+// lost is the error of a program that was begun, and of which the machine knows
+// nothing any more: it went down meanwhile. Doing it again is for who asked for it.
+type lost struct{ machine, why string }
+
+func (l *lost) Error() string {
+	return fmt.Sprintf("%s went down while a program ran in it (%s)", l.machine, l.why)
+}
+
 // exec runs a program and waits for its end.
 func (g guest) exec(ctx context.Context, c platform.Command) (o platform.Outcome, err error) {
 	arguments := map[string]any{"path": c.Path, "arg": append([]string{}, c.Args...), "capture-output": true}
@@ -109,10 +118,13 @@ func (g guest) exec(ctx context.Context, c platform.Command) (o platform.Outcome
 			Out      []byte `json:"out-data"`
 			Err      []byte `json:"err-data"`
 		}
-		if err := g.call(ctx, "guest-exec-status", map[string]any{"pid": begun.PID}, &status); err != nil &&
-			!absent(err) {
+		err := g.call(ctx, "guest-exec-status", map[string]any{"pid": begun.PID}, &status)
+		switch {
+		case err != nil && !absent(err) && asAnswer(err) && strings.Contains(err.Error(), "guest-exec-status"):
+			return o, &lost{g.domain.Name, err.Error()}
+		case err != nil && !absent(err):
 			return o, err
-		} else if err == nil && status.Exited {
+		case err == nil && status.Exited:
 			if status.Signal != 0 {
 				status.ExitCode = 128 + status.Signal // as a shell says it
 			}

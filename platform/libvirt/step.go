@@ -190,6 +190,9 @@ func (s stepOn) run(ctx context.Context, step sheet.Step, limit time.Duration) (
 	}
 	for wait := 200 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
 		state, err := s.ask(ctx, "look")
+		if gone := (*lost)(nil); errors.As(err, &gone) {
+			continue // what has become of the step is seen when the machine is back
+		}
 		if err != nil {
 			return done, s.whether(ctx, err)
 		}
@@ -290,7 +293,7 @@ func (s *Site) restart(ctx context.Context, step stepOn, name string) (done plat
 		switch {
 		case err == nil && (state == "running" || state == "degraded"):
 			return platform.StepDone{Output: "the machine went down and came up\n"}, nil
-		case err != nil && !asAnswer(err):
+		case err != nil && !asAnswer(err) && !errors.As(err, new(*lost)):
 			return done, err
 		case err != nil:
 			// While it goes down and comes up there is nobody in it who answers. One that stayed down is started.
