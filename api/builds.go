@@ -138,7 +138,7 @@ func (s *Server) wholeBuild(ctx context.Context, id int64) (w client.WholeBuild,
 		}
 		w.Steps = append(w.Steps, out)
 	}
-	found, made := builds.Findings(works)
+	found, made := builds.Findings(r.Build, works)
 	w.Checked = made
 	for _, f := range found {
 		w.Findings = append(w.Findings, client.SealFinding(f))

@@ -13,6 +13,7 @@ import (
 	"nimblepane/core/estate"
 	"nimblepane/core/image"
 	"nimblepane/core/role"
+	"nimblepane/core/seal"
 	"nimblepane/engine/rollovers"
 	"nimblepane/engine/versions"
 	"nimblepane/store"
@@ -377,7 +378,8 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, versions ...s
 		o := client.Version{
 			Image: img.Name, Number: v.Number, State: v.State, Standing: standing(tracks, v),
 			Digest: v.Digest, SizeBytes: v.SizeBytes, SizeBefore: v.SizeBefore, Sealing: v.Sealing, Source: v.Source,
-			Notes: v.Notes, Tags: append([]string{}, v.Tags...), EndOfLife: v.EndOfLife, CapturedBy: v.CapturedBy,
+			Findings: each(v.Findings.V, func(f seal.Finding) client.SealFinding { return client.SealFinding(f) }),
+			Notes:    v.Notes, Tags: append([]string{}, v.Tags...), EndOfLife: v.EndOfLife, CapturedBy: v.CapturedBy,
 			CreatedAt: v.CreatedAt, SealedAt: v.SealedAt, Failure: v.Failure,
 			Barred: v.Barred, BarredBy: v.BarredBy, BarredAt: v.BarredAt,
 			Progress: progress[v.ID], Hosts: hosts[v.ID], Copies: []client.Copy{}, Revision: v.Revision,

@@ -106,7 +106,7 @@ func (a *app) showBuild() *cobra.Command {
 			}
 			var found []string
 			for _, f := range b.Findings {
-				found = append(found, fmt.Sprintf("%s %s: %s; %s", f.Check, f.Severity, f.Evidence, f.Remedy))
+				found = append(found, f.String())
 			}
 			if b.Checked && len(found) == 0 {
 				found = []string{"found nothing"}

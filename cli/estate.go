@@ -334,13 +334,17 @@ func (a *app) version() *cobra.Command {
 			if v.Barred != "" {
 				barred = fmt.Sprintf("by %s on %s: %s", v.BarredBy, day(v.BarredAt), v.Barred)
 			}
+			var found []string
+			for _, f := range v.Findings {
+				found = append(found, f.String())
+			}
 			a.facts(fact{"Version", v.Image + " " + v.Number}, fact{"State", coloured(versionState(v))},
 				fact{"Standing", strings.Join(v.Standing, ", ")}, fact{"Barred", barred},
 				fact{"Failure", v.Failure}, fact{"Hosts", fmt.Sprint(v.Hosts)}, fact{"Copies", copies(v)},
 				fact{"Source", v.Source}, fact{"Notes", v.Notes}, fact{"Tags", strings.Join(v.Tags, ", ")},
 				fact{"End of life", day(v.EndOfLife)}, fact{"Captured", when(&v.CreatedAt) + " by " + v.CapturedBy},
 				fact{"Sealed", when(v.SealedAt)}, fact{"Size", compacted(v)}, fact{"Digest", v.Digest},
-				fact{"Sealing", strings.Join(v.Sealing, "\n")})
+				fact{"Sealing", strings.Join(v.Sealing, "\n")}, fact{"Seal checks", strings.Join(found, "\n")})
 			return nil
 		}),
 	}, &cobra.Command{

@@ -83,7 +83,11 @@ var (
 			Image: "counter-desk", Number: "2026.11.3", State: image.Sealed, Standing: []string{"pilot"}, Progress: 100,
 			Digest: "sha256:" + strings.Repeat("ab", 32), SizeBytes: 25 << 30, SizeBefore: 40 << 30,
 			Sealing: []string{"removed host keys"},
-			Source:  "north-quay/bm-counter", Notes: "December fixes", Tags: []string{"winter"}, EndOfLife: &later,
+			Findings: []client.SealFinding{{
+				Check: seal.SecretsLeft, Severity: seal.Blocks, Evidence: "there are secrets in /etc/x (a private key)",
+				Remedy: "remove them", Waived: "it is the example of the manual",
+			}},
+			Source: "north-quay/bm-counter", Notes: "December fixes", Tags: []string{"winter"}, EndOfLife: &later,
 			CapturedBy: "jonas",
 			CreatedAt:  noon, SealedAt: &later, Hosts: 4, Revision: 2,
 			Copies: []client.Copy{

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -57,6 +58,15 @@ type SealFinding struct {
 	Severity seal.Severity `json:"severity"`
 	Evidence string        `json:"evidence"`
 	Remedy   string        `json:"remedy"`
+	Waived   string        `json:"waived,omitempty" doc:"Why it is passed over, if it is"`
+}
+
+// String says what was found in one line.
+func (f SealFinding) String() string {
+	if f.Waived != "" {
+		return fmt.Sprintf("%s waived: %s; passed over: %s", f.Check, f.Evidence, f.Waived)
+	}
+	return fmt.Sprintf("%s %s: %s; %s", f.Check, f.Severity, f.Evidence, f.Remedy)
 }
 
 // WholeBuild is a build with its steps.

@@ -57,29 +57,30 @@ func (c *Client) Moves(ctx context.Context, image string) ([]TrackMove, error) {
 
 // Version is one sealed state of an image, or the attempt at one.
 type Version struct {
-	Image      string      `json:"image"`
-	Number     string      `json:"number"`
-	State      image.State `json:"state"`
-	Standing   []string    `json:"standing" nullable:"false" doc:"The tracks that name it, fallback, or shelved"`
-	Progress   int         `json:"progress" doc:"Of the capture, in per cent"`
-	Digest     string      `json:"digest"`
-	SizeBytes  int64       `json:"size_bytes"`
-	SizeBefore int64       `json:"size_before_bytes,omitempty" doc:"What its disk took before it was compacted"`
-	Sealing    []string    `json:"sealing,omitempty" doc:"What was done to seal it"`
-	Source     string      `json:"source"`
-	Notes      string      `json:"notes"`
-	Tags       []string    `json:"tags" nullable:"false"`
-	EndOfLife  *time.Time  `json:"end_of_life,omitempty"`
-	CapturedBy string      `json:"captured_by"`
-	CreatedAt  time.Time   `json:"created_at"`
-	SealedAt   *time.Time  `json:"sealed_at,omitempty"`
-	Failure    string      `json:"failure"`
-	Barred     string      `json:"barred" doc:"Why it is barred, empty if it is not"`
-	BarredBy   string      `json:"barred_by"`
-	BarredAt   *time.Time  `json:"barred_at,omitempty"`
-	Hosts      int         `json:"hosts" doc:"Hosts that run it"`
-	Copies     []Copy      `json:"copies" nullable:"false"`
-	Revision   int         `json:"revision"`
+	Image      string        `json:"image"`
+	Number     string        `json:"number"`
+	State      image.State   `json:"state"`
+	Standing   []string      `json:"standing" nullable:"false" doc:"The tracks that name it, fallback, or shelved"`
+	Progress   int           `json:"progress" doc:"Of the capture, in per cent"`
+	Digest     string        `json:"digest"`
+	SizeBytes  int64         `json:"size_bytes"`
+	SizeBefore int64         `json:"size_before_bytes,omitempty" doc:"What its disk took before it was compacted"`
+	Sealing    []string      `json:"sealing,omitempty" doc:"What was done to seal it"`
+	Findings   []SealFinding `json:"findings,omitempty" doc:"Of the seal checks before it was sealed"`
+	Source     string        `json:"source"`
+	Notes      string        `json:"notes"`
+	Tags       []string      `json:"tags" nullable:"false"`
+	EndOfLife  *time.Time    `json:"end_of_life,omitempty"`
+	CapturedBy string        `json:"captured_by"`
+	CreatedAt  time.Time     `json:"created_at"`
+	SealedAt   *time.Time    `json:"sealed_at,omitempty"`
+	Failure    string        `json:"failure"`
+	Barred     string        `json:"barred" doc:"Why it is barred, empty if it is not"`
+	BarredBy   string        `json:"barred_by"`
+	BarredAt   *time.Time    `json:"barred_at,omitempty"`
+	Hosts      int           `json:"hosts" doc:"Hosts that run it"`
+	Copies     []Copy        `json:"copies" nullable:"false"`
+	Revision   int           `json:"revision"`
 }
 
 // Copy is a version's disk at a site.

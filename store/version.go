@@ -8,6 +8,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/image"
+	"nimblepane/core/seal"
 )
 
 // Image is a golden image with its clearance settings.
@@ -30,9 +31,10 @@ type Version struct {
 	State      image.State
 	Digest     string
 	SizeBytes  int64
-	SizeBefore int64   // of the disk before it was compacted, in bytes; 0 if not known
-	Sealing    Strings `gorm:"type:jsonb"` // what was done to seal it
-	Discards   bool    // the build machine is deleted after the capture
+	SizeBefore int64                // of the disk before it was compacted, in bytes; 0 if not known
+	Sealing    Strings              `gorm:"type:jsonb"` // what was done to seal it
+	Findings   JSON[[]seal.Finding] // of the seal checks before it was sealed, if they were made
+	Discards   bool                 // the build machine is deleted after the capture
 	Source     string
 	Notes      string
 	Tags       Strings `gorm:"type:jsonb"`

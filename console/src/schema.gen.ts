@@ -2120,6 +2120,8 @@ export interface components {
             evidence: string;
             remedy: string;
             severity: components["schemas"]["Severity"];
+            /** @description Why it is passed over, if it is */
+            waived?: string;
         };
         Session: {
             host: string;
@@ -2316,6 +2318,8 @@ export interface components {
             /** Format: date-time */
             end_of_life?: string;
             failure: string;
+            /** @description Of the seal checks before it was sealed */
+            findings?: components["schemas"]["SealFinding"][] | null;
             /**
              * Format: int64
              * @description Hosts that run it

@@ -33,12 +33,38 @@ const (
 // Severities are all of them.
 func Severities() []Severity { return []Severity{Blocks, Warns} }
 
+// The seal checks there are, by their identifiers.
+const (
+	RestartPending = "restart-pending"
+	PeopleSignedIn = "people-signed-in"
+	SecretsLeft    = "secrets-left"
+	UpdatesPending = "updates-pending"
+	Leftovers      = "leftovers"
+)
+
+// Checks are all of them.
+func Checks() []string {
+	return []string{RestartPending, PeopleSignedIn, SecretsLeft, UpdatesPending, Leftovers}
+}
+
 // Finding is what a seal check found.
 type Finding struct {
 	Check    string   `json:"check"` // its identifier, such as "restart-pending"
 	Severity Severity `json:"severity"`
 	Evidence string   `json:"evidence"`
-	Remedy   string   `json:"remedy"` // what to do about it
+	Remedy   string   `json:"remedy"`           // what to do about it
+	Waived   string   `json:"waived,omitempty"` // why it is passed over, if it is
+}
+
+// Blocking says whether the finding keeps the machine from being sealed.
+func (f Finding) Blocking() bool { return f.Severity == Blocks && f.Waived == "" }
+
+// Waive passes over what the checks found that are waived, for the reasons given.
+func Waive(found []Finding, reasons map[string]string) []Finding {
+	for i := range found {
+		found[i].Waived = reasons[found[i].Check]
+	}
+	return found
 }
 
 func (f Finding) String() string { return fmt.Sprintf("%s: %s (%s)", f.Check, f.Evidence, f.Remedy) }
@@ -46,25 +72,25 @@ func (f Finding) String() string { return fmt.Sprintf("%s: %s (%s)", f.Check, f.
 // Check makes all seal checks and returns what they found, what blocks first.
 func Check(f Facts) (found []Finding) {
 	add := func(check string, severity Severity, evidence, remedy string) {
-		found = append(found, Finding{check, severity, evidence, remedy})
+		found = append(found, Finding{Check: check, Severity: severity, Evidence: evidence, Remedy: remedy})
 	}
 	if f.RestartPending != "" {
-		add("restart-pending", Blocks, f.RestartPending+" waits for a restart", "add a restart as the last step")
+		add(RestartPending, Blocks, f.RestartPending+" waits for a restart", "add a restart as the last step")
 	}
 	if len(f.SignedIn) > 0 {
-		add("people-signed-in", Blocks, english.WordSeries(f.SignedIn, "and")+" "+
+		add(PeopleSignedIn, Blocks, english.WordSeries(f.SignedIn, "and")+" "+
 			english.PluralWord(len(f.SignedIn), "is", "are")+" signed in", "let them sign out")
 	}
 	if len(f.Secrets) > 0 {
-		add("secrets-left", Blocks, "there are secrets in "+strings.Join(f.Secrets, ", "),
+		add(SecretsLeft, Blocks, "there are secrets in "+strings.Join(f.Secrets, ", "),
 			"remove them: everybody on every host could read them")
 	}
 	if n := len(f.UpdatesPending); n > 0 {
-		add("updates-pending", Warns, english.Plural(n, "update", "")+" "+english.PluralWord(n, "waits", "wait")+": "+
+		add(UpdatesPending, Warns, english.Plural(n, "update", "")+" "+english.PluralWord(n, "waits", "wait")+": "+
 			strings.Join(f.UpdatesPending, ", "), "apply them, or have the next version do it")
 	}
 	if len(f.Leftovers) > 0 {
-		add("leftovers", Warns, "steps left "+strings.Join(f.Leftovers, ", "), "remove what no host needs")
+		add(Leftovers, Warns, "steps left "+strings.Join(f.Leftovers, ", "), "remove what no host needs")
 	}
 	return found
 }

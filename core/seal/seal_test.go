@@ -34,3 +34,25 @@ func TestEachCheckSaysWhatItFoundAndWhatToDo(t *testing.T) {
 	require.Contains(t, Check(Facts{SignedIn: []string{"Ida Strand"}})[0].Evidence, "Ida Strand is signed in")
 	require.Equal(t, []Severity{Blocks, Warns}, Severities())
 }
+
+func TestWhatIsWaivedDoesNotBlock(t *testing.T) {
+	t.Parallel()
+	all := Facts{
+		UpdatesPending: []string{"tzdata"}, RestartPending: "linux-image", SignedIn: []string{"Ida Strand"},
+		Secrets: []string{"/root/id"}, Leftovers: []string{"/tmp/x"},
+	}
+	var checks, blocking []string
+	for _, f := range Check(all) {
+		checks = append(checks, f.Check)
+	}
+	require.ElementsMatch(t, Checks(), checks)
+	for _, f := range Waive(Check(all), map[string]string{SecretsLeft: "it is public", Leftovers: "small"}) {
+		if f.Blocking() {
+			blocking = append(blocking, f.Check)
+		}
+		if f.Check == SecretsLeft {
+			require.Equal(t, "it is public", f.Waived)
+		}
+	}
+	require.Equal(t, []string{RestartPending, PeopleSignedIn}, blocking)
+}

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -28,6 +29,10 @@ func (s Sheet) Explain() []string {
 	}
 	end += ", and the machine is discarded."
 	lines = append(lines, end)
+	for _, check := range slices.Sorted(maps.Keys(s.Checks.Waive)) {
+		lines = append(lines, fmt.Sprintf("What the seal check %s finds is passed over: %s.", check,
+			strings.TrimSuffix(s.Checks.Waive[check], ".")))
+	}
 	switch {
 	case strings.HasPrefix(s.Version.EndOfLife, "in "):
 		lines = append(lines, "The version may be used until "+strings.TrimPrefix(s.Version.EndOfLife, "in ")+

@@ -17,8 +17,11 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"github.com/dustin/go-humanize/english"
 	"nimblepane/core/estate"
+
 	"nimblepane/core/image"
+	"nimblepane/core/seal"
 	"nimblepane/core/strict"
 )
 
@@ -28,6 +31,7 @@ type Sheet struct {
 	Base      Base    `yaml:"base" json:"base"`
 	Machine   Machine `yaml:"machine" json:"machine"`
 	Steps     []Step  `yaml:"steps" json:"steps"`
+	Checks    Checks  `yaml:"seal-checks" json:"seal_checks"`
 	Version   Version `yaml:"version" json:"version"`
 	TimeLimit Span    `yaml:"time-limit" json:"time_limit"` // of the whole; 4h if not given
 }
@@ -42,6 +46,11 @@ type Base struct {
 // Machine is what the build works on.
 type Machine struct {
 	Site string `yaml:"site" json:"site"`
+}
+
+// Checks is what becomes of the seal checks.
+type Checks struct {
+	Waive map[string]string `yaml:"waive" json:"waive,omitempty"` // why what they find is passed over, by check
 }
 
 // Version is what is made.
@@ -184,7 +193,20 @@ func (c *checker) sheet(s *Sheet) {
 			seen[s.Steps[i].Name] = c.places.Of(path + ".name").Line
 		}
 	}
+	c.checks(s.Checks)
 	c.version(s.Version)
+}
+
+func (c *checker) checks(checks Checks) {
+	for check, reason := range checks.Waive {
+		at := "seal-checks.waive." + check
+		if !slices.Contains(seal.Checks(), check) {
+			c.at(at, "there is no seal check %q: use %s", check, english.WordSeries(seal.Checks(), "or"))
+		}
+		if !oneLine(reason, 200) {
+			c.at(at, "%s: write why it is passed over, in one line of at most 200 characters", at)
+		}
+	}
 }
 
 func (c *checker) base(b Base) {

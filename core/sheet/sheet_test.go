@@ -41,6 +41,7 @@ steps:
   - {name: two, put: {to: /a/b, text: x}, on-failure: {do: again}}
   - {name: three, script: {text: "#!/bin/sh"}, on-failure: {do: go-on}, exit-codes: [0, 3]}
   - {name: four, remove: {packages: [a, b]}}
+seal-checks: {waive: {secrets-left: the key is public., leftovers: small ones}}
 version: {number: 2026.11.3, end-of-life: "2027-05-31", stage: true}
 `))
 	require.NoError(t, err)
@@ -65,6 +66,8 @@ version: {number: 2026.11.3, end-of-life: "2027-05-31", stage: true}
 			"If it fails, that is noted and the build goes on.",
 		"four: the packages a and b are removed",
 		"captured as version 2026.11.3, its copies are delivered, it is staged",
+		"What the seal check leftovers finds is passed over: small ones.\n" +
+			"What the seal check secrets-left finds is passed over: the key is public.",
 		"The version may be used until 2027-05-31.",
 	} {
 		require.Contains(t, explained, want)
@@ -148,6 +151,9 @@ func TestEachProblemSaysWhereItIsAndWhatWouldBeRight(t *testing.T) {
 		{"name: one", "name: " + strings.Repeat("x", 81), "has to be one line of at most 80 characters"},
 		{"name: one", "name: ' one'", "line 5, column 5: steps[0].name has to be one line"},
 		{"name: one\n    ", "", "line 5, column 5: the step has no name"},
+		{"version:", "seal-checks: {waive: {left-overs: x}}\nversion:", `line 7, column 23: there is no seal check "left-overs": use`},
+		{"version:", "seal-checks: {waive: {leftovers: ' '}}\nversion:", "seal-checks.waive.leftovers: write why"},
+		{"version:", "seal-checks: {waive: [leftovers]}\nversion:", "seal-checks.waive has to be names with values"},
 		{"notes: x", "end-of-life: soon", `version.end-of-life: "soon" is no date: write it as 2027-05-31`},
 		{"notes: x", "end-of-life: in 0 days", `"in 0 days" is no date`},
 		{"notes: x", "tags: [Monthly]", `version.tags: "Monthly": use small letters`},

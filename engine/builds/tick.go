@@ -83,7 +83,7 @@ func snapshot(db *gorm.DB, b store.Build) (s build.Snapshot, err error) {
 			s.Discards = append(s.Discards, task(w))
 		}
 	}
-	s.Check, s.Blocking = inspection(works)
+	s.Check, s.Blocking = inspection(b, works)
 	if b.VersionID != nil {
 		if err := captured(db, b, &s); err != nil {
 			return s, err
@@ -174,7 +174,7 @@ func stepFailure(step sheet.Step, done platform.StepDone) string {
 }
 
 // inspection is how the seal checks stand, and what they found that blocks.
-func inspection(works []store.Work) (t build.Task, blocking []string) {
+func inspection(b store.Build, works []store.Work) (t build.Task, blocking []string) {
 	w, ok := find(works, store.WorkInspectMachine)
 	if !ok {
 		return t, nil
@@ -183,9 +183,9 @@ func inspection(works []store.Work) (t build.Task, blocking []string) {
 	if t.State != build.Done {
 		return t, nil
 	}
-	found, _ := Findings(works)
+	found, _ := Findings(b, works)
 	for _, f := range found {
-		if f.Severity == seal.Blocks {
+		if f.Blocking() {
 			blocking = append(blocking, f.String())
 		}
 	}
@@ -193,7 +193,7 @@ func inspection(works []store.Work) (t build.Task, blocking []string) {
 }
 
 // Findings are what the seal checks of a build found, and whether they were made.
-func Findings(works []store.Work) (found []seal.Finding, made bool) {
+func Findings(b store.Build, works []store.Work) (found []seal.Finding, made bool) {
 	w, ok := find(works, store.WorkInspectMachine)
 	if !ok || w.State != store.WorkSucceeded {
 		return nil, false
@@ -205,7 +205,7 @@ func Findings(works []store.Work) (found []seal.Finding, made bool) {
 			Remedy: "see that its platform is of this version",
 		}}, true
 	}
-	return seal.Check(facts), true
+	return seal.Waive(seal.Check(facts), b.Plan.V.Checks.Waive), true
 }
 
 // carryOut carries out a decision about a build.
@@ -323,9 +323,14 @@ func (bs *Builds) capture(tx *store.Tx, b *store.Build, d *build.Decision) error
 	if err != nil {
 		return err
 	}
+	works, err := store.BuildWorks(tx.DB, b.ID)
+	if err != nil {
+		return err
+	}
+	found, _ := Findings(*b, works)
 	v, err := bs.versions.CaptureIn(tx, b.StartedBy, versions.CaptureRequest{
 		Image: img.Name, Site: site.Name, BuildMachine: b.Machine(), Number: b.Number, Notes: s.Version.Notes,
-		Tags: s.Version.Tags, EndOfLife: s.Version.EndOfLifeFrom(tx.Now),
+		Tags: s.Version.Tags, EndOfLife: s.Version.EndOfLifeFrom(tx.Now), Findings: found,
 	})
 	var refused *engine.Problem
 	if errors.As(err, &refused) {

@@ -12,6 +12,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/image"
+	"nimblepane/core/seal"
 	"nimblepane/engine"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -27,6 +28,7 @@ type CaptureRequest struct {
 	Tags         []string
 	EndOfLife    *time.Time
 	Discard      bool // the build machine, afterwards
+	Findings     []seal.Finding
 }
 
 // Capture begins to make a new version from a build machine.
@@ -104,7 +106,7 @@ func (vs *Versions) CaptureIn(tx *store.Tx, actor string, r CaptureRequest) (v s
 	v = store.Version{
 		ImageID: img.ID, Number: r.Number, State: image.Capturing, Source: source,
 		Notes: strings.TrimSpace(r.Notes), Tags: r.Tags, EndOfLife: r.EndOfLife, Discards: r.Discard,
-		CapturedBy: actor, CreatedAt: tx.Now, Revision: 1,
+		CapturedBy: actor, CreatedAt: tx.Now, Revision: 1, Findings: store.JSON[[]seal.Finding]{V: r.Findings},
 	}
 	if err := tx.Create(&v).Error; err != nil {
 		return v, err

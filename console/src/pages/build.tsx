@@ -62,11 +62,11 @@ export function BuildPage() {
                   {b.findings.map((f) => (
                     <Table.Row key={f.check}>
                       <Table.Cell>{f.check}</Table.Cell>
-                      <Table.Cell>{f.severity}</Table.Cell>
+                      <Table.Cell>{f.waived ? "is waived" : f.severity}</Table.Cell>
                       <Table.Cell>
                         <Words>{f.evidence}</Words>
                       </Table.Cell>
-                      <Table.Cell>{f.remedy}</Table.Cell>
+                      <Table.Cell>{f.waived ? `Passed over: ${f.waived}` : f.remedy}</Table.Cell>
                     </Table.Row>
                   ))}
                 </List>

@@ -45,6 +45,19 @@ export function VersionFacts({ version: v }: { version: Version }) {
             </Box>
           ),
         ],
+        [
+          "Seal checks",
+          v.findings && v.findings.length > 0 && (
+            <Box as="ul">
+              {v.findings.map((f) => (
+                <li key={f.check}>
+                  {f.check}: {f.evidence}
+                  {f.waived && `; passed over: ${f.waived}`}
+                </li>
+              ))}
+            </Box>
+          ),
+        ],
         ["Sealed", time(v.sealed_at)],
         [
           "Size",
