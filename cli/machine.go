@@ -220,7 +220,11 @@ func (a *app) listBuildMachines() *cobra.Command {
 
 // ran is for how long a machine has run altogether.
 func ran(m client.BuildMachine) string {
-	return estate.Span((time.Duration(m.RanSeconds) * time.Second).Truncate(time.Minute))
+	d := time.Duration(m.RanSeconds) * time.Second
+	if d > time.Minute {
+		d = d.Truncate(time.Minute)
+	}
+	return estate.Span(d)
 }
 
 func cost(m client.BuildMachine) string {
@@ -246,8 +250,10 @@ func (a *app) showBuildMachine(here func(context.Context, *client.Client, []stri
 				build = fmt.Sprint(m.Build)
 			}
 			if m.DiscardAt != nil {
-				end = fmt.Sprintf("on %s, unless somebody touches it; %s given", when(m.DiscardAt), many(m.Notices,
-					"notice"))
+				end = "on " + when(m.DiscardAt) + ", unless somebody touches it"
+				if m.Notices > 0 {
+					end += "; " + many(m.Notices, "notice") + " given"
+				}
 			}
 			a.facts(fact{"Machine", m.Name}, fact{"Site", m.Site}, fact{"State", coloured(m.State)}, fact{"Why", m.Why},
 				fact{"For", m.Purpose}, fact{"Build", build}, fact{"From", m.Base}, fact{"Class", m.MachineClass},
