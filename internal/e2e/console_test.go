@@ -33,7 +33,7 @@ func open(t *testing.T, url string) *browser {
 	t.Cleanup(cancel)
 	ctx, cancel := chromedp.NewContext(allocate)
 	t.Cleanup(cancel)
-	ctx, cancel = context.WithTimeout(ctx, 3*time.Minute)
+	ctx, cancel = context.WithTimeout(ctx, 5*time.Minute)
 	t.Cleanup(cancel)
 	b := &browser{t, ctx, url}
 	b.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url), chromedp.WaitVisible(`input[name=name]`))
@@ -138,6 +138,11 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 	_, err = s.As(role.Operator).Stage(t.Context(), "counter-desk", two, client.Staging{})
 	require.NoError(t, err)
 
+	_, err = s.As(role.Operator).CreateBuildMachine(t.Context(), "north-quay", client.NewBuildMachine{
+		Name: "bm-printer", BaseDisk: "vendor.qcow2", MachineClass: "standard", Purpose: "the new printer",
+	})
+	require.NoError(t, err)
+
 	b := open(t, s.URL)
 	check := func(page string) {
 		t.Helper()
@@ -160,7 +165,8 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 			"/pools/back-office?host=bo-001": "Drained by", "/sites": "bm-counter",
 			"/sites/north-quay": "hv-2 does not answer", "/hosts/bo-001": "made on /pool/desk.qcow2",
 			"/hosts?find=bo-": "bo-004", "/people": "Tell", "/images/counter-desk/versions/" + number: "version.seal",
-			"/estate": "Check it first", "/accounts": "Add an account", "/tokens": "Make a token",
+			"/estate":         "Check it first",
+			"/build-machines": "the new printer", "/accounts": "Add an account", "/tokens": "Make a token",
 		} {
 			b.visit(path)
 			b.sees(shows)

@@ -391,24 +391,44 @@ func (s *suite) inside(name string) {
 	if !ok {
 		return
 	}
+	// What is no refusal may pass: a machine that is busy does not always answer in time.
+	tried := func(act func() error) (err error) {
+		s.Helper()
+		var refusal *platform.Refusal
+		require.Eventually(s, func() bool {
+			err = act()
+			return err == nil || errors.As(err, &refusal)
+		}, s.Patience, 100*time.Millisecond, "%v", err)
+		return err
+	}
 	content := bytes.Repeat([]byte{0, 255, 10, 'x'}, 50_000)
-	require.NoError(s, b.Put(s.ctx, name, "/etc/fare desk/tables", bytes.NewReader(content)))
+	require.NoError(s, tried(func() error {
+		return b.Put(s.ctx, name, "/etc/fare desk/tables", bytes.NewReader(content))
+	}))
 	var got bytes.Buffer
-	require.NoError(s, b.Get(s.ctx, name, "/etc/fare desk/tables", &got))
+	require.NoError(s, tried(func() error {
+		got.Reset()
+		return b.Get(s.ctx, name, "/etc/fare desk/tables", &got)
+	}))
 	require.True(s, bytes.Equal(content, got.Bytes()))
-	o, err := b.Exec(s.ctx, name, platform.Command{Path: "/bin/echo", Args: []string{"tides"}})
-	require.NoError(s, err)
+	var o platform.Outcome
+	require.NoError(s, tried(func() (err error) {
+		o, err = b.Exec(s.ctx, name, platform.Command{Path: "/bin/echo", Args: []string{"tides"}})
+		return err
+	}))
 	require.Zero(s, o.ExitCode)
 	require.Contains(s, string(o.Output), "tides")
 	var refusal *platform.Refusal
-	require.ErrorAs(s, b.Get(s.ctx, name, "/etc/none", &got), &refusal)
-	require.ErrorAs(s, b.Put(s.ctx, "bm-none", "/x", bytes.NewReader(nil)), &refusal)
+	require.ErrorAs(s, tried(func() error { return b.Get(s.ctx, name, "/etc/none", &got) }), &refusal)
+	require.ErrorAs(s, tried(func() error { return b.Put(s.ctx, "bm-none", "/x", bytes.NewReader(nil)) }), &refusal)
 	off := platform.Named{Name: name}
 	for _, key := range []string{"stop", "stop again"} {
 		did(s, key, platform.StopMachine, off)
 	}
-	_, err = b.Exec(s.ctx, name, platform.Command{Path: "/bin/echo"})
-	require.ErrorAs(s, err, &refusal)
+	require.ErrorAs(s, tried(func() error {
+		_, err := b.Exec(s.ctx, name, platform.Command{Path: "/bin/echo"})
+		return err
+	}), &refusal)
 	require.Contains(s, refusal.Why, "off")
 	for _, key := range []string{"start", "start again"} {
 		did(s, key, platform.StartMachine, off)
