@@ -262,8 +262,13 @@ func (s stepOn) broken(ctx context.Context, why string) error {
 
 // whether turns the error of a machine that is off by now into a refusal.
 func (s stepOn) whether(ctx context.Context, err error) error {
-	if !asAnswer(err) {
+	var answer libvirt.Error
+	if !errors.As(err, &answer) {
 		return err
+	}
+	const off = "the machine is off: a step, or somebody, powered it off"
+	if libvirt.ErrorNumber(answer.Code) == libvirt.ErrOperationInvalid {
+		return refuse(off) // what libvirt answers of a domain that does not run, though its state may not say so yet
 	}
 	m := machine{}
 	if serr := s.hypervisor.connected(ctx, func(l *libvirt.Libvirt) (err error) {
@@ -273,7 +278,7 @@ func (s stepOn) whether(ctx context.Context, err error) error {
 		return errors.Join(err, serr)
 	}
 	if !m.active() {
-		return refuse("the machine is off: a step, or somebody, powered it off")
+		return refuse(off)
 	}
 	return err
 }
