@@ -275,9 +275,16 @@ func TestWhatSitesSayOfTheirMachinesIsWrittenDown(t *testing.T) {
 	require.Equal(t, machine.Off, known(t, p, "bm-new").State, "who does not answer says nothing")
 	w.failing = nil
 
+	// A machine that could not be made, because the site has one of that name of its own.
+	_, err = p.Builds.CreateMachine(ctx, "jonas", builds.MachineRequest{
+		Site: "north-quay", Name: "bm-own", BaseDisk: "x.qcow2", MachineClass: "standard",
+	})
+	require.NoError(t, err)
+	ends(t, p, "there is a build machine bm-own already")
 	own := seen("bm-own", platform.MachineRunning)
 	own.Own = true
 	observed(seen("bm-new", platform.MachineOff), seen("bm-old", platform.MachineRunning), own)
+	require.Equal(t, machine.Gone, known(t, p, "bm-own").State, "the site's own is not taken for it")
 	m = known(t, p, "bm-old")
 	require.Equal(t, machine.Running, m.State)
 	require.Empty(t, m.Owner)
@@ -291,7 +298,7 @@ func TestWhatSitesSayOfTheirMachinesIsWrittenDown(t *testing.T) {
 	require.Equal(t, machine.Gone, known(t, p, "bm-new").State)
 	rows, err := store.MachineRows(p.Store.DB, store.MachineFilter{Gone: true})
 	require.NoError(t, err)
-	require.Len(t, rows, 2)
+	require.Len(t, rows, 3)
 }
 
 func TestWhatIsDoneInABuildMachineIsInTheTrailBeforeItIsDone(t *testing.T) {

@@ -334,7 +334,9 @@ func (bs *Builds) observeAt(ctx context.Context, site store.Site) error {
 	}
 	at := map[string]platform.BuildMachine{}
 	for _, s := range seen {
-		at[s.Name] = s
+		if !s.Own { // which is the site's, whatever a record is called
+			at[s.Name] = s
+		}
 	}
 	for _, k := range known {
 		s, there := at[k.Name]
@@ -346,10 +348,8 @@ func (bs *Builds) observeAt(ctx context.Context, site store.Site) error {
 		}
 	}
 	for _, s := range at {
-		if !s.Own {
-			if err := bs.adopt(ctx, site, s); err != nil {
-				return err
-			}
+		if err := bs.adopt(ctx, site, s); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -24,7 +24,19 @@ export function BuildMachinesPage() {
         {(items) => (
           <List
             label="Build machines"
-            head={["Machine", "Site", "State", "For", "Made from", "Class", "By", "Since", "Ran", "Cost", "Acts"]}
+            head={[
+              "Machine",
+              "Site",
+              "State",
+              "For",
+              "Made from",
+              "Class",
+              "By",
+              "Since",
+              "Ran",
+              "Cost",
+              "Acts",
+            ]}
           >
             {items.map((m) => (
               <Table.Row key={m.id}>

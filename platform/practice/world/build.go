@@ -332,8 +332,11 @@ func (a act) endSealing(s platform.Seal) (platform.Sealed, error) {
 
 func (a act) discardMachine(n platform.Named) (time.Duration, error) {
 	b := a.buildMachine(a.Site, n.Name)
-	if b != nil && b.Busy {
+	switch {
+	case b != nil && b.Busy:
 		return 0, fmt.Errorf("build machine %s is being captured", n.Name)
+	case b != nil && b.Built == nil:
+		return 0, refuse("build machine %s belongs to the scenario: it is not discarded", n.Name)
 	}
 	a.state.BuildMachines = slices.DeleteFunc(a.state.BuildMachines, func(o *buildMachine) bool { return o == b })
 	return 0, nil

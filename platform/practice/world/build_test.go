@@ -208,6 +208,23 @@ func TestAMachineIsMadeOnceAndFromWhatIsThere(t *testing.T) {
 	require.ErrorContains(t, err, "belongs to the scenario")
 }
 
+func TestAMachineOfTheScenarioStays(t *testing.T) {
+	t.Parallel()
+	w := yard(t)
+	w.state.BuildMachines = append(w.state.BuildMachines, &buildMachine{
+		BuildMachine: BuildMachine{Name: "bm-own", Site: "a", MachineClass: "standard", Base: "vendor"},
+	})
+	own := platform.Named{Name: "bm-own"}
+	for _, op := range []platform.Operation{
+		platform.DiscardMachine.Of(own), platform.StartMachine.Of(own), platform.StopMachine.Of(own),
+	} {
+		_, err := played(t, w, op)
+		require.ErrorContains(t, err, "build machine bm-own belongs to the scenario")
+	}
+	require.Len(t, w.buildMachines("a"), 2)
+	require.True(t, w.buildMachines("a")[1].Own)
+}
+
 func TestPeopleWorkInMachinesThatRun(t *testing.T) {
 	t.Parallel()
 	w := yard(t)
