@@ -46,7 +46,7 @@ func (s *Server) builds() {
 					return nil, err
 				}
 			}
-			b, err := s.Builds.StartBuild(ctx, actor(ctx), in.Body.Sheet)
+			b, err := s.Builds.StartBuild(ctx, actor(ctx), in.Body.Sheet, in.Body.Values)
 			if err != nil {
 				return nil, err
 			}
@@ -122,7 +122,8 @@ func (s *Server) wholeBuild(ctx context.Context, id int64) (w client.WholeBuild,
 		return w, err
 	}
 	w = client.WholeBuild{
-		Build: buildOut(r), Sheet: r.Sheet, Steps: []client.BuildStep{}, Findings: []client.SealFinding{},
+		Build: buildOut(r), Sheet: r.Sheet, Values: r.Plan.V.Values, Steps: []client.BuildStep{},
+		Findings: []client.SealFinding{},
 	}
 	for i, step := range builds.StepsOf(r.Build, works) {
 		planned := r.Plan.V.Steps[i]

@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,12 +34,13 @@ func (a *app) startBuild() *cobra.Command {
 		Example: "  pane build start counter-desk.yaml --follow",
 	}
 	cmd.Flags().BoolVar(&follow, "follow", false, "follow it on the screen until it ends")
+	set := setFlag(cmd)
 	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
 		_, text, err := a.readSheet(args[0])
 		if err != nil {
 			return err
 		}
-		b, err := c.StartBuild(ctx, client.StartBuild{Sheet: text})
+		b, err := c.StartBuild(ctx, client.StartBuild{Sheet: text, Values: *set})
 		if err != nil {
 			return err
 		}
@@ -117,6 +120,7 @@ func (a *app) showBuild() *cobra.Command {
 			}
 			a.facts(fact{"Build", fmt.Sprint(b.ID)}, fact{"Image", b.Image}, fact{"From", b.Base},
 				fact{"Version", b.Version}, fact{"State", coloured(b.State)}, fact{"Why", b.Why},
+				fact{"Parameters", strings.Join(valuesOf(b), "\n")},
 				fact{"Machine", machine}, fact{"Seal checks", strings.Join(found, "\n")},
 				fact{"Started", when(&b.StartedAt) + " by " + b.StartedBy}, fact{"Ended", when(b.EndedAt)})
 			a.say("")
@@ -245,4 +249,38 @@ func (a *app) cancelBuild() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&reason, "reason", "", "why")
 	return cmd
+}
+
+// valuesOf lists the values of a build's parameters.
+func valuesOf(b client.WholeBuild) (lines []string) {
+	for _, name := range slices.Sorted(maps.Keys(b.Values)) {
+		lines = append(lines, name+" = "+b.Values[name])
+	}
+	return lines
+}
+
+// setFlag adds the option that gives parameters their values.
+func setFlag(cmd *cobra.Command) *map[string]string {
+	values := map[string]string{}
+	cmd.Flags().Var(setting(values), "set", "NAME=VALUE of a parameter, may be given several times")
+	return &values
+}
+
+// setting reads NAME=VALUE. What stands behind the first = is the value, to the letter.
+type setting map[string]string
+
+func (s setting) String() string { return "" }
+
+func (s setting) Type() string { return "NAME=VALUE" }
+
+func (s setting) Set(text string) error {
+	name, value, ok := strings.Cut(text, "=")
+	if !ok || name == "" {
+		return fmt.Errorf("%q: write the parameter's name, = and its value", text)
+	}
+	if _, twice := s[name]; twice {
+		return fmt.Errorf("parameter %s is given twice", name)
+	}
+	s[name] = value
+	return nil
 }

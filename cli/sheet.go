@@ -18,6 +18,24 @@ func (a *app) sheet() *cobra.Command {
 		Long: "Build sheets are YAML files that say how a version is made: from which base, by which steps, and what " +
 			"is\nmade of it. They are read here and need no service; - as the file is the standard input.",
 	}
+	explain := &cobra.Command{
+		Use: "explain FILE", Short: "Say in plain sentences what a build of a sheet does, in order", Args: named,
+	}
+	set := setFlag(explain)
+	explain.RunE = func(_ *cobra.Command, args []string) error {
+		s, _, err := a.readSheet(args[0])
+		if err != nil {
+			return err
+		}
+		if s, err = s.With(*set); err != nil {
+			return usage("%s\nGive parameters values with --set NAME=VALUE", err)
+		}
+		if a.structured() {
+			return a.object(s.Explain())
+		}
+		_, err = fmt.Fprintln(a.out, strings.Join(s.Explain(), "\n"))
+		return err
+	}
 	cmd.AddCommand(
 		&cobra.Command{
 			Use: "new", Short: "Print a commented sheet to start from", Args: named,
@@ -40,20 +58,7 @@ func (a *app) sheet() *cobra.Command {
 				return nil
 			},
 		},
-		&cobra.Command{
-			Use: "explain FILE", Short: "Say in plain sentences what a build of a sheet does, in order", Args: named,
-			RunE: func(_ *cobra.Command, args []string) error {
-				s, _, err := a.readSheet(args[0])
-				if err != nil {
-					return err
-				}
-				if a.structured() {
-					return a.object(s.Explain())
-				}
-				_, err = fmt.Fprintln(a.out, strings.Join(s.Explain(), "\n"))
-				return err
-			},
-		})
+		explain)
 	return cmd
 }
 

@@ -17,7 +17,8 @@ import (
 
 // StartBuild asks for a build of a sheet.
 type StartBuild struct {
-	Sheet string `json:"sheet" minLength:"1" doc:"The build sheet, in YAML"`
+	Sheet  string            `json:"sheet" minLength:"1" doc:"The build sheet, in YAML"`
+	Values map[string]string `json:"values,omitempty" doc:"Of the sheet's parameters, by name"`
 }
 
 // Build is one run of a build sheet.
@@ -72,10 +73,11 @@ func (f SealFinding) String() string {
 // WholeBuild is a build with its steps.
 type WholeBuild struct {
 	Build
-	Sheet    string        `json:"sheet"`
-	Steps    []BuildStep   `json:"steps" nullable:"false"`
-	Checked  bool          `json:"checked" doc:"The seal checks were made"`
-	Findings []SealFinding `json:"findings" nullable:"false" doc:"Of the seal checks"`
+	Sheet    string            `json:"sheet"`
+	Values   map[string]string `json:"values,omitempty" doc:"Of the sheet's parameters, by name"`
+	Steps    []BuildStep       `json:"steps" nullable:"false"`
+	Checked  bool              `json:"checked" doc:"The seal checks were made"`
+	Findings []SealFinding     `json:"findings" nullable:"false" doc:"Of the seal checks"`
 }
 
 // StartBuild begins a build. Asked twice under one key of idempotency, it is begun once.

@@ -2200,6 +2200,10 @@ export interface components {
         StartBuild: {
             /** @description The build sheet, in YAML */
             sheet: string;
+            /** @description Of the sheet's parameters, by name */
+            values?: {
+                [key: string]: string;
+            };
         };
         StartRollovers: {
             options?: components["schemas"]["Options"];
@@ -2395,6 +2399,10 @@ export interface components {
              * @description Steps
              */
             total: number;
+            /** @description Of the sheet's parameters, by name */
+            values?: {
+                [key: string]: string;
+            };
             /** @description Version that it made or is making, empty before the capture */
             version: string;
             /** @description Why it ended as it did, or what it waits for */

@@ -14,6 +14,13 @@ import (
 func (s Sheet) Explain() []string {
 	lines := []string{fmt.Sprintf("A build machine is made at %s from %s of image %s. The whole may take %s.",
 		s.Machine.Site, s.Base, s.Image, s.TimeLimit)}
+	if len(s.Values) > 0 {
+		values := make([]string, 0, len(s.Values))
+		for _, name := range slices.Sorted(maps.Keys(s.Values)) {
+			values = append(values, fmt.Sprintf("%s is %q", name, s.Values[name]))
+		}
+		lines = append(lines, "Of its parameters, "+english.WordSeries(values, "and")+".")
+	}
 	for i, step := range s.Steps {
 		lines = append(lines, fmt.Sprintf("%d. %s: %s", i+1, step.Name, step.explain()))
 	}

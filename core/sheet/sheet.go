@@ -18,8 +18,8 @@ import (
 	"unicode/utf8"
 
 	"github.com/dustin/go-humanize/english"
-	"nimblepane/core/estate"
 
+	"nimblepane/core/estate"
 	"nimblepane/core/image"
 	"nimblepane/core/seal"
 	"nimblepane/core/strict"
@@ -34,6 +34,10 @@ type Sheet struct {
 	Checks    Checks  `yaml:"seal-checks" json:"seal_checks"`
 	Version   Version `yaml:"version" json:"version"`
 	TimeLimit Span    `yaml:"time-limit" json:"time_limit"` // of the whole; 4h if not given
+
+	Parameters map[string]Parameter `yaml:"parameters" json:"parameters,omitempty"`
+	// Values are those of the parameters, once With has filled them in.
+	Values map[string]string `json:"values,omitempty"`
 }
 
 // Base is what the version is made from: one of its fields is set.
@@ -193,6 +197,7 @@ func (c *checker) sheet(s *Sheet) {
 			seen[s.Steps[i].Name] = c.places.Of(path + ".name").Line
 		}
 	}
+	c.parameters(s)
 	c.checks(s.Checks)
 	c.version(s.Version)
 }

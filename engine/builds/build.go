@@ -16,10 +16,12 @@ import (
 	"nimblepane/store"
 )
 
-// StartBuild begins a build of a sheet.
-func (bs *Builds) StartBuild(ctx context.Context, actor, text string) (b store.Build, err error) {
+// StartBuild begins a build of a sheet, with values of its parameters.
+func (bs *Builds) StartBuild(ctx context.Context, actor, text string, values map[string]string) (b store.Build,
+	err error,
+) {
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
-		if b, err = bs.planned(tx, text); err != nil {
+		if b, err = bs.planned(tx, text, values); err != nil {
 			return err
 		}
 		b.State, b.StartedBy, b.StartedAt = build.Queued, actor, tx.Now
@@ -31,6 +33,7 @@ func (bs *Builds) StartBuild(ctx context.Context, actor, text string) (b store.B
 			Verb: "build.start", Subject: b.Name(), Scope: b.Name(),
 			Detail: map[string]any{
 				"image": s.Image, "site": s.Machine.Site, "base": s.Base.String(), "steps": len(s.Steps),
+				"values": s.Values,
 			},
 		})
 		return nil
@@ -39,7 +42,7 @@ func (bs *Builds) StartBuild(ctx context.Context, actor, text string) (b store.B
 }
 
 // planned returns the build of a sheet, if this estate can do it.
-func (bs *Builds) planned(tx *store.Tx, text string) (b store.Build, err error) {
+func (bs *Builds) planned(tx *store.Tx, text string, values map[string]string) (b store.Build, err error) {
 	s, err := sheet.Parse([]byte(text))
 	var wrong sheet.Problems
 	if errors.As(err, &wrong) {
@@ -48,6 +51,11 @@ func (bs *Builds) planned(tx *store.Tx, text string) (b store.Build, err error) 
 			p.Reasons = append(p.Reasons, w.Error())
 		}
 		return b, p
+	}
+	s, err = s.With(values)
+	var unfit sheet.WrongValues
+	if errors.As(err, &unfit) {
+		return b, &engine.Problem{Kind: engine.Invalid, Text: "the sheet's parameters are not right", Reasons: unfit}
 	}
 	img, err := store.ImageNamed(tx.DB, s.Image)
 	if err != nil {

@@ -291,3 +291,28 @@ func TestAWaivedCheckStandsInTheVersionWithItsReason(t *testing.T) {
 		"leftovers warns: steps left /tmp/x; remove what no host needs",
 	}, []string{v.Findings[0].String(), v.Findings[1].String()})
 }
+
+func TestABuildIsStartedWithItsOwnValues(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})
+	text := strings.Replace(desk("disk: vendor.qcow2", `
+  - {name: Printer, put: {to: /etc/printer.conf, text: "queue = {{queue}}"}}
+`, "notes: 'for {{queue}}'"), "steps:",
+		"parameters: {queue: {allowed: [counter, office], default: counter}, key: {}}\nsteps:", 1)
+	_, err := s.As(role.Operator).StartBuild(t.Context(),
+		client.StartBuild{Sheet: text, Values: map[string]string{"queue": "garden", "hue": "red"}})
+	require.ErrorContains(t, err, "the sheet's parameters are not right")
+	require.ErrorContains(t, err, `parameter queue: "garden" is not allowed: use counter or office`)
+	require.ErrorContains(t, err, `there is no parameter "hue"`)
+	require.ErrorContains(t, err, "parameter key has no value")
+	begun, err := s.As(role.Operator).StartBuild(t.Context(),
+		client.StartBuild{Sheet: text, Values: map[string]string{"queue": "office", "key": "{{queue}}"}})
+	require.NoError(t, err)
+	b := built(s, begun.ID)
+	require.Equal(t, build.Ready, b.State, b.Why)
+	require.Equal(t, map[string]string{"queue": "office", "key": "{{queue}}"}, b.Values)
+	require.Equal(t, "wrote 14 bytes to /etc/printer.conf\n", b.Steps[0].Output)
+	v, err := s.As(role.Viewer).Version(t.Context(), "counter-desk", b.Version)
+	require.NoError(t, err)
+	require.Equal(t, "for office", v.Notes)
+}

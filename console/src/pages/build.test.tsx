@@ -1,6 +1,7 @@
 import { screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, it } from "vitest";
+import { valuesOf } from "../parts/start-build";
 import { Refused, service, show } from "../testing";
 import { BuildPage } from "./build";
 import { BuildsPage } from "./builds";
@@ -113,8 +114,21 @@ it("a sheet that is wrong is told of, and the form keeps it", async () => {
   const file = new File(["image: counter-desk"], "sheet.yaml", { type: "application/yaml" });
   await user.upload(await screen.findByLabelText("A file with a build sheet"), file);
   await waitFor(() => expect((box as HTMLTextAreaElement).value).toBe("image: counter-desk"));
+  await user.type(screen.getByLabelText("Values of its parameters"), "queue = office");
   await user.click(within(screen.getByRole("dialog")).getByRole("button", { name: "Start a build" }));
   await screen.findByText("line 2, column 1: the base is missing");
-  expect(asked.find((a) => a.what === "POST /api/v1/builds")?.body).toEqual({ sheet: "image: counter-desk" });
+  expect(asked.find((a) => a.what === "POST /api/v1/builds")?.body).toEqual({
+    sheet: "image: counter-desk",
+    values: { queue: "office" },
+  });
   expect((box as HTMLTextAreaElement).value).toBe("image: counter-desk");
+});
+
+it("values of parameters are read line by line", () => {
+  expect(valuesOf("queue = office\n\n key=a=b \nnothing")).toEqual({
+    queue: "office",
+    key: "a=b",
+    nothing: "",
+  });
+  expect(valuesOf(" \n")).toEqual({});
 });

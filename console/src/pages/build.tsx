@@ -97,6 +97,12 @@ function BuildFacts({ of: b }: { of: WholeBuild }) {
           b.version && <To to={`/images/${b.image}/versions/${b.version}`}>{`${b.image} ${b.version}`}</To>,
         ],
         ["From", b.base],
+        [
+          "Parameters",
+          Object.entries(b.values ?? {})
+            .map(([name, value]) => `${name} = ${value}`)
+            .join(", "),
+        ],
         ["Machine", b.settled ? `${b.machine}, discarded` : b.machine],
         ["Started", `${time(b.started_at)} by ${b.started_by}`],
         ["Ended", time(b.ended_at)],
