@@ -309,6 +309,8 @@ var done = map[string]string{
 	"sheet-check-wrong": "sheet check testdata/wrong.yaml",
 	"sheet-check-none":  "sheet check testdata/none.yaml",
 	"sheet-new":         "sheet new",
+	"sheet-explain-set": "sheet explain testdata/parameters.yaml --set key=a=b --set queue=office",
+	"sheet-explain-not": "sheet explain testdata/parameters.yaml --set queue=garden --set hue=red",
 }
 
 // elsewhere are commands that have tests of their own against a real service: their outcome is more than what they say.

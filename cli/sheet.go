@@ -54,7 +54,7 @@ func (a *app) sheet() *cobra.Command {
 				if a.structured() {
 					return a.object(s)
 				}
-				a.say("%s is right: %s make a version of %s.", args[0], many(len(s.Steps), "step"), s.Image)
+				a.say("%s is right: it makes a version of %s in %s.", args[0], s.Image, many(len(s.Steps), "step"))
 				return nil
 			},
 		},
