@@ -50,7 +50,7 @@ type Known struct {
 	TouchedAt time.Time  // somebody did something to it, or noted that it is needed
 	StartedAt *time.Time // since when it runs; nil while it is off
 	Notices   int        // given to its owner since it was touched
-	NoticedAt time.Time  // the last of them
+	NoticedAt time.Time  // the last of them; zero if there was none
 }
 
 // Notices are how many its owner is given before a machine is discarded.
@@ -81,10 +81,8 @@ func Decide(p Policy, k Known, now time.Time) (d Decision) {
 		return d
 	}
 	notice, more := p.NoticeTime(), time.Duration(Notices-min(k.Notices, Notices))
-	next := k.TouchedAt.Add(p.Left - Notices*notice) // when the next thing is to be done
-	if k.Notices > 0 {
-		next = later(k.TouchedAt.Add(p.Left-more*notice), k.NoticedAt.Add(notice))
-	}
+	// When the next thing is to be done: in time for what is to follow, and a notice time after what was before.
+	next := later(k.TouchedAt.Add(p.Left-more*notice), k.NoticedAt.Add(notice))
 	d.At = later(next, now).Add(more * notice)
 	if now.Before(next) || k.State.Changing() {
 		return d

@@ -37,7 +37,10 @@ func TestAMachineThatWasLeftIsDiscardedAfterTwoNotices(t *testing.T) {
 		"the end was missed":                  {2, 7, 30, Decision{At: day(30), Discard: true}},
 		"more notices than there are, anyhow": {3, 7, 8, Decision{At: day(8), Discard: true}},
 	} {
-		k := Known{State: Off, TouchedAt: noon, Notices: c.notices, NoticedAt: day(c.noticed)}
+		k := Known{State: Off, TouchedAt: noon, Notices: c.notices}
+		if c.notices > 0 {
+			k.NoticedAt = day(c.noticed)
+		}
 		require.Equal(t, c.want, Decide(policy, k, day(c.now)), name)
 		k.OfBuild = true
 		require.Zero(t, Decide(policy, k, day(c.now)), name)
@@ -75,7 +78,7 @@ func TestNoMachineIsDiscardedUnannounced(t *testing.T) {
 		for range 200 {
 			now = now.Add(time.Duration(rapid.Int64Range(1, int64(p.Left)).Draw(t, "step")))
 			if rapid.IntRange(0, 9).Draw(t, "touched") == 0 {
-				k.TouchedAt, k.Notices, told = now, 0, nil
+				k.TouchedAt, k.Notices, k.NoticedAt, told = now, 0, time.Time{}, nil
 				continue
 			}
 			d := Decide(p, k, now)
