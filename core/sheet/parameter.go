@@ -55,12 +55,9 @@ var (
 // check says what is wrong with a value in a sheet, "" if nothing.
 func (p Parameter) check(value any) string {
 	right := false
-	switch v := value.(type) {
+	switch value.(type) {
 	case string:
 		right = p.Type == TextType
-		if utf8.RuneCountInString(v) > mostOfValue {
-			return fmt.Sprintf("it has more than %d characters", mostOfValue)
-		}
 	case int64:
 		right = p.Type == NumberType
 	case bool:
@@ -152,7 +149,7 @@ func (c *checker) parameters(s *Sheet) {
 
 // references reports what a text names as a parameter and is none.
 func (c *checker) references(at string, s *Sheet, text string) {
-	for _, m := range reference.FindAllStringSubmatch(text, -1) {
+	for _, m := range reference.FindAllStringSubmatch(text, len(text)) {
 		if _, known := s.Parameters[m[1]]; !known {
 			c.at(at, "%s: there is no parameter %q: write it down under parameters:, or another name", at, m[1])
 		}
@@ -223,7 +220,8 @@ func (f *filler) value(name string) string {
 		return v
 	}
 	if f.filling[name] {
-		f.wrong = append(f.wrong, fmt.Sprintf("parameter %s is made of itself: its value names one that names it", name))
+		f.wrong = append(f.wrong, fmt.Sprintf("parameter %s is made of itself: its value names one that names it",
+			name))
 		return ""
 	}
 	f.filling[name] = true

@@ -35,6 +35,7 @@ func TestParametersAreFilledIn(t *testing.T) {
 	t.Parallel()
 	s, err := Parse([]byte(open))
 	require.NoError(t, err)
+	require.Equal(t, TextType, s.Parameters["queue"].Type)
 	built, err := s.With(map[string]string{"key": "{{copies}} $x", "copies": "3"})
 	require.NoError(t, err)
 	require.Equal(t, map[string]string{
@@ -71,6 +72,9 @@ func TestParametersAreFilledIn(t *testing.T) {
 	require.EqualError(t, err, "parameter key: it has more than 4000 characters")
 	_, err = s.With(map[string]string{"key": strings.Repeat("x", mostOfValue)})
 	require.NoError(t, err)
+
+	_, err = s.With(map[string]string{"key": "x", "copies": "1a"})
+	require.EqualError(t, err, `parameter copies: "1a" is no whole number`)
 
 	none, err := Parse([]byte(plain))
 	require.NoError(t, err)
@@ -125,4 +129,23 @@ func TestWhatIsWrongWithParametersIsToldWhereItIs(t *testing.T) {
 		require.ErrorContains(t, err, `there is no parameter "q": write it down under parameters:`)
 		require.Len(t, err, 1)
 	}
+}
+
+func TestWhatHasNoValueIsToldOnce(t *testing.T) {
+	t.Parallel()
+	with := func(parameters string) (Sheet, error) {
+		s, err := Parse([]byte(strings.Replace(plain, "steps:", "parameters: {"+parameters+"}\nsteps:", 1)))
+		require.NoError(t, err)
+		return s.With(nil)
+	}
+	_, err := with(`a: {default: "{{k}} {{k}}"}, k: {}`)
+	require.EqualError(t, err, "parameter k has no value: give it one")
+	_, err = with(`n: {type: number}`)
+	require.EqualError(t, err, "parameter n has no value: give it one")
+	s, err := with("only: {default: " + strings.Repeat("x", mostOfValue) + ", about: " + strings.Repeat("x", 200) + "}")
+	require.NoError(t, err)
+	require.Contains(t, s.Explain()[1], "Of its parameters, only is ")
+	_, err = Parse([]byte(strings.Replace(plain, "steps:", "parameters: {a: {about: "+strings.Repeat("x", 201)+
+		"}}\nsteps:", 1)))
+	require.ErrorContains(t, err, "parameters.a.about has to be one line")
 }
