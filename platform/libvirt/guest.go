@@ -25,6 +25,11 @@ type guest struct {
 // agentCall is how long the guest agent may take to answer one command, in seconds.
 const agentCall = 20
 
+// longestCommand is how long a command to the guest agent may be, in bytes. It has to fit
+// into the buffer of the socket between libvirt and QEMU as one: the rest of a longer one
+// has been seen not to arrive, and the agent to wait for it, deaf to all else.
+const longestCommand = 96 << 10
+
 func (g guest) call(ctx context.Context, command string, arguments, into any) error {
 	text, err := json.Marshal(map[string]any{"execute": command, "arguments": arguments})
 	if arguments == nil {
@@ -32,6 +37,10 @@ func (g guest) call(ctx context.Context, command string, arguments, into any) er
 	}
 	if err != nil {
 		return err
+	}
+	if len(text) > longestCommand {
+		return refuse("%s in %s takes %d bytes with its arguments, environment and input, and %d are possible: put "+
+			"what is long there as a file first", command, g.domain.Name, len(text), longestCommand)
 	}
 	var reply libvirt.OptString
 	err = g.hypervisor.connected(ctx, func(l *libvirt.Libvirt) (err error) {
@@ -137,7 +146,7 @@ func (g guest) exec(ctx context.Context, c platform.Command) (o platform.Outcome
 }
 
 // fileBlock is what one command carries of a file, in bytes.
-const fileBlock = 1 << 20
+const fileBlock = longestCommand / 2
 
 func (g guest) open(ctx context.Context, path, mode string) (handle int, err error) {
 	err = g.call(ctx, "guest-file-open", map[string]any{"path": path, "mode": mode}, &handle)
