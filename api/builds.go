@@ -131,6 +131,9 @@ func (s *Server) wholeBuild(ctx context.Context, id int64) (w client.WholeBuild,
 			Name: planned.Name, Kind: planned.Kinds()[0], State: build.StandsAt(planned, step.Task, r.State),
 			Attempts: step.Attempts, ExitCode: step.Done.ExitCode, Output: step.Done.Output, Why: step.Why,
 		}
+		if out.State == build.StepSkipped {
+			out.Why = "its condition is not met: " + string(planned.When)
+		}
 		if !step.BeganAt.IsZero() {
 			out.BeganAt = &step.BeganAt
 		}

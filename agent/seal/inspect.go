@@ -28,26 +28,49 @@ var (
 // What a system has in its temporary folders by itself.
 var ownTemporary = []string{"systemd-private-*", ".X11-unix", ".ICE-unix", ".XIM-unix", ".font-unix", ".Test-unix"}
 
-// Inspect finds out what there is to be known of a machine before it is sealed.
-// It changes nothing. What cannot be found out is an error, so that nothing is
-// sealed that was not looked at.
-func Inspect(ctx context.Context, m Machine, signedIn func(context.Context) ([]string, error)) (f seal.Facts,
-	err error,
+// Inspect finds out what there is to be known of a machine before it is sealed:
+// all of it, or only what the named seal checks look at. It changes nothing.
+// What cannot be found out is an error, so that nothing is sealed that was not
+// looked at.
+func Inspect(ctx context.Context, m Machine, signedIn func(context.Context) ([]string, error), only ...string) (
+	f seal.Facts, err error,
 ) {
-	if f.SignedIn, err = signedIn(ctx); err != nil {
-		return f, fmt.Errorf("see who is signed in: %w", err)
+	for _, check := range only {
+		if !slices.Contains(seal.Checks(), check) {
+			return f, fmt.Errorf("there is no seal check %q: use %s", check, strings.Join(seal.Checks(), ", "))
+		}
 	}
-	if f.RestartPending, err = m.restartPending(ctx); err != nil {
-		return f, fmt.Errorf("see whether a restart is pending: %w", err)
-	}
-	if f.UpdatesPending, err = m.updatesPending(ctx); err != nil {
-		return f, fmt.Errorf("see which updates are pending: %w", err)
-	}
-	if f.Secrets, err = m.secrets(ctx); err != nil {
-		return f, fmt.Errorf("look for secrets: %w", err)
-	}
-	if f.Leftovers, err = m.leftovers(); err != nil {
-		return f, fmt.Errorf("look for what steps left: %w", err)
+	for _, part := range []struct {
+		check, doing string
+		find         func() error
+	}{
+		{seal.PeopleSignedIn, "see who is signed in", func() (err error) {
+			f.SignedIn, err = signedIn(ctx)
+			return err
+		}},
+		{seal.RestartPending, "see whether a restart is pending", func() (err error) {
+			f.RestartPending, err = m.restartPending(ctx)
+			return err
+		}},
+		{seal.UpdatesPending, "see which updates are pending", func() (err error) {
+			f.UpdatesPending, err = m.updatesPending(ctx)
+			return err
+		}},
+		{seal.SecretsLeft, "look for secrets", func() (err error) {
+			f.Secrets, err = m.secrets(ctx)
+			return err
+		}},
+		{seal.Leftovers, "look for what steps left", func() (err error) {
+			f.Leftovers, err = m.leftovers()
+			return err
+		}},
+	} {
+		if len(only) > 0 && !slices.Contains(only, part.check) {
+			continue
+		}
+		if err := part.find(); err != nil {
+			return f, fmt.Errorf("%s: %w", part.doing, err)
+		}
 	}
 	return f, nil
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimblepane/agent"
+	"nimblepane/agent/fetch"
 	"nimblepane/agent/host"
 	"nimblepane/agent/seed"
 )
@@ -57,6 +58,15 @@ func root() *cobra.Command {
 			}
 			fmt.Fprintln(cmd.OutOrStdout(), "All checks passed.")
 			return nil
+		},
+	})
+	cmd.AddCommand(&cobra.Command{
+		Use: "fetch ADDRESS SHA256 FILE", Short: "Fetch a file over HTTP and check its digest",
+		Args: cobra.ExactArgs(3),
+		Long: "Fetch a file over HTTP, by a proxy if the environment names one, and write it once its SHA-256 digest " +
+			"has been checked.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return fetch.File(cmd.Context(), args[0], args[1], args[2])
 		},
 	})
 	cmd.AddCommand(commands()...)

@@ -40,18 +40,20 @@ func commands() []*cobra.Command {
 	}
 	sealing.Flags().StringVar(&stamp, "stamp", "", `the version's stamp, such as "counter-desk 2026.11.1"`)
 	_ = sealing.MarkFlagRequired("stamp")
+	var only []string
 	inspect := &cobra.Command{
 		Use: "inspect", Short: "Look for what should not be on this machine when it is sealed", Args: cobra.NoArgs,
 		Long: "Look for what should not be on this machine when it is sealed: pending restarts and updates, people " +
 			"who are signed in,\nsecrets, leftovers. Changes nothing, and prints what was found as JSON.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			found, err := seal.Inspect(cmd.Context(), seal.Running(), signedIn)
+			found, err := seal.Inspect(cmd.Context(), seal.Running(), signedIn, only...)
 			if err != nil {
 				return err
 			}
 			return json.NewEncoder(cmd.OutOrStdout()).Encode(found)
 		},
 	}
+	inspect.Flags().StringSliceVar(&only, "only", nil, "seal checks for which to look, such as restart-pending")
 	notify := &cobra.Command{
 		Use: "notify TEXT", Short: "Show a text on the desktop of the session that this runs in",
 		Args: cobra.ExactArgs(1), Hidden: true,

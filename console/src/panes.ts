@@ -126,6 +126,7 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   off: "gray",
   queued: "gray",
   dropped: "gray",
+  skipped: "gray",
   left: "gray",
   planned: "gray",
   waiting: "gray",

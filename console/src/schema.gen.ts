@@ -2227,9 +2227,9 @@ export interface components {
             version: string;
         };
         /** @enum {string} */
-        StepKind: "script" | "put" | "install" | "remove" | "restart";
+        StepKind: "script" | "put" | "fetch" | "install" | "remove" | "update" | "locale" | "settings" | "restart";
         /** @enum {string} */
-        StepState: "waiting" | "under way" | "done" | "failed" | "noted" | "dropped";
+        StepState: "waiting" | "under way" | "done" | "failed" | "noted" | "skipped" | "dropped";
         Tell: {
             text: string;
         };

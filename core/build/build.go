@@ -94,19 +94,23 @@ const (
 	StepDone    StepState = "done"
 	StepFailed  StepState = "failed"
 	StepNoted   StepState = "noted"   // it failed, and the build went on
+	StepSkipped StepState = "skipped" // its condition is not met
 	StepDropped StepState = "dropped" // the build ended before it was done
 )
 
 // StepStates are all of them.
 func StepStates() []StepState {
-	return []StepState{StepWaits, StepGoesOn, StepDone, StepFailed, StepNoted, StepDropped}
+	return []StepState{StepWaits, StepGoesOn, StepDone, StepFailed, StepNoted, StepSkipped, StepDropped}
 }
 
 // Settled says that the build is past the step.
-func (s StepState) Settled() bool { return s == StepDone || s == StepNoted }
+func (s StepState) Settled() bool { return s == StepDone || s == StepNoted || s == StepSkipped }
 
 // StandsAt says how a step stands whose last try does so, in a build of the state.
 func StandsAt(step sheet.Step, last Task, state State) StepState {
+	if step.Skipped {
+		return StepSkipped
+	}
 	switch last.State {
 	case Done:
 		return StepDone

@@ -98,7 +98,10 @@ func goOn(p Plan, s Snapshot, now time.Time) Decision {
 // decideStep says what comes next of a step, and whether it is done.
 func decideStep(i int, step sheet.Step, tries []Task, now time.Time) (d Decision, done bool) {
 	try := Decision{State: Working, Actions: []Action{{Kind: DoStep, Step: i, Attempt: len(tries) + 1}}}
-	if len(tries) == 0 {
+	switch {
+	case step.Skipped:
+		return Decision{}, true
+	case len(tries) == 0:
 		return try, false
 	}
 	last := tries[len(tries)-1]

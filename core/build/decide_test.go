@@ -140,6 +140,20 @@ func TestAFailedStepIsTriedAgainAfterItsPause(t *testing.T) {
 	require.Equal(t, Checking, Decide(p, s, noon).State, "it is noted, and the build goes on")
 }
 
+func TestAStepWhoseConditionIsNotMetIsPassedOver(t *testing.T) {
+	t.Parallel()
+	skipped := step("one", stops)
+	skipped.Skipped = true
+	p := Plan{Steps: []sheet.Step{skipped, step("two", stops)}, TimeLimit: time.Hour}
+	s := Snapshot{State: Preparing, StartedAt: noon, Machine: done, Steps: make([][]Task, 2)}
+	require.Equal(t, []Action{{Kind: DoStep, Step: 1, Attempt: 1}}, Decide(p, s, noon).Actions)
+	s.Steps[1] = []Task{done}
+	require.Equal(t, Checking, Decide(p, s, noon).State)
+	require.Equal(t, StepSkipped, StandsAt(skipped, Task{}, Working))
+	require.Equal(t, StepSkipped, StandsAt(skipped, Task{}, Failed))
+	require.True(t, StepSkipped.Settled())
+}
+
 func TestTheTimeLimitAndACancelEndWhatIsNotCapturedYet(t *testing.T) {
 	t.Parallel()
 	s := Snapshot{State: Working, StartedAt: noon, Machine: done, Steps: [][]Task{{underWay}, nil}}
@@ -207,6 +221,7 @@ func TestAStepStandsAsItsLastTry(t *testing.T) {
 // played is a site that does what builds ask for, and fails at will.
 type played struct {
 	t       *rapid.T
+	plan    Plan
 	s       Snapshot
 	now     time.Time
 	actions map[Action]int
@@ -234,7 +249,11 @@ func (p *played) do(a Action) {
 		p.s.Machine = underWay
 	case DoStep:
 		require.Equal(p.t, Done, p.s.Machine.State)
+		require.False(p.t, p.plan.Steps[a.Step].Skipped)
 		for i := range a.Step {
+			if p.plan.Steps[i].Skipped {
+				continue
+			}
 			last := p.s.Steps[i][len(p.s.Steps[i])-1]
 			require.NotEqual(p.t, UnderWay, last.State, "one step after the other")
 		}
@@ -272,8 +291,9 @@ func TestEveryBuildEndsAndLeavesNoMachine(t *testing.T) {
 			plan.Steps = append(plan.Steps, step("one", rapid.SampledFrom([]sheet.OnFailure{
 				stops, goOnF, again,
 			}).Draw(t, "on failure")))
+			plan.Steps[len(plan.Steps)-1].Skipped = rapid.Bool().Draw(t, "skipped")
 		}
-		p := &played{t: t, now: noon, actions: map[Action]int{}}
+		p := &played{t: t, plan: plan, now: noon, actions: map[Action]int{}}
 		p.s = Snapshot{State: Queued, StartedAt: noon, Steps: make([][]Task, len(plan.Steps))}
 		for range 2000 {
 			d := Decide(plan, p.s, p.now)

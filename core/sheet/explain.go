@@ -61,6 +61,9 @@ func (b Base) String() string {
 }
 
 func (s Step) explain() string {
+	if s.Skipped {
+		return fmt.Sprintf("left out, because its condition is not met: %s.", s.When)
+	}
 	what := ""
 	switch {
 	case s.Script != nil:
@@ -69,6 +72,9 @@ func (s Step) explain() string {
 			"\n"), "line", ""), strings.TrimSpace(strings.TrimPrefix(first, "#!")))
 		if len(s.Script.Arguments) > 0 {
 			what += " with the arguments " + strings.Join(s.Script.Arguments, ", ")
+		}
+		if s.Script.As != "" {
+			what += " as " + s.Script.As
 		}
 		if !slices.Equal(s.ExitCodes, []int{0}) {
 			codes := make([]string, len(s.ExitCodes))
@@ -80,6 +86,22 @@ func (s Step) explain() string {
 	case s.Put != nil:
 		what = fmt.Sprintf("a file of %s is written to %s, for %s, with mode %s",
 			english.Plural(len(s.Put.Text), "byte", ""), s.Put.To, s.Put.Owner, s.Put.Mode)
+	case s.Fetch != nil:
+		what = fmt.Sprintf("%s, with the digest %.12s..., is fetched to %s, for %s, with mode %s", s.Fetch.From,
+			s.Fetch.SHA256, s.Fetch.To, s.Fetch.Owner, s.Fetch.Mode)
+	case s.Update != nil:
+		what = "all updates are"
+		if s.Update.Only == SecurityUpdates {
+			what = "security updates are"
+		}
+		what += fmt.Sprintf(" applied, up to %d times until none is pending", MostRounds)
+		if *s.Update.Restart {
+			what += ", with a restart where one is needed"
+		}
+	case s.Locale != nil:
+		what = s.Locale.explain()
+	case s.Settings != nil:
+		what = s.Settings.explain()
 	case s.Install != nil:
 		what = packages(s.Install.Packages) + " installed"
 	case s.Remove != nil:
@@ -89,6 +111,30 @@ func (s Step) explain() string {
 			s.OnFailure.explain())
 	}
 	return fmt.Sprintf("%s, within %s. %s", what, s.TimeLimit, s.OnFailure.explain())
+}
+
+func (l Locale) explain() string {
+	var set []string
+	for _, given := range []struct{ what, value string }{
+		{"the time zone", l.TimeZone}, {"the language", l.Language}, {"the keyboard", l.Keyboard},
+	} {
+		if given.value != "" {
+			set = append(set, given.what+" becomes "+given.value)
+		}
+	}
+	return english.WordSeries(set, "and")
+}
+
+func (s Settings) explain() string {
+	var found []string
+	if len(s.Home) > 0 {
+		found = append(found, english.WordSeries(slices.Sorted(maps.Keys(s.Home)), "and")+" in their homes")
+	}
+	if len(s.Environment) > 0 {
+		found = append(found, english.WordSeries(slices.Sorted(maps.Keys(s.Environment)), "and")+
+			" set in their sessions")
+	}
+	return "new people find " + english.WordSeries(found, "and")
 }
 
 func packages(names []string) string {

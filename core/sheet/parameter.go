@@ -18,8 +18,9 @@ import (
 // gives, else that of the build's site, else the default.
 //
 // A value is named as {{parameter}} in arguments and variables of scripts, in
-// texts that are put, in the version's notes, and in the defaults and sites'
-// values of other parameters. Scripts themselves are run as they stand.
+// texts that are put, in what is fetched, in locales and settings, in the
+// version's notes, and in the defaults and sites' values of other parameters.
+// Scripts themselves are run as they stand.
 type Parameter struct {
 	Type    Type           `yaml:"type" json:"type"` // TextType if not given
 	Default any            `yaml:"default" json:"default,omitempty"`
@@ -131,18 +132,11 @@ func (c *checker) parameters(s *Sheet) {
 		}
 	}
 	for i, step := range s.Steps[:min(len(s.Steps), MostSteps)] {
-		at := fmt.Sprintf("steps[%d]", i)
-		if step.Script != nil {
-			for n, a := range step.Script.Arguments {
-				c.references(fmt.Sprintf("%s.script.arguments[%d]", at, n), s, a)
-			}
-			for name, value := range step.Script.Environment {
-				c.references(at+".script.environment."+name, s, value)
-			}
-		}
-		if step.Put != nil {
-			c.references(at+".put.text", s, step.Put.Text)
-		}
+		step.filled(func(at, text string) string {
+			c.references(fmt.Sprintf("steps[%d].%s", i, at), s, text)
+			return text
+		})
+		c.condition(fmt.Sprintf("steps[%d].when", i), step.When, s.Parameters)
 	}
 	c.references("version.notes", s, s.Version.Notes)
 }
@@ -171,32 +165,18 @@ func (s Sheet) With(given map[string]string) (Sheet, error) {
 	if len(f.wrong) > 0 {
 		return s, WrongValues(f.wrong)
 	}
-	if len(s.Parameters) == 0 {
-		return s, nil
+	if len(s.Parameters) > 0 {
+		s.Values = f.values
 	}
-	s.Values = f.values
 	s.Steps = slices.Clone(s.Steps)
 	for i := range s.Steps {
-		step := &s.Steps[i]
-		if step.Script != nil {
-			script := *step.Script
-			script.Arguments = slices.Clone(script.Arguments)
-			for n, a := range script.Arguments {
-				script.Arguments[n] = f.filled(a)
-			}
-			script.Environment = maps.Clone(script.Environment)
-			for name, value := range script.Environment {
-				script.Environment[name] = f.filled(value)
-			}
-			step.Script = &script
-		}
-		if step.Put != nil {
-			put := *step.Put
-			put.Text = f.filled(put.Text)
-			step.Put = &put
-		}
+		s.Steps[i] = s.Steps[i].filled(func(_, text string) string { return f.filled(text) })
+		f.wrong = append(f.wrong, s.Steps[i].misfilled()...)
 	}
 	s.Version.Notes = f.filled(s.Version.Notes)
+	if f.wrong = append(f.wrong, s.conditional()...); len(f.wrong) > 0 {
+		return s, WrongValues(f.wrong)
+	}
 	return s, nil
 }
 

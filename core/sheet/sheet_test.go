@@ -3,6 +3,7 @@ package sheet
 import (
 	"bytes"
 	"fmt"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -51,7 +52,7 @@ version: {number: 2026.11.3, end-of-life: "2027-05-31", stage: true}
 	require.Equal(t, OnFailure{Do: Stop}, s.Steps[0].OnFailure)
 	require.Equal(t, OnFailure{Do: GoOn}, s.Steps[2].OnFailure)
 	require.Equal(t, "4h 30m 10m 30s", fmt.Sprint(UsualTimeLimit, UsualStepLimit, UsualRestart, UsualPause))
-	require.Equal(t, Put{Text: "x", To: "/a/b", Owner: "root", Mode: "0644"}, *s.Steps[1].Put)
+	require.Equal(t, Put{Text: "x", File: File{To: "/a/b", Owner: "root", Mode: "0644"}}, *s.Steps[1].Put)
 	require.Equal(t, OnFailure{Again, 3, UsualPause}, s.Steps[1].OnFailure)
 	require.Equal(t, []int{0}, s.Steps[1].ExitCodes)
 	require.Equal(t, UsualStepLimit, s.Steps[2].TimeLimit)
@@ -106,6 +107,15 @@ func TestBoundsAreTaken(t *testing.T) {
 	taken("notes: x", "notes: "+strings.Repeat("é", 4000))
 	taken("notes: x", "tags: ["+strings.Repeat("x", 40)+"]")
 	taken("install: {packages: [a]}", "script: {text: '#!/x'}\n    exit-codes: [0, 255]")
+	for _, language := range []string{"C", "C.UTF-8", "fr_FR.UTF-8", "ca_ES.UTF-8@valencia", "eo.UTF-8"} {
+		taken("install: {packages: [a]}", "locale: {language: "+language+"}")
+	}
+	for _, zone := range []string{"UTC", "Europe/Paris", "America/Argentina/Ushuaia", "Etc/GMT+3"} {
+		taken("install: {packages: [a]}", "locale: {time-zone: "+zone+", keyboard: de nodeadkeys}")
+	}
+	require.Equal(t, &Update{AllUpdates, new(true)}, taken("install: {packages: [a]}", "update: {}").Steps[0].Update)
+	require.Equal(t, &Update{SecurityUpdates, new(false)}, taken("install: {packages: [a]}",
+		"update: {only: security, restart: false}").Steps[0].Update)
 	taken("install: {packages: [a]}", "put: {to: /x, text: y, mode: '7777'}")
 	for _, times := range []string{"1", "20"} {
 		taken("[a]}", "[a]}\n    on-failure: {do: again, times: "+times+"}")
@@ -165,8 +175,9 @@ func TestEachProblemSaysWhereItIsAndWhatWouldBeRight(t *testing.T) {
 		refused(strings.Replace(plain, c[0], c[1], 1), c[2])
 	}
 	// What is wrong with what a step does.
+	digest := strings.Repeat("0a", 32)
 	for does, want := range map[string]string{
-		"time-limit: 5m":                                `step "one" does nothing: write script, put, install,`,
+		"time-limit: 5m":                                `step "one" does nothing: write script, put, fetch, install,`,
 		"install: {packages: []}":                       "line 6, column 15: steps[0].install.packages: name",
 		"install: {packages: [a, 'b c']}":               `line 6, column 29: steps[0].install.packages: "b c" is no name`,
 		"install: {packages: [--purge]}":                `"--purge" is no name of a package`,
@@ -189,6 +200,37 @@ func TestEachProblemSaysWhereItIsAndWhatWouldBeRight(t *testing.T) {
 			"line 5",
 	} {
 		refused(strings.Replace(plain, "install: {packages: [a]}", does, 1), want)
+	}
+	for _, c := range [][2]string{
+		{"script: {text: '#!/x', as: A B}", `steps[0].script.as: "A B" is no name of an account`},
+		{"fetch: {from: /x, to: /x, sha256: " + digest + "}", `steps[0].fetch.from: "/x" is no address`},
+		{"fetch: {from: 'ftp://x/y', to: /x, sha256: " + digest + "}", `fetch.from: "ftp://x/y" is no address`},
+		{"fetch: {from: 'http:///y', to: /x, sha256: " + digest + "}", `fetch.from: "http:///y" is no address`},
+		{"fetch: {from: 'https://a:b@x/y', to: /x, sha256: " + digest + "}", "an address with a password would"},
+		{"fetch: {from: 'https://x/y', to: /x, sha256: " + digest[1:] + "}", "write what sha256sum prints of the file"},
+		{"fetch: {from: 'https://x/y', to: x, sha256: " + digest + "}", `steps[0].fetch.to: "x": write a path`},
+		{"fetch: {from: 'https://x/y', to: /x, sha256: " + digest + ", mode: x}", "steps[0].fetch.mode:"},
+		{"update: {only: some}", `"some" is not known: use all or security`},
+		{"locale: {}", "steps[0].locale: write time-zone, language or keyboard"},
+		{"locale: {time-zone: ../etc}", `steps[0].locale.time-zone: "../etc" is none`},
+		{"locale: {language: french}", `"french" is none: write it as fr_FR.UTF-8`},
+		{"locale: {language: fr_FR}", `"fr_FR" is none`},
+		{"locale: {keyboard: 'a;b'}", `"a;b" is none: write it as fr, or de nodeadkeys`},
+		{"settings: {}", "steps[0].settings: write home or environment"},
+		{"settings: {home: {/etc/x: y}}", `steps[0].settings.home: "/etc/x": write a path in a`},
+		{"settings: {home: {../x: y}}", `"../x": write a path in a home`},
+		{"settings: {home: {a/../../x: y}}", `"a/../../x": write a path in a home`},
+		{"settings: {home: {..: y}}", `"..": write a path in a home`},
+		{"settings: {environment: {a b: c}}", `"a b" is no name of a variable`},
+		{"settings: {environment: {A: 'x\"y'}}", "settings.environment.A: use one line without quotes"},
+		{"restart: {}\n    when: site ==", "line 7, column 5: steps[0].when is no condition: Syntax"},
+		{"restart: {}\n    when: harbour == 'x'", "undeclared reference to 'harbour' (in its line 1, column 1)"},
+		{"restart: {}\n    when: site", "it comes to a value of type string, and has to come to"},
+		{"restart: {}\n    when: values.queue == 'x'", `steps[0].when: there is no parameter "queue"`},
+		{"restart: {}\n    when: values['the-queue'] == 'x'", `there is no parameter "the-queue"`},
+		{"restart: {}\n    when: site == '" + strings.Repeat("x", 1000) + "'", "it has 1010 characters: use at most"},
+	} {
+		refused(strings.Replace(plain, "install: {packages: [a]}", c[0], 1), c[1])
 	}
 	// What is wrong with how it does it.
 	for also, want := range map[string]string{
@@ -222,13 +264,102 @@ version: {stage: maybe}
 	require.EqualError(t, err, strings.Join([]string{
 		`line 1, column 8: image has to be a text: put it in quotes, and is the number 5`,
 		`line 2, column 8: there is no key "trak" in base: use track, version or disk`,
-		`line 5, column 5: step "one" does nothing: write script, put, install, remove or restart under its name`,
+		`line 5, column 5: step "one" does nothing: write script, put, fetch, install, remove, ` +
+			`update, locale, settings or restart under its name`,
 		`line 6, column 17: steps[0].time-limit: "soon" is no time: write it in whole seconds, such as 30s, 90m or ` +
 			`1h30m, at most 168h`,
 		`line 7, column 5: the step has no name: write name: and what it does, in a few words`,
 		`line 7, column 25: steps[1].install.packages has to be a list, and is the text "x"`,
 		`line 8, column 18: version.stage has to be true or false, and is the text "maybe"`,
 	}, "\n"))
+}
+
+func TestAStepIsDoneWhenItsConditionIsMet(t *testing.T) {
+	t.Parallel()
+	skips := func(condition string, values map[string]string) bool {
+		t.Helper()
+		s, err := Parse([]byte("image: desk\nbase: {track: live}\nmachine: {site: a}\n" +
+			"parameters: {queue: {default: office}, seats: {type: number, default: 4},\n" +
+			"  the-map: {type: switch, default: false}}\n" +
+			"steps:\n  - name: one\n    restart: {}\n    when: " + condition + "\n"))
+		require.NoError(t, err)
+		s, err = s.With(values)
+		require.NoError(t, err)
+		return s.Steps[0].Skipped
+	}
+	for condition, skipped := range map[string]bool{
+		`image == "desk" && site == "a"`: false, `site == "b"`: true, `base.track == "live"`: false,
+		`base.disk != ""`: true, `values.queue == "office"`: false, `values.seats > 3`: false, `values.seats > 4`: true,
+		`values["the-map"]`: true, `!values["the-map"]`: false, `values.queue in ["office", "x"]`: false,
+		`values.queue.startsWith("x")`: true,
+	} {
+		require.Equal(t, skipped, skips(strconv.Quote(condition), nil), condition)
+	}
+	require.False(t, skips(`values["the-map"] && values.seats == 9`,
+		map[string]string{"the-map": "true", "seats": "9"}))
+
+	s, err := Parse([]byte(strings.Replace(plain, "[a]}", "[a]}\n    when: site == 'b'", 1)))
+	require.NoError(t, err)
+	s, err = s.With(nil)
+	require.NoError(t, err)
+	require.Equal(t, "1. one: left out, because its condition is not met: site == 'b'.", s.Explain()[1])
+}
+
+func TestAConditionThatCannotBeWorkedOutIsTold(t *testing.T) {
+	t.Parallel()
+	wrong := func(condition, want string) {
+		t.Helper()
+		s, err := Parse([]byte("parameters: {queue: {default: office}}\n" +
+			strings.Replace(plain, "[a]}", "[a]}\n    when: "+condition, 1)))
+		require.NoError(t, err)
+		_, err = s.With(nil)
+		require.ErrorContains(t, err, want)
+	}
+	wrong("values.queue",
+		`step "one", its condition values.queue: it comes to office, and has to come to true or false`)
+	wrong("values.queue > 5", "it cannot be worked out: no such overload")
+	wrong(`base["port"] == ""`, "it cannot be worked out: no such key: port")
+	many := "[0, 1, 2, 3, 4, 5, 6, 7, 8, 9]"
+	for _, v := range []string{"a", "b", "c", "d", "e", "f"} {
+		many = "[0, 1, 2, 3, 4, 5, 6, 7, 8, 9].map(" + v + ", " + many + ")"
+	}
+	wrong(`size(`+many+`) > 0`, "cost limit exceeded")
+}
+
+func TestWhatIsFilledInIsCheckedAsWhatIsWritten(t *testing.T) {
+	t.Parallel()
+	s, err := Parse([]byte(`image: desk
+base: {track: live}
+machine: {site: a}
+parameters: {zone: {default: Europe/Paris}, from: {default: "https://x/y"}, digest: {default: "` +
+		strings.Repeat("0a", 32) + `"}, quay: {default: north}}
+steps:
+  - {name: zone, locale: {time-zone: "{{zone}}"}}
+  - {name: tides, fetch: {from: "{{from}}", sha256: "{{digest}}", to: /x}}
+  - {name: new, settings: {home: {a: "{{quay}}"}, environment: {QUAY: "{{quay}}"}}}
+`))
+	require.NoError(t, err)
+	filled, err := s.With(map[string]string{"quay": "south", "zone": "UTC"})
+	require.NoError(t, err)
+	require.Equal(t, &Locale{TimeZone: "UTC"}, filled.Steps[0].Locale)
+	require.Equal(t, "https://x/y", filled.Steps[1].Fetch.From)
+	require.Equal(t, &Settings{map[string]string{"a": "south"}, map[string]string{"QUAY": "south"}},
+		filled.Steps[2].Settings)
+	require.Equal(t, "{{zone}}", s.Steps[0].Locale.TimeZone, "the sheet itself stays")
+	_, err = s.With(map[string]string{"quay": "a\nb", "zone": "no zone", "from": "x", "digest": "y"})
+	require.EqualError(t, err, strings.Join([]string{
+		`step "zone".time-zone: "no zone" is none: write it as Europe/Paris`,
+		`step "tides".from: "x" is no address: write one such as https://files.ferries.example/fares.db`,
+		`step "tides".sha256: "y": write what sha256sum prints of the file, 64 hexadecimal digits`,
+		`step "new".environment.QUAY: use one line without quotes and backslashes`,
+	}, "\n"))
+	require.Equal(t, []string{
+		"1. zone: the time zone becomes UTC, within 30m. If it fails, the build fails.",
+		"2. tides: https://x/y, with the digest 0a0a0a0a0a0a..., is fetched to /x, for root, with mode 0644, " +
+			"within 30m. If it fails, the build fails.",
+		"3. new: new people find a in their homes and QUAY set in their sessions, within 30m. If it fails, the build " +
+			"fails.",
+	}, filled.Explain()[2:5])
 }
 
 func TestASheetHasAsManyStepsAsItMay(t *testing.T) {

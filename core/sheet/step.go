@@ -2,21 +2,32 @@ package sheet
 
 import (
 	"fmt"
+	"maps"
+	"net/url"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
+
+	"github.com/dustin/go-humanize/english"
 )
 
 // Step is one thing that is done on the build machine. One of the fields from
 // Script to Restart says what.
 type Step struct {
-	Name    string    `yaml:"name" json:"name"`
-	Script  *Script   `yaml:"script" json:"script,omitempty"`
-	Put     *Put      `yaml:"put" json:"put,omitempty"`
-	Install *Packages `yaml:"install" json:"install,omitempty"`
-	Remove  *Packages `yaml:"remove" json:"remove,omitempty"`
-	Restart *Restart  `yaml:"restart" json:"restart,omitempty"`
+	Name     string    `yaml:"name" json:"name"`
+	Script   *Script   `yaml:"script" json:"script,omitempty"`
+	Put      *Put      `yaml:"put" json:"put,omitempty"`
+	Fetch    *Fetch    `yaml:"fetch" json:"fetch,omitempty"`
+	Install  *Packages `yaml:"install" json:"install,omitempty"`
+	Remove   *Packages `yaml:"remove" json:"remove,omitempty"`
+	Update   *Update   `yaml:"update" json:"update,omitempty"`
+	Locale   *Locale   `yaml:"locale" json:"locale,omitempty"`
+	Settings *Settings `yaml:"settings" json:"settings,omitempty"`
+	Restart  *Restart  `yaml:"restart" json:"restart,omitempty"`
 
+	When      Condition `yaml:"when" json:"when,omitempty"`             // it is done; always if not given
+	Skipped   bool      `json:"skipped,omitempty"`                      // its condition is not met, once With has looked
 	TimeLimit Span      `yaml:"time-limit" json:"time_limit"`           // of each try; 30m if not given
 	ExitCodes []int     `yaml:"exit-codes" json:"exit_codes,omitempty"` // that count as done; 0 if not given
 	OnFailure OnFailure `yaml:"on-failure" json:"on_failure"`
@@ -27,14 +38,65 @@ type Script struct {
 	Text        string            `yaml:"text" json:"text"` // begins with #! and its interpreter
 	Arguments   []string          `yaml:"arguments" json:"arguments,omitempty"`
 	Environment map[string]string `yaml:"environment" json:"environment,omitempty"`
+	As          string            `yaml:"as" json:"as,omitempty"` // an account of the machine; root if not given
+}
+
+// File is where a file is written on the machine.
+type File struct {
+	To    string `yaml:"to" json:"to"`       // a path of the machine
+	Owner string `yaml:"owner" json:"owner"` // root if not given
+	Mode  string `yaml:"mode" json:"mode"`   // "0644" if not given
 }
 
 // Put writes a file.
 type Put struct {
-	Text  string `yaml:"text" json:"text"`
-	To    string `yaml:"to" json:"to"`       // a path of the machine
-	Owner string `yaml:"owner" json:"owner"` // root if not given
-	Mode  string `yaml:"mode" json:"mode"`   // "0644" if not given
+	Text string `yaml:"text" json:"text"`
+	File
+}
+
+// Fetch has the machine fetch a file over HTTP.
+type Fetch struct {
+	From   string `yaml:"from" json:"from"`     // an address
+	SHA256 string `yaml:"sha256" json:"sha256"` // of the file, in hexadecimal digits
+	File   `yaml:",inline"`
+}
+
+// Update brings what is installed up to date, again until nothing is pending.
+type Update struct {
+	Only    Updates `yaml:"only" json:"only"`       // AllUpdates if not given
+	Restart *bool   `yaml:"restart" json:"restart"` // between, when one is needed; true if not given
+}
+
+// Updates are which updates are applied.
+type Updates string
+
+const (
+	AllUpdates      Updates = "all"
+	SecurityUpdates Updates = "security"
+)
+
+// MostRounds is how often updates are applied in one step, and the machine restarted between.
+const MostRounds = 5
+
+// UnmarshalText reads which updates are meant.
+func (u *Updates) UnmarshalText(text []byte) error {
+	if *u = Updates(text); !slices.Contains([]Updates{AllUpdates, SecurityUpdates}, *u) {
+		return fmt.Errorf("%q is not known: use all or security", text)
+	}
+	return nil
+}
+
+// Locale is in which time, language and letters the machine speaks. What is not given stays.
+type Locale struct {
+	TimeZone string `yaml:"time-zone" json:"time_zone,omitempty"` // of the IANA database, such as Europe/Paris
+	Language string `yaml:"language" json:"language,omitempty"`   // a locale of the system, such as fr_FR.UTF-8
+	Keyboard string `yaml:"keyboard" json:"keyboard,omitempty"`   // a layout, such as fr or "de nodeadkeys"
+}
+
+// Settings are what new people find. They change nothing for people who were there before.
+type Settings struct {
+	Home        map[string]string `yaml:"home" json:"home,omitempty"`               // files of a new home, by path in it
+	Environment map[string]string `yaml:"environment" json:"environment,omitempty"` // variables of every session
 }
 
 // Packages are those of the machine's package manager.
@@ -78,28 +140,28 @@ type Kind string
 const (
 	RunsScript Kind = "script"
 	Puts       Kind = "put"
+	Fetches    Kind = "fetch"
 	Installs   Kind = "install"
 	Removes    Kind = "remove"
+	Updating   Kind = "update"
+	Localizes  Kind = "locale"
+	Sets       Kind = "settings"
 	Restarts   Kind = "restart"
 )
 
 // AllKinds are all things that a step can do.
-func AllKinds() []Kind { return []Kind{RunsScript, Puts, Installs, Removes, Restarts} }
+func AllKinds() []Kind {
+	return []Kind{RunsScript, Puts, Fetches, Installs, Removes, Updating, Localizes, Sets, Restarts}
+}
 
 // Kinds returns what the step is said to do: one kind, if it is right.
 func (s Step) Kinds() (kinds []Kind) {
-	for _, k := range []struct {
-		kind  Kind
-		given bool
-	}{
-		{RunsScript, s.Script != nil},
-		{Puts, s.Put != nil},
-		{Installs, s.Install != nil},
-		{Removes, s.Remove != nil},
-		{Restarts, s.Restart != nil},
+	for i, given := range []bool{
+		s.Script != nil, s.Put != nil, s.Fetch != nil, s.Install != nil, s.Remove != nil, s.Update != nil,
+		s.Locale != nil, s.Settings != nil, s.Restart != nil,
 	} {
-		if k.given {
-			kinds = append(kinds, k.kind)
+		if given {
+			kinds = append(kinds, AllKinds()[i])
 		}
 	}
 	return kinds
@@ -110,6 +172,10 @@ var (
 	packageName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9+._:~=-]*$`)
 	mode        = regexp.MustCompile(`^[0-7]{4}$`)
 	person      = regexp.MustCompile(`^[a-z_][a-z0-9_-]*$`)
+	sha256      = regexp.MustCompile(`^[0-9a-f]{64}$`)
+	zone        = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_+-]*(/[A-Za-z0-9_+-]+)*$`)
+	language    = regexp.MustCompile(`^[a-z]{2,3}(_[A-Z]{2})?\.UTF-8(@[a-z]+)?$|^C(\.UTF-8)?$`)
+	layout      = regexp.MustCompile(`^[a-z]{2,10}( [a-z][a-z0-9_-]*)?$`)
 )
 
 func (c *checker) step(at string, s *Step) {
@@ -122,7 +188,7 @@ func (c *checker) step(at string, s *Step) {
 	switch kinds := s.Kinds(); len(kinds) {
 	case 1:
 	case 0:
-		c.at(at, "step %q does nothing: write script, put, install, remove or restart under its name", s.Name)
+		c.at(at, "step %q does nothing: write %s under its name", s.Name, english.WordSeries(words(AllKinds()), "or"))
 	default:
 		c.at(at+"."+string(kinds[1]), "step %q does %d things: make a step of each", s.Name, len(kinds))
 	}
@@ -130,13 +196,28 @@ func (c *checker) step(at string, s *Step) {
 		c.script(at+".script", s.Script)
 	}
 	if s.Put != nil {
-		c.put(at+".put", s.Put)
+		c.file(at+".put", &s.Put.File)
+	}
+	if s.Fetch != nil {
+		c.fetch(at+".fetch", s.Fetch)
 	}
 	if s.Install != nil {
 		c.packages(at+".install", s.Install)
 	}
 	if s.Remove != nil {
 		c.packages(at+".remove", s.Remove)
+	}
+	if s.Update != nil && s.Update.Only == "" {
+		s.Update.Only = AllUpdates
+	}
+	if s.Update != nil && s.Update.Restart == nil {
+		s.Update.Restart = new(true)
+	}
+	if s.Locale != nil {
+		c.locale(at+".locale", *s.Locale)
+	}
+	if s.Settings != nil {
+		c.settings(at+".settings", *s.Settings)
 	}
 	if s.Restart != nil && s.Restart.Within == 0 {
 		s.Restart.Within = UsualRestart
@@ -169,29 +250,87 @@ func (c *checker) script(at string, s *Script) {
 	if !strings.HasPrefix(line, "#!/") {
 		c.at(at+".text", "%s.text has to begin with the interpreter, such as #!/bin/sh", at)
 	}
-	for name := range s.Environment {
+	c.environment(at+".environment", s.Environment)
+	if s.As != "" && !person.MatchString(s.As) {
+		c.at(at+".as", "%s.as: %q is no name of an account", at, s.As)
+	}
+}
+
+func (c *checker) environment(at string, variables map[string]string) {
+	for name := range variables {
 		if !variable.MatchString(name) {
-			c.at(at+".environment."+name, "%s.environment: %q is no name of a variable: use letters, digits and _", at,
-				name)
+			c.at(at+"."+name, "%s: %q is no name of a variable: use letters, digits and _", at, name)
 		}
 	}
 }
 
-func (c *checker) put(at string, p *Put) {
-	if !absolute(p.To) {
-		c.at(at+".to", "%s.to: %q: write a path of the machine from its root, such as /etc/fare-desk.conf", at, p.To)
+func (c *checker) file(at string, f *File) {
+	if !absolute(f.To) {
+		c.at(at+".to", "%s.to: %q: write a path of the machine from its root, such as /etc/fare-desk.conf", at, f.To)
 	}
-	if p.Owner == "" {
-		p.Owner = "root"
+	if f.Owner == "" {
+		f.Owner = "root"
 	}
-	if !person.MatchString(p.Owner) {
-		c.at(at+".owner", "%s.owner: %q is no name of an account", at, p.Owner)
+	if !person.MatchString(f.Owner) {
+		c.at(at+".owner", "%s.owner: %q is no name of an account", at, f.Owner)
 	}
-	if p.Mode == "" {
-		p.Mode = "0644"
+	if f.Mode == "" {
+		f.Mode = "0644"
 	}
-	if !mode.MatchString(p.Mode) {
-		c.at(at+".mode", "%s.mode: %q: write four octal digits in quotes, such as \"0644\"", at, p.Mode)
+	if !mode.MatchString(f.Mode) {
+		c.at(at+".mode", "%s.mode: %q: write four octal digits in quotes, such as \"0644\"", at, f.Mode)
+	}
+}
+
+func (c *checker) fetch(at string, f *Fetch) {
+	if u, err := url.Parse(f.From); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		if !reference.MatchString(f.From) {
+			c.at(at+".from", "%s.from: %q is no address: write one such as https://files.ferries.example/fares.db", at,
+				f.From)
+		}
+	} else if u.User != nil {
+		c.at(at+".from", "%s.from: an address with a password would stand in every log: leave it out", at)
+	}
+	if !sha256.MatchString(f.SHA256) && !reference.MatchString(f.SHA256) {
+		c.at(at+".sha256", "%s.sha256: %q: write what sha256sum prints of the file, 64 hexadecimal digits", at,
+			f.SHA256)
+	}
+	c.file(at, &f.File)
+}
+
+func (c *checker) locale(at string, l Locale) {
+	if l == (Locale{}) {
+		c.at(at, "%s: write time-zone, language or keyboard under it", at)
+	}
+	for _, given := range []struct {
+		key, value string
+		right      *regexp.Regexp
+		such       string
+	}{
+		{"time-zone", l.TimeZone, zone, "Europe/Paris"},
+		{"language", l.Language, language, "fr_FR.UTF-8"},
+		{"keyboard", l.Keyboard, layout, "fr, or de nodeadkeys with a variant"},
+	} {
+		if given.value != "" && !given.right.MatchString(given.value) && !reference.MatchString(given.value) {
+			c.at(at+"."+given.key, "%s.%s: %q is none: write it as %s", at, given.key, given.value, given.such)
+		}
+	}
+}
+
+func (c *checker) settings(at string, s Settings) {
+	if len(s.Home) == 0 && len(s.Environment) == 0 {
+		c.at(at, "%s: write home or environment under it", at)
+	}
+	for p := range s.Home {
+		if path.IsAbs(p) || path.Clean(p) != p || p == "." || p == ".." || strings.HasPrefix(p, "../") {
+			c.at(at+".home."+p, "%s.home: %q: write a path in a home, such as .config/fare-desk.conf", at, p)
+		}
+	}
+	c.environment(at+".environment", s.Environment)
+	for name, value := range s.Environment {
+		if strings.ContainsAny(value, "\n\"\\") {
+			c.at(at+".environment."+name, "%s.environment.%s: use one line without quotes and backslashes", at, name)
+		}
 	}
 }
 
@@ -231,4 +370,66 @@ func (c *checker) onFailure(at string, f *OnFailure) {
 	if f.Pause == 0 {
 		f.Pause = UsualPause
 	}
+}
+
+// filled returns the step with its texts as fill returns them, each asked for
+// with its path in the step: all in which parameters may be named.
+func (s Step) filled(fill func(at, text string) string) Step {
+	all := func(at string, texts map[string]string) map[string]string {
+		texts = maps.Clone(texts)
+		for name, text := range texts {
+			texts[name] = fill(at+"."+name, text)
+		}
+		return texts
+	}
+	if s.Script != nil {
+		script := *s.Script
+		script.Arguments = slices.Clone(script.Arguments)
+		for i, a := range script.Arguments {
+			script.Arguments[i] = fill(fmt.Sprintf("script.arguments[%d]", i), a)
+		}
+		script.Environment = all("script.environment", script.Environment)
+		s.Script = &script
+	}
+	if s.Put != nil {
+		put := *s.Put
+		put.Text = fill("put.text", put.Text)
+		s.Put = &put
+	}
+	if s.Fetch != nil {
+		fetch := *s.Fetch
+		fetch.From, fetch.SHA256 = fill("fetch.from", fetch.From), fill("fetch.sha256", fetch.SHA256)
+		s.Fetch = &fetch
+	}
+	if s.Locale != nil {
+		s.Locale = &Locale{
+			fill("locale.time-zone", s.Locale.TimeZone), fill("locale.language", s.Locale.Language),
+			fill("locale.keyboard", s.Locale.Keyboard),
+		}
+	}
+	if s.Settings != nil {
+		s.Settings = &Settings{
+			all("settings.home", s.Settings.Home), all("settings.environment", s.Settings.Environment),
+		}
+	}
+	return s
+}
+
+// misfilled says what is wrong with a step now that its texts are filled in.
+func (s Step) misfilled() (wrong []string) {
+	var c checker
+	at := fmt.Sprintf("step %q", s.Name)
+	if s.Fetch != nil {
+		c.fetch(at, s.Fetch)
+	}
+	if s.Locale != nil && *s.Locale != (Locale{}) {
+		c.locale(at, *s.Locale)
+	}
+	if s.Settings != nil {
+		c.settings(at, *s.Settings)
+	}
+	for _, p := range c.problems {
+		wrong = append(wrong, p.Text)
+	}
+	return wrong
 }

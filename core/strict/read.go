@@ -160,15 +160,15 @@ func (r *reader) scalar(path string, n ast.Node, into reflect.Value, at func(wan
 
 // fields reads the entries into the fields of a struct.
 func (r *reader) fields(path string, entries []*ast.MappingValueNode, into reflect.Value) {
-	byKey, keys := map[string]int{}, []string{}
-	for i := range into.NumField() {
-		if key, _, _ := strings.Cut(into.Type().Field(i).Tag.Get("yaml"), ","); key != "" {
-			byKey[key], keys = i, append(keys, key)
+	byKey, keys := map[string][]int{}, []string{}
+	for _, f := range reflect.VisibleFields(into.Type()) {
+		if key, _, _ := strings.Cut(f.Tag.Get("yaml"), ","); key != "" {
+			byKey[key], keys = f.Index, append(keys, key)
 		}
 	}
 	for _, e := range entries {
 		key := keyOf(e)
-		i, known := byKey[key]
+		index, known := byKey[key]
 		if !known {
 			within := ""
 			if path != "" {
@@ -177,7 +177,7 @@ func (r *reader) fields(path string, entries []*ast.MappingValueNode, into refle
 			r.problem(path, e.Key, "there is no key %q%s: use %s", shown(key), within, oneOf(keys))
 			continue
 		}
-		r.entry(path, key, e, into.Field(i))
+		r.entry(path, key, e, into.FieldByIndex(index))
 	}
 }
 

@@ -42,7 +42,11 @@ func (bs *Builds) tick(ctx context.Context, id int64) error {
 		}
 		done := 0
 		for i, step := range plan.Steps {
-			if tries := s.Steps[i]; len(tries) > 0 && build.StandsAt(step, tries[len(tries)-1], b.State).Settled() {
+			var last build.Task
+			if tries := s.Steps[i]; len(tries) > 0 {
+				last = tries[len(tries)-1]
+			}
+			if build.StandsAt(step, last, b.State).Settled() {
 				done++
 			}
 		}

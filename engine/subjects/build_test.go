@@ -60,6 +60,30 @@ func machinesAt(t *testing.T, s *servicetest.Service, site string) (names []stri
 	return names
 }
 
+func TestStepsOfEveryKindAreDoneOrLeftOut(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})
+	begun, err := s.As(role.Operator).StartBuild(t.Context(), client.StartBuild{Sheet: desk("disk: vendor.qcow2", `
+  - {name: fares, fetch: {from: "https://files.ferries.example/fares", to: /srv/fares, sha256: "`+
+		strings.Repeat("0a", 32)+`"}}
+  - {name: updates, update: {only: security}}
+  - {name: clock, locale: {time-zone: Europe/Paris}}
+  - {name: new people, settings: {environment: {QUAY: north}}}
+  - {name: as Ida, script: {text: "#!/bin/sh", as: ida}}
+  - {name: south, remove: {packages: [fare-desk]}, when: site == "south-quay"}
+`, "notes: x")})
+	require.NoError(t, err)
+	b := built(s, begun.ID)
+	require.Equal(t, build.Ready, b.State, b.Why)
+	require.Equal(t, 6, b.Done)
+	for _, step := range b.Steps[:5] {
+		require.Equal(t, build.StepDone, step.State, step.Name)
+	}
+	require.Equal(t, client.BuildStep{
+		Name: "south", Kind: sheet.Removes, State: build.StepSkipped, Why: `its condition is not met: site == "south-quay"`,
+	}, b.Steps[5])
+}
+
 func TestASheetBecomesAStagedVersion(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})

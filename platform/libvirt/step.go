@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -42,6 +43,18 @@ var removeScript []byte
 
 //go:embed step/put.sh
 var putScript []byte
+
+//go:embed step/fetch.sh
+var fetchScript []byte
+
+//go:embed step/update.sh
+var updateScript []byte
+
+//go:embed step/locale.sh
+var localeScript []byte
+
+//go:embed step/settings.sh
+var settingsScript []byte
 
 // stepsFolder is where steps have their folders. Sealing a machine empties what is around it.
 const stepsFolder = "/var/lib/nimblepane/steps"
@@ -94,29 +107,57 @@ func (s *Site) discardMachine(ctx context.Context, _ string, n platform.Named, _
 type program struct {
 	text                   []byte
 	arguments, environment []string
-	content                []byte // in the file "content"
+	as                     string // the account that runs it, "" for root
+	files                  map[string][]byte
 }
 
 // programOf returns what does a step, of one of the kinds that have a program.
 func programOf(s sheet.Step) (program, error) {
 	switch {
 	case s.Script != nil:
-		p := program{text: []byte(s.Script.Text), arguments: s.Script.Arguments}
-		for name, value := range s.Script.Environment {
-			p.environment = append(p.environment, name+"="+value)
-		}
-		slices.Sort(p.environment)
-		return p, nil
+		return program{
+			text: []byte(s.Script.Text), arguments: s.Script.Arguments, environment: assigned(s.Script.Environment),
+			as: s.Script.As,
+		}, nil
 	case s.Put != nil:
 		return program{
-			text: putScript, arguments: []string{s.Put.Mode, s.Put.Owner, s.Put.To}, content: []byte(s.Put.Text),
+			text: putScript, arguments: []string{s.Put.Mode, s.Put.Owner, s.Put.To},
+			files: map[string][]byte{"content": []byte(s.Put.Text)},
+		}, nil
+	case s.Fetch != nil:
+		return program{
+			text:      fetchScript,
+			arguments: []string{s.Fetch.Mode, s.Fetch.Owner, s.Fetch.To, s.Fetch.From, s.Fetch.SHA256},
 		}, nil
 	case s.Install != nil:
 		return program{text: installScript, arguments: s.Install.Packages}, nil
 	case s.Remove != nil:
 		return program{text: removeScript, arguments: s.Remove.Packages}, nil
+	case s.Update != nil:
+		return program{text: updateScript, arguments: []string{string(s.Update.Only)}}, nil
+	case s.Locale != nil:
+		return program{
+			text: localeScript, arguments: []string{s.Locale.TimeZone, s.Locale.Language, s.Locale.Keyboard},
+		}, nil
+	case s.Settings != nil:
+		p := program{
+			text: settingsScript, arguments: slices.Sorted(maps.Keys(s.Settings.Home)),
+			files: map[string][]byte{"variables": listed(assigned(s.Settings.Environment))},
+		}
+		for i, name := range p.arguments {
+			p.files[fmt.Sprintf("file-%d", i)] = []byte(s.Settings.Home[name])
+		}
+		return p, nil
 	}
 	return program{}, refuse("step %q does nothing that can be done here", s.Name)
+}
+
+// assigned writes variables as programs are given them.
+func assigned(variables map[string]string) (list []string) {
+	for _, name := range slices.Sorted(maps.Keys(variables)) {
+		list = append(list, name+"="+variables[name])
+	}
+	return list
 }
 
 // listed writes texts as files list them that a shell reads with mapfile: each ends with a zero.
@@ -167,9 +208,12 @@ func (s *Site) doStep(ctx context.Context, key string, o platform.StepOrder, _ f
 	step, limit := stepFor(g, key), time.Duration(o.Step.TimeLimit)
 	within, cancel := context.WithTimeout(ctx, limit+stepGrace)
 	defer cancel()
-	if o.Step.Restart != nil {
+	switch {
+	case o.Step.Restart != nil:
 		done, err = s.restart(within, step, o.BuildMachine)
-	} else {
+	case o.Step.Update != nil:
+		done, err = s.update(within, g, key, o, limit)
+	default:
 		done, err = step.run(within, o.Step, limit)
 	}
 	if err != nil && within.Err() != nil && ctx.Err() == nil {
@@ -228,10 +272,12 @@ func (s stepOn) begin(ctx context.Context, p program, limit time.Duration) error
 	if _, err := s.ask(ctx, "prepare"); err != nil {
 		return err
 	}
-	for name, content := range map[string][]byte{
-		"run": runScript, "program": p.text, "content": p.content, "arguments": listed(p.arguments),
-		"environment": listed(p.environment),
-	} {
+	files := map[string][]byte{
+		"run": runScript, "program": p.text, "arguments": listed(p.arguments), "environment": listed(p.environment),
+		"as": []byte(p.as),
+	}
+	maps.Copy(files, p.files)
+	for name, content := range files {
 		if err := s.put(ctx, path.Join(s.folder, name), bytes.NewReader(content)); err != nil {
 			return err
 		}
@@ -254,10 +300,15 @@ func (s stepOn) broken(ctx context.Context, why string) error {
 	if err != nil {
 		return err
 	}
-	if text := strings.TrimSpace(output); text != "" {
-		why += "; last it wrote: " + text[strings.LastIndexByte(text, '\n')+1:]
+	if last := lastLine(output); last != "" {
+		why += "; last it wrote: " + last
 	}
 	return refuse("%s", why)
+}
+
+func lastLine(text string) string {
+	text = strings.TrimSpace(text)
+	return text[strings.LastIndexByte(text, '\n')+1:]
 }
 
 // whether turns the error of a machine that is off by now into a refusal.
@@ -312,15 +363,64 @@ func (s *Site) restart(ctx context.Context, step stepOn, name string) (done plat
 	}
 }
 
+// stillPending is the exit code of the program that applies updates when some are pending still.
+const stillPending = 11
+
+// update applies updates until none is pending, and restarts the machine in between if one is needed. Each round and
+// each restart is found again by a key of its own.
+func (s *Site) update(ctx context.Context, g guest, key string, o platform.StepOrder, limit time.Duration) (
+	done platform.StepDone, err error,
+) {
+	output, begun := "", time.Now()
+	for round := 1; round <= sheet.MostRounds; round++ {
+		last, err := stepFor(g, fmt.Sprintf("%s round %d", key, round)).run(ctx, o.Step,
+			max(time.Second, limit-time.Since(begun)))
+		if err != nil {
+			return done, err
+		}
+		output += fmt.Sprintf("Round %d\n%s", round, last.Output)
+		done = platform.StepDone{ExitCode: last.ExitCode, Output: output[max(0, len(output)-platform.StepOutput):]}
+		if last.ExitCode != 0 && last.ExitCode != stillPending {
+			return done, nil
+		}
+		restarting := false
+		if *o.Step.Update.Restart {
+			facts, err := s.inspect(ctx, g, "--only", seal.RestartPending)
+			if err != nil {
+				return done, err
+			}
+			restarting = facts.RestartPending != ""
+		}
+		if restarting {
+			step := stepFor(g, fmt.Sprintf("%s restart %d", key, round))
+			if _, err := s.restart(ctx, step, o.BuildMachine); err != nil {
+				return done, err
+			}
+			output += "the machine went down and came up\n"
+			done.Output = output[max(0, len(output)-platform.StepOutput):]
+		}
+		if last.ExitCode == 0 {
+			return done, nil
+		}
+	}
+	return done, refuse("updates are pending still after %d rounds; last it wrote: %s", sheet.MostRounds,
+		lastLine(done.Output))
+}
+
 // inspectMachine has pane-agent look for what should not be on a machine that is sealed.
 func (s *Site) inspectMachine(ctx context.Context, _ string, n platform.Named, _ func(int)) (f seal.Facts, err error) {
 	g, err := s.running(ctx, n.Name)
 	if err != nil {
 		return f, err
 	}
+	return s.inspect(ctx, g)
+}
+
+// inspect has pane-agent look for facts of a machine.
+func (s *Site) inspect(ctx context.Context, g guest, args ...string) (f seal.Facts, err error) {
 	limited, cancel := context.WithTimeout(ctx, s.limits.seal)
 	defer cancel()
-	o, err := g.exec(limited, platform.Command{Path: agentPath, Args: []string{"inspect"}})
+	o, err := g.exec(limited, platform.Command{Path: agentPath, Args: append([]string{"inspect"}, args...)})
 	switch {
 	case err != nil && asAnswer(err) && !absent(err):
 		return f, refuse("the machine could not be looked at: pane-agent did not run in it (%s): install the package "+

@@ -2,8 +2,12 @@ package libvirt
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"fmt"
 	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
 	"strings"
 	"testing"
 	"time"
@@ -31,9 +35,18 @@ func TestProgramsOfSteps(t *testing.T) {
 	}, p)
 	require.Equal(t, "it's\x00a\nline\x00", string(listed(p.arguments)))
 	require.Empty(t, listed(nil))
-	p, err = programOf(sheet.Step{Put: &sheet.Put{Text: "x", To: "/a", Owner: "ida", Mode: "0600"}})
+	p, err = programOf(sheet.Step{Put: &sheet.Put{Text: "x", File: sheet.File{To: "/a", Owner: "ida", Mode: "0600"}}})
 	require.NoError(t, err)
-	require.Equal(t, program{text: putScript, arguments: []string{"0600", "ida", "/a"}, content: []byte("x")}, p)
+	require.Equal(t, program{text: putScript, arguments: []string{"0600", "ida", "/a"}, files: map[string][]byte{
+		"content": []byte("x"),
+	}}, p)
+	p, err = programOf(sheet.Step{Settings: &sheet.Settings{
+		Home: map[string]string{"b": "2", "a": "1"}, Environment: map[string]string{"B": "2", "A": "$1"},
+	}})
+	require.NoError(t, err)
+	require.Equal(t, program{text: settingsScript, arguments: []string{"a", "b"}, files: map[string][]byte{
+		"file-0": []byte("1"), "file-1": []byte("2"), "variables": []byte("A=$1\x00B=2\x00"),
+	}}, p)
 	for _, s := range []sheet.Step{
 		{Install: &sheet.Packages{Packages: []string{"a", "b"}}},
 		{Remove: &sheet.Packages{Packages: []string{"a", "b"}}},
@@ -138,12 +151,15 @@ func TestStepsOnARealMachine(t *testing.T) {
 		ExitCode: 3, Output: "<" + strings.Join(append(odd, "high $(low) `now`", "/root", "/"), "><") + ">\nlate\n",
 	}, done)
 	done = comesTo(sheet.Step{Put: &sheet.Put{
-		Text: "queue = 'counter'\n", To: "/etc/fare desk/$x/printer.conf", Owner: "daemon", Mode: "0640",
+		Text: "queue = 'counter'\n",
+		File: sheet.File{To: "/etc/fare desk/$x/printer.conf", Owner: "daemon", Mode: "0640"},
 	}})
 	require.Equal(t, "wrote 18 bytes to /etc/fare desk/$x/printer.conf\n", done.Output)
 	require.Equal(t, "daemon 640\n", inside("/usr/bin/stat", "-c", "%U %a", "/etc/fare desk/$x/printer.conf"))
 	require.Equal(t, "queue = 'counter'\n", inside("/bin/cat", "/etc/fare desk/$x/printer.conf"))
-	done = comesTo(sheet.Step{Put: &sheet.Put{Text: "x", To: "/x", Owner: "nobody-here", Mode: "0640"}})
+	done = comesTo(sheet.Step{Put: &sheet.Put{
+		Text: "x", File: sheet.File{To: "/x", Owner: "nobody-here", Mode: "0640"},
+	}})
 	require.NotZero(t, done.ExitCode)
 	require.Contains(t, done.Output, "nobody-here")
 	done = comesTo(script("head -c 100000 /dev/zero | tr '\\0' x; printf '\\xff\\0 the end'"))
@@ -173,6 +189,10 @@ func TestStepsOnARealMachine(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, done, again)
 
+	t.Log("What no command to the guest agent can carry is refused before.")
+	_, err = s.Exec(ctx, "bm", platform.Command{Path: "/bin/cat", Input: make([]byte, 100_000)})
+	require.ErrorContains(t, err, "put what is long there as a file first")
+
 	t.Log("A step that does not end is ended with all that it began.")
 	long := script("echo setting out\nsleep 1000 & echo $! > /root/child\nsleep 1000")
 	long.TimeLimit = sheet.Span(2 * time.Second)
@@ -193,9 +213,80 @@ func TestStepsOnARealMachine(t *testing.T) {
 	done = comesTo(installs("fare-desk"))
 	require.Zero(t, done.ExitCode, done.Output)
 	require.Equal(t, "Fare Desk 1.0\n", inside("/usr/bin/fare-desk"))
+
+	t.Log("What is fetched is what was meant.")
+	tables := []byte("high water 06:12\n")
+	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = w.Write(tables)
+	}))
+	defer site.Close()
+	_, port, err := net.SplitHostPort(site.Listener.Addr().String())
+	require.NoError(t, err)
+	fetch := sheet.Fetch{
+		From: "http://10.0.2.2:" + port + "/tables", SHA256: fmt.Sprintf("%x", sha256.Sum256(tables)),
+		File: sheet.File{To: "/srv/tide tables/today", Owner: "daemon", Mode: "0640"},
+	}
+	done = comesTo(sheet.Step{Fetch: &fetch})
+	require.Zero(t, done.ExitCode, done.Output)
+	require.Equal(t, "daemon 640\n", inside("/usr/bin/stat", "--format", "%U %a", fetch.To))
+	require.Equal(t, string(tables), inside("/bin/cat", fetch.To))
+	tables = []byte("high water 12:06\n")
+	done = comesTo(sheet.Step{Fetch: &fetch})
+	require.Equal(t, 1, done.ExitCode)
+	require.Contains(t, done.Output, "it is another file, or was changed")
+	require.Equal(t, "high water 06:12\n", inside("/bin/cat", fetch.To), "what was there stays")
+
+	t.Log("Updates are applied until none is pending, with one restart where one is needed.")
+	done = comesTo(script(strings.NewReplacer("#!/bin/bash\n", "", "Version: 1.0", "Version: 1.1", "Desk 1.0",
+		"Desk 1.1").Replace(repository) + "touch /run/reboot-required\n"))
+	require.Zero(t, done.ExitCode, done.Output)
+	updated := inside("/bin/cat", "/proc/sys/kernel/random/boot_id")
+	begin("update", order(sheet.Step{Update: &sheet.Update{Only: sheet.AllUpdates, Restart: new(true)}}))
+	p = ended(t, s, "update")
+	require.Equal(t, platform.Succeeded, p.State, p.Why)
+	done, err = platform.DoStep.Outcome(p)
+	require.NoError(t, err)
+	require.Zero(t, done.ExitCode, done.Output)
+	require.Contains(t, done.Output, "no updates are pending\nthe machine went down and came up\n")
+	require.Equal(t, "Fare Desk 1.1\n", inside("/usr/bin/fare-desk"))
+	require.NotEqual(t, updated, inside("/bin/cat", "/proc/sys/kernel/random/boot_id"))
+	done = comesTo(sheet.Step{Update: &sheet.Update{Only: sheet.SecurityUpdates, Restart: new(true)}})
+	require.Zero(t, done.ExitCode, done.Output)
+	require.Contains(t, done.Output, "no updates are pending")
 	done = comesTo(sheet.Step{Remove: &sheet.Packages{Packages: []string{"fare-desk"}}})
 	require.Zero(t, done.ExitCode, done.Output)
 	require.Empty(t, inside("/usr/bin/find", "/usr/bin/fare-desk"))
+
+	t.Log("New people find what is set for them.")
+	done = comesTo(sheet.Step{Settings: &sheet.Settings{
+		Home:        map[string]string{".config/tide tables.conf": "quay = $north\n"},
+		Environment: map[string]string{"QUAY": "the $north one", "FARES": "a=b"},
+	}})
+	require.Zero(t, done.ExitCode, done.Output)
+	done = comesTo(sheet.Step{Settings: &sheet.Settings{Environment: map[string]string{"QUAY": "south"}}})
+	require.Zero(t, done.ExitCode, done.Output)
+	require.Equal(t, "FARES=\"a=b\"\nQUAY=\"south\"\n", inside("/bin/cat", "/etc/environment"))
+	done = comesTo(script("useradd --create-home ida"))
+	require.Zero(t, done.ExitCode, done.Output)
+	as := script(`echo $(id -un) $(pwd) "$1" "$A"; cat ".config/tide tables.conf"`)
+	as.Script.As, as.Script.Arguments, as.Script.Environment = "ida", []string{"it's"}, map[string]string{"A": "$b"}
+	done = comesTo(as)
+	require.Equal(t, platform.StepDone{Output: "ida /home/ida it's $b\nquay = $north\n"}, done)
+	as.Script.As = "kim"
+	require.Contains(t, comesTo(as).Output, "there is no account kim on this machine")
+	require.Empty(t, inside("/usr/bin/find", stepsFolder, "-name", "*.as"))
+
+	t.Log("Time, language and keyboard are set, or it is said what is missing for it.")
+	done = comesTo(sheet.Step{Locale: &sheet.Locale{Language: "C.UTF-8", Keyboard: "de nodeadkeys"}})
+	require.Zero(t, done.ExitCode, done.Output)
+	require.Equal(t, "LANG=C.UTF-8\n", inside("/bin/cat", "/etc/default/locale"))
+	require.Contains(t, inside("/bin/cat", "/etc/default/keyboard"), "XKBLAYOUT=\"de\"\nXKBVARIANT=\"nodeadkeys\"")
+	done = comesTo(sheet.Step{Locale: &sheet.Locale{Language: "fr_FR.UTF-8"}})
+	require.Equal(t, 1, done.ExitCode)
+	require.Contains(t, done.Output, "there is no language fr_FR.UTF-8 on this machine: install its package before")
+	done = comesTo(sheet.Step{Locale: &sheet.Locale{TimeZone: "Sea/Nowhere"}})
+	require.Equal(t, 1, done.ExitCode)
+	require.Contains(t, done.Output, "there is no time zone Sea/Nowhere on this machine")
 
 	t.Log("A restart is one restart.")
 	boot := func() string { return inside("/bin/cat", "/proc/sys/kernel/random/boot_id") }

@@ -10,9 +10,26 @@ cp /proc/sys/kernel/random/boot_id "$folder/begun"
 sync "$folder/begun" "$folder"
 mapfile -d '' -t arguments <"$folder/arguments"
 mapfile -d '' -t environment <"$folder/environment"
-export HOME=/root
-cd /
-env -- "${environment[@]}" "$folder/program" "${arguments[@]}" >"$folder/output" 2>&1 </dev/null
+as=$(cat "$folder/as")
+if [ -z "$as" ]; then
+	export HOME=/root
+	cd /
+	env -- "${environment[@]}" "$folder/program" "${arguments[@]}"
+elif ! home=$(getent passwd "$as" | cut -d : -f 6) || [ -z "$home" ]; then
+	echo "there is no account $as on this machine: have a step before make it"
+	false
+else
+	# The folder is closed to all but root, so the program gets one that is theirs.
+	theirs=$folder.as
+	install -d --owner="$as" --mode=0700 "$theirs" &&
+		install --owner="$as" --mode=0700 "$folder/program" "$theirs/program" &&
+		cd "$home" &&
+		runuser -u "$as" -- env -- HOME="$home" USER="$as" LOGNAME="$as" "${environment[@]}" "$theirs/program" \
+			"${arguments[@]}"
+	code=$?
+	rm -rf "$theirs"
+	(exit $code)
+fi >"$folder/output" 2>&1 </dev/null
 echo $? >"$folder/ended.new"
 sync "$folder/ended.new" "$folder/output"
 mv "$folder/ended.new" "$folder/ended"

@@ -2,6 +2,7 @@ package world
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -16,7 +17,8 @@ import (
 type interior struct {
 	Spec     platform.BuildSpec `json:"spec"`
 	Packages []string           `json:"packages"`
-	Files    map[string][]byte  `json:"files"` // what was put, by path
+	Files    map[string][]byte  `json:"files"`             // what was put, by path
+	Updates  []UpdateSpec       `json:"updates,omitempty"` // that are pending
 	Restart  string             `json:"restart,omitempty"`
 	Stamp    string             `json:"stamp,omitempty"` // with which it was sealed
 	Off      bool               `json:"off,omitempty"`
@@ -26,6 +28,19 @@ type interior struct {
 type Package struct {
 	Name    string `yaml:"name"`
 	Restart bool   `yaml:"restart"` // the machine wants a restart after it
+}
+
+// UpdateSpec is an update that is pending on build machines when they are made.
+type UpdateSpec struct {
+	Name     string `yaml:"name" json:"name"` // of the package
+	Security bool   `yaml:"security" json:"security,omitempty"`
+	Restart  bool   `yaml:"restart" json:"restart,omitempty"` // the machine wants a restart after it
+}
+
+// DownloadSpec is a file that build machines can fetch.
+type DownloadSpec struct {
+	From   string `yaml:"from"`   // its address
+	SHA256 string `yaml:"sha256"` // the digest of what comes from there
 }
 
 // ScriptSpec says what becomes of scripts that hold a text.
@@ -70,7 +85,7 @@ func (a act) endMachine(s platform.BuildSpec) (platform.Nothing, error) {
 	if a.buildMachine(a.Site, s.Name) == nil {
 		a.state.BuildMachines = append(a.state.BuildMachines, &buildMachine{
 			BuildMachine: BuildMachine{Name: s.Name, Site: a.Site, MachineClass: s.MachineClass, Base: s.Base},
-			Built:        &interior{Spec: s, Files: map[string][]byte{}},
+			Built:        &interior{Spec: s, Files: map[string][]byte{}, Updates: slices.Clone(a.state.Updates)},
 		})
 	}
 	return platform.Nothing{}, nil
@@ -136,8 +151,11 @@ func (a act) beginStep(o platform.StepOrder) (time.Duration, error) {
 	if s := a.script(o.Step); s != nil && s.Takes > 0 {
 		takes = s.Takes
 	}
-	if o.Step.Restart != nil {
+	switch {
+	case o.Step.Restart != nil:
 		takes = a.at.Spec.Knobs.Boot
+	case o.Step.Update != nil:
+		takes += a.at.Spec.Knobs.Boot
 	}
 	return min(takes, time.Duration(o.Step.TimeLimit)), nil
 }
@@ -231,8 +249,23 @@ func (a act) endStep(o platform.StepOrder) (done platform.StepDone, err error) {
 		last := spec.Output[max(0, len(spec.Output)-platform.StepOutput):]
 		return platform.StepDone{ExitCode: spec.ExitCode, Output: last}, nil
 	case s.Put != nil:
-		m.Files[s.Put.To] = []byte(s.Put.Text)
-		return platform.StepDone{Output: fmt.Sprintf("wrote %d bytes to %s\n", len(s.Put.Text), s.Put.To)}, nil
+		return m.write(s.Put.To, s.Put.Text), nil
+	case s.Fetch != nil:
+		return a.fetch(m, *s.Fetch), nil
+	case s.Update != nil:
+		return m.update(*s.Update), nil
+	case s.Locale != nil:
+		return m.localize(*s.Locale), nil
+	case s.Settings != nil:
+		for _, name := range slices.Sorted(maps.Keys(s.Settings.Home)) {
+			done.Output += m.write("/etc/skel/"+name, s.Settings.Home[name]).Output
+		}
+		for _, name := range slices.Sorted(maps.Keys(s.Settings.Environment)) {
+			m.write("/etc/environment", fmt.Sprintf("%s%s=%q\n", m.Files["/etc/environment"], name,
+				s.Settings.Environment[name]))
+			done.Output += "set " + name + "\n"
+		}
+		return done, nil
 	case s.Install != nil:
 		return a.install(m, s.Install.Packages), nil
 	case s.Remove != nil:
@@ -249,6 +282,60 @@ func (a act) endStep(o platform.StepOrder) (done platform.StepDone, err error) {
 		return platform.StepDone{Output: "the machine went down and came up\n"}, nil
 	}
 	return done, refuse("step %q does nothing that is played here", o.Step.Name)
+}
+
+func (m *interior) write(file, text string) platform.StepDone {
+	m.Files[file] = []byte(text)
+	return platform.StepDone{Output: fmt.Sprintf("wrote %d bytes to %s\n", len(text), file)}
+}
+
+// fetch fetches what the scenario has at the address; if it lists nothing, whatever was meant.
+func (a act) fetch(m *interior, f sheet.Fetch) platform.StepDone {
+	i := slices.IndexFunc(a.state.Downloads, func(d DownloadSpec) bool { return d.From == f.From })
+	switch {
+	case len(a.state.Downloads) > 0 && i < 0:
+		return platform.StepDone{ExitCode: 1, Output: f.From + " answered 404 Not Found: see that the file is there, " +
+			"and that this machine may have it\n"}
+	case i >= 0 && a.state.Downloads[i].SHA256 != f.SHA256:
+		return platform.StepDone{ExitCode: 1, Output: fmt.Sprintf("what came from %s has the digest %s, and not %s: "+
+			"it is another file, or was changed\n", f.From, a.state.Downloads[i].SHA256, f.SHA256)}
+	}
+	return m.write(f.To, "what came from "+f.From+"\n")
+}
+
+// update applies the updates that are pending, and restarts the machine if one of them wants that.
+func (m *interior) update(u sheet.Update) (done platform.StepDone) {
+	m.Updates = slices.DeleteFunc(m.Updates, func(p UpdateSpec) bool {
+		applied := p.Security || u.Only == sheet.AllUpdates
+		if applied {
+			done.Output += "Setting up " + p.Name + " ...\n"
+		}
+		if applied && p.Restart {
+			m.Restart = p.Name
+		}
+		return applied
+	})
+	done.Output += "no updates are pending\n"
+	if m.Restart != "" && *u.Restart {
+		m.Restart = ""
+		done.Output += "the machine went down and came up\n"
+	}
+	return done
+}
+
+// localize sets what is given.
+func (m *interior) localize(l sheet.Locale) (done platform.StepDone) {
+	for _, set := range []struct{ what, file, value string }{
+		{"time zone", "/etc/timezone", l.TimeZone},
+		{"language", "/etc/locale.conf", l.Language},
+		{"keyboard", "/etc/default/keyboard", l.Keyboard},
+	} {
+		if set.value != "" {
+			m.write(set.file, set.value+"\n")
+			done.Output += fmt.Sprintf("the %s is %s\n", set.what, set.value)
+		}
+	}
+	return done
 }
 
 // install installs all of the packages or none, as package managers do.
@@ -289,6 +376,9 @@ func (a act) endInspection(n platform.Named) (f seal.Facts, err error) {
 		return f, err
 	}
 	f.RestartPending = b.Built.Restart
+	for _, u := range b.Built.Updates {
+		f.UpdatesPending = append(f.UpdatesPending, u.Name)
+	}
 	for p, content := range b.Built.Files {
 		if what := seal.Secret(p, content); what != "" {
 			f.Secrets = append(f.Secrets, p+" ("+what+")")

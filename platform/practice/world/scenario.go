@@ -27,6 +27,10 @@ type Scenario struct {
 	Crowds        []Crowd        `yaml:"crowds"`
 	// Packages are what build machines can install; everything, if there are none.
 	Packages []Package `yaml:"packages"`
+	// Updates are pending on build machines when they are made.
+	Updates []UpdateSpec `yaml:"updates"`
+	// Downloads are what build machines can fetch; whatever is asked for, if there are none.
+	Downloads []DownloadSpec `yaml:"downloads"`
 	// Scripts say what becomes of them in build machines. Others succeed.
 	Scripts []ScriptSpec `yaml:"scripts"`
 }

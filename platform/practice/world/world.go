@@ -48,6 +48,8 @@ type state struct {
 	Operations    map[string]*operation `json:"operations"`
 	NextSession   int                   `json:"next_session"`
 	Packages      []Package             `json:"packages,omitempty"`
+	Updates       []UpdateSpec          `json:"updates,omitempty"`
+	Downloads     []DownloadSpec        `json:"downloads,omitempty"`
 	Scripts       []ScriptSpec          `json:"scripts,omitempty"`
 }
 
@@ -112,7 +114,8 @@ func (w *World) begin(s Scenario) {
 	w.state = state{
 		Seed: s.Seed, Clock: Clock{Shows: start.UTC(), At: time.Now(), Rate: s.Rate},
 		Sites: map[string]*site{}, Disks: map[string]disk{}, Machines: map[string]*machine{},
-		Operations: map[string]*operation{}, Packages: s.Packages, Scripts: s.Scripts,
+		Operations: map[string]*operation{}, Packages: s.Packages, Updates: s.Updates,
+		Downloads: s.Downloads, Scripts: s.Scripts,
 	}
 	for _, spec := range s.Sites {
 		if spec.ClonesPerCopy == 0 {
