@@ -58,6 +58,15 @@ func (a *app) sheet() *cobra.Command {
 				return nil
 			},
 		},
+		&cobra.Command{
+			Use: "schema", Short: "Print the JSON Schema of sheets, for editors", Args: named,
+			Long: "Print the JSON Schema of sheets. An editor that is given it completes keys, says what they are for " +
+				"and marks\nwhat there is not; check finds what it cannot.",
+			RunE: func(*cobra.Command, []string) error {
+				_, err := a.out.Write(sheet.Schema())
+				return err
+			},
+		},
 		explain)
 	return cmd
 }

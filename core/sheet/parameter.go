@@ -22,7 +22,7 @@ import (
 // version's notes, and in the defaults and sites' values of other parameters.
 // Scripts themselves are run as they stand.
 type Parameter struct {
-	Type    Type           `yaml:"type" json:"type"` // TextType if not given
+	Type    Type           `yaml:"type" json:"type"` // text if not given
 	Default any            `yaml:"default" json:"default,omitempty"`
 	Allowed []any          `yaml:"allowed" json:"allowed,omitempty"` // any value if not given
 	Sites   map[string]any `yaml:"sites" json:"sites,omitempty"`     // by site

@@ -37,7 +37,7 @@ type Sheet struct {
 
 	Parameters map[string]Parameter `yaml:"parameters" json:"parameters,omitempty"`
 	// Values are those of the parameters, once With has filled them in.
-	Values map[string]string `json:"values,omitempty"`
+	Values map[string]string `json:"values,omitempty" jsonschema:"-"`
 }
 
 // Base is what the version is made from: one of its fields is set.
@@ -49,7 +49,7 @@ type Base struct {
 
 // Machine is what the build works on.
 type Machine struct {
-	Site string `yaml:"site" json:"site"`
+	Site string `yaml:"site" json:"site"` // where the build machine is made
 }
 
 // Checks is what becomes of the seal checks.

@@ -27,7 +27,7 @@ type Step struct {
 	Restart  *Restart  `yaml:"restart" json:"restart,omitempty"`
 
 	When      Condition `yaml:"when" json:"when,omitempty"`             // it is done; always if not given
-	Skipped   bool      `json:"skipped,omitempty"`                      // its condition is not met, once With has looked
+	Skipped   bool      `json:"skipped,omitempty" jsonschema:"-"`       // its condition is not met, once With has looked
 	TimeLimit Span      `yaml:"time-limit" json:"time_limit"`           // of each try; 30m if not given
 	ExitCodes []int     `yaml:"exit-codes" json:"exit_codes,omitempty"` // that count as done; 0 if not given
 	OnFailure OnFailure `yaml:"on-failure" json:"on_failure"`
@@ -63,7 +63,7 @@ type Fetch struct {
 
 // Update brings what is installed up to date, again until nothing is pending.
 type Update struct {
-	Only    Updates `yaml:"only" json:"only"`       // AllUpdates if not given
+	Only    Updates `yaml:"only" json:"only"`       // all if not given
 	Restart *bool   `yaml:"restart" json:"restart"` // between, when one is needed; true if not given
 }
 
@@ -111,7 +111,7 @@ type Restart struct {
 
 // OnFailure is what is done when a step fails.
 type OnFailure struct {
-	Do    Remedy `yaml:"do" json:"do,omitempty"`       // Stop if not given
+	Do    Remedy `yaml:"do" json:"do,omitempty"`       // stop if not given
 	Times int    `yaml:"times" json:"times,omitempty"` // how often it is tried again; 3 if not given
 	Pause Span   `yaml:"pause" json:"pause,omitempty"` // before it is; 30s if not given
 }

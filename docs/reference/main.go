@@ -1,5 +1,6 @@
 // Command reference writes what the docs have from the code: the reference
-// pages of the client and the API, and the drawing of the packages.
+// pages of the client and the API, the schema of build sheets, and the drawing of
+// the packages.
 package main
 
 import (
@@ -33,7 +34,11 @@ func run() error {
 	if err != nil {
 		return err
 	}
-	for name, text := range map[string][]byte{"docs/client.md": client, "docs/api.md": api} {
+	schema, err := sheetSchema()
+	if err != nil {
+		return err
+	}
+	for name, text := range map[string][]byte{"docs/client.md": client, "docs/api.md": api, schemaFile: schema} {
 		if err := os.WriteFile(name, text, 0o644); err != nil {
 			return err
 		}

@@ -14,7 +14,9 @@ func TestWhatIsMadeFromTheCodeIsUpToDate(t *testing.T) {
 	require.NoError(t, err)
 	api, err := apiPage()
 	require.NoError(t, err)
-	for name, want := range map[string][]byte{"docs/client.md": client, "docs/api.md": api} {
+	schema, err := sheetSchema()
+	require.NoError(t, err)
+	for name, want := range map[string][]byte{"docs/client.md": client, "docs/api.md": api, schemaFile: schema} {
 		have, err := os.ReadFile(name)
 		require.NoError(t, err)
 		require.Equal(t, string(want), string(have), "%s: make generate", name)
