@@ -197,6 +197,7 @@ func (s *Server) buildMachines() {
 			r := builds.MachineRequest{
 				Site: in.Site, Name: b.Name, Image: b.Image, Version: b.Version,
 				BaseDisk: b.BaseDisk, MachineClass: b.MachineClass, Purpose: b.Purpose,
+				Cores: b.Cores, Memory: b.MemoryBytes, Disk: b.DiskBytes,
 			}
 			if _, err := s.Builds.CreateMachine(ctx, actor(ctx), r); err != nil {
 				return nil, err
@@ -292,6 +293,7 @@ func (s *Server) machinesOut(ctx context.Context, f store.MachineFilter) ([]clie
 		m := client.BuildMachine{
 			ID: r.ID, Site: r.Site, Name: r.Name, State: r.State, Why: r.Why, Base: r.Base,
 			MachineClass: r.MachineClass, Purpose: r.Purpose, Owner: r.Owner, AskedAt: r.AskedAt,
+			Cores: r.Cores, MemoryBytes: r.Memory, DiskBytes: r.Disk,
 			StartedAt: r.StartedAt, RanSeconds: int64(ran / time.Second), Notices: r.Notices, GoneAt: r.GoneAt,
 		}
 		if r.BuildID != nil {

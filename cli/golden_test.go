@@ -320,7 +320,7 @@ var elsewhere = []string{
 	"build-machine start", "build-machine stop", "build start", "capture", "estate load", "password",
 	"rollback", "rollover start",
 	"rollover watch", "sign-in",
-	"token make", "token revoke", "trail export", "trial sign", "version capture", "version edit",
+	"sheet schema", "token make", "token revoke", "trail export", "trial sign", "version capture", "version edit",
 }
 
 func goldenService(t *testing.T) string {

@@ -16,6 +16,7 @@ import (
 	"nimblepane/client"
 	"nimblepane/core/estate"
 	"nimblepane/core/machine"
+	"nimblepane/core/sheet"
 )
 
 func (a *app) hypervisors(nodes []client.Hypervisor) error {
@@ -234,6 +235,21 @@ func cost(m client.BuildMachine) string {
 	return m.Cost + " " + m.Currency
 }
 
+// sized says what the machine has where that is not what its class says.
+func sized(m client.BuildMachine) string {
+	var has []string
+	if m.Cores > 0 {
+		has = append(has, many(m.Cores, "core"))
+	}
+	if m.MemoryBytes > 0 {
+		has = append(has, sheet.Size(m.MemoryBytes).String()+" of memory")
+	}
+	if m.DiskBytes > 0 {
+		has = append(has, "a disk of "+sheet.Size(m.DiskBytes).String())
+	}
+	return strings.Join(has, ", ")
+}
+
 func (a *app) showBuildMachine(here func(context.Context, *client.Client, []string) ([]string, error)) *cobra.Command {
 	return &cobra.Command{
 		Use: "show SITE MACHINE", Short: "One build machine", Args: named, ValidArgsFunction: a.complete(here, here),
@@ -257,6 +273,7 @@ func (a *app) showBuildMachine(here func(context.Context, *client.Client, []stri
 			}
 			a.facts(fact{"Machine", m.Name}, fact{"Site", m.Site}, fact{"State", coloured(m.State)}, fact{"Why", m.Why},
 				fact{"For", m.Purpose}, fact{"Build", build}, fact{"From", m.Base}, fact{"Class", m.MachineClass},
+				fact{"Size", sized(m)},
 				fact{"By", m.Owner}, fact{"Asked for", when(&m.AskedAt)}, fact{"Runs since", when(m.StartedAt)},
 				fact{"Ran", ran(m)}, fact{"Cost", cost(m)}, fact{"Is discarded", end}, fact{"Gone", when(m.GoneAt)})
 			return nil
@@ -279,12 +296,28 @@ func (a *app) createBuildMachine() *cobra.Command {
 	f.StringVar(&from, "from", "", "version that it is made from, such as 'counter-desk 2026.11.1'")
 	f.StringVar(&in.BaseDisk, "base-disk", "", "disk in the site's storage that it is made from, such as debian.qcow2")
 	f.StringVar(&in.MachineClass, "class", "", "machine class, with --base-disk")
+	f.IntVar(&in.Cores, "cores", 0, "how many cores it has, if not as many as its class says")
+	var memory, disk string
+	f.StringVar(&memory, "memory", "", "how much memory it has, such as 8GiB, if not what its class says")
+	f.StringVar(&disk, "disk", "", "how large its disk is, such as 40GiB, if not as what it is made from")
 	f.StringVar(&in.Purpose, "for", "", "what it is for, in a few words")
 	_ = create.MarkFlagRequired("site")
 	create.MarkFlagsOneRequired("from", "base-disk")
 	create.MarkFlagsMutuallyExclusive("from", "base-disk")
 	create.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
 		in.Name = args[0]
+		for _, size := range []struct {
+			flag, text string
+			into       *int64
+		}{{"memory", memory, &in.MemoryBytes}, {"disk", disk, &in.DiskBytes}} {
+			if size.text == "" {
+				continue
+			}
+			var err error
+			if *size.into, err = estate.Bytes(size.text); err != nil {
+				return usage("--%s: %s", size.flag, err)
+			}
+		}
 		if from != "" {
 			var ok bool
 			if in.Image, in.Version, ok = strings.Cut(from, " "); !ok {

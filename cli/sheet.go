@@ -60,7 +60,7 @@ func (a *app) sheet() *cobra.Command {
 		},
 		&cobra.Command{
 			Use: "schema", Short: "Print the JSON Schema of sheets, for editors", Args: named,
-			Long: "Print the JSON Schema of sheets. An editor that is given it completes keys, says what they are for " +
+			Long: "Print the JSON Schema of sheets. An editor that has it completes keys, says what they are for " +
 				"and marks\nwhat there is not; check finds what it cannot.",
 			RunE: func(*cobra.Command, []string) error {
 				_, err := a.out.Write(sheet.Schema())

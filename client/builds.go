@@ -112,6 +112,9 @@ type BuildMachine struct {
 	Build        int64         `json:"build,omitempty" doc:"That it belongs to, if to one"`
 	Base         string        `json:"base" doc:"What it is made from"`
 	MachineClass string        `json:"machine_class"`
+	Cores        int           `json:"cores,omitempty" doc:"As many as its class says if left out"`
+	MemoryBytes  int64         `json:"memory_bytes,omitempty" doc:"What its class says if left out"`
+	DiskBytes    int64         `json:"disk_bytes,omitempty" doc:"As what it is made from if left out"`
 	Purpose      string        `json:"purpose,omitempty" doc:"What it is for"`
 	Owner        string        `json:"owner,omitempty" doc:"Who asked for it; none if it was found at its site"`
 	AskedAt      time.Time     `json:"asked_at"`
@@ -144,6 +147,9 @@ type NewBuildMachine struct {
 	BaseDisk     string `json:"base_disk,omitempty" doc:"Name of a disk in the site's storage"`
 	MachineClass string `json:"machine_class,omitempty"`
 	Purpose      string `json:"purpose,omitempty" maxLength:"200" doc:"What it is for"`
+	Cores        int    `json:"cores,omitempty" minimum:"1" maximum:"256" doc:"As many as its class says if left out"`
+	MemoryBytes  int64  `json:"memory_bytes,omitempty" minimum:"0" doc:"What its class says if left out"`
+	DiskBytes    int64  `json:"disk_bytes,omitempty" minimum:"0" doc:"As what it is made from if left out"`
 }
 
 // RunProgram asks for a program to be run in a build machine.

@@ -82,6 +82,14 @@ type BuildSpec struct {
 	Digest       string   `json:"digest,omitempty"`    // what the copy's content must have
 	BaseDisk     string   `json:"base_disk,omitempty"` // name of a disk in the site's storage
 	Base         string   `json:"base"`                // how people call it: "counter-desk 2026.11.1" or "disk NAME"
+	Size         Size     `json:"size,omitzero"`
+}
+
+// Size is what a build machine has. What is 0 is as its class says, or the disk as what it is made from.
+type Size struct {
+	Cores  int   `json:"cores,omitempty"`
+	Memory int64 `json:"memory,omitempty"` // in bytes
+	Disk   int64 `json:"disk,omitempty"`   // in bytes, not less than what it is made from
 }
 
 // Command is a program to be run in a build machine.

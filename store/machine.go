@@ -20,6 +20,8 @@ type Machine struct {
 	BaseID       *int64 // the version that it is made from; nil if that is a base disk
 	BaseDisk     string
 	MachineClass string
+	Cores        int   // 0: as its class says; so for memory, and disk as what it is made from
+	Memory, Disk int64 // in bytes
 	Purpose      string
 	Owner        string // "" of one that was found at its site
 	State        machine.State

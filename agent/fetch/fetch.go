@@ -45,8 +45,8 @@ func File(ctx context.Context, address, digest, path string) (err error) {
 		return fmt.Errorf("fetch %s: %w", address, err)
 	}
 	if got := hex.EncodeToString(sum.Sum(nil)); got != digest {
-		return fmt.Errorf("what came from %s has the digest %s, and not %s: it is another file, or was changed", address,
-			got, digest)
+		return fmt.Errorf("what came from %s has the digest %s, and not %s: it is another file, or was changed",
+			address, got, digest)
 	}
 	return os.Rename(part.Name(), path)
 }

@@ -1452,6 +1452,11 @@ export interface components {
              * @description That it belongs to, if to one
              */
             build?: number;
+            /**
+             * Format: int64
+             * @description As many as its class says if left out
+             */
+            cores?: number;
             /** @description Of that time; none if the estate file has no rate for its class */
             cost?: string;
             currency?: string;
@@ -1460,11 +1465,21 @@ export interface components {
              * @description When it is discarded unless somebody touches it
              */
             discard_at?: string;
+            /**
+             * Format: int64
+             * @description As what it is made from if left out
+             */
+            disk_bytes?: number;
             /** Format: date-time */
             gone_at?: string;
             /** Format: int64 */
             id: number;
             machine_class: string;
+            /**
+             * Format: int64
+             * @description What its class says if left out
+             */
+            memory_bytes?: number;
             name: string;
             /**
              * Format: int64
@@ -1770,8 +1785,23 @@ export interface components {
         NewBuildMachine: {
             /** @description Name of a disk in the site's storage */
             base_disk?: string;
+            /**
+             * Format: int64
+             * @description As many as its class says if left out
+             */
+            cores?: number;
+            /**
+             * Format: int64
+             * @description As what it is made from if left out
+             */
+            disk_bytes?: number;
             image?: string;
             machine_class?: string;
+            /**
+             * Format: int64
+             * @description What its class says if left out
+             */
+            memory_bytes?: number;
             name: string;
             /** @description What it is for */
             purpose?: string;

@@ -12,8 +12,8 @@ import (
 // Explain says in plain sentences what a build of the sheet does, in order:
 // what it begins with, a sentence for each step, and how it ends.
 func (s Sheet) Explain() []string {
-	lines := []string{fmt.Sprintf("A build machine is made at %s from %s of image %s. The whole may take %s.",
-		s.Machine.Site, s.Base, s.Image, s.TimeLimit)}
+	lines := []string{fmt.Sprintf("A build machine%s is made at %s from %s of image %s. The whole may take %s.",
+		s.Machine.size(), s.Machine.Site, s.Base, s.Image, s.TimeLimit)}
 	if len(s.Values) > 0 {
 		values := make([]string, 0, len(s.Values))
 		for _, name := range slices.Sorted(maps.Keys(s.Values)) {
@@ -48,6 +48,23 @@ func (s Sheet) Explain() []string {
 		lines = append(lines, "The version may be used until "+s.Version.EndOfLife+".")
 	}
 	return lines
+}
+
+func (m Machine) size() string {
+	var has []string
+	if m.Cores > 0 {
+		has = append(has, english.Plural(m.Cores, "core", ""))
+	}
+	if m.Memory > 0 {
+		has = append(has, m.Memory.String()+" of memory")
+	}
+	if m.Disk > 0 {
+		has = append(has, "a disk of "+m.Disk.String())
+	}
+	if len(has) == 0 {
+		return ""
+	}
+	return " with " + english.WordSeries(has, "and")
 }
 
 func (b Base) String() string {

@@ -49,7 +49,42 @@ type Base struct {
 
 // Machine is what the build works on.
 type Machine struct {
-	Site string `yaml:"site" json:"site"` // where the build machine is made
+	Site   string `yaml:"site" json:"site"`               // where the build machine is made
+	Cores  int    `yaml:"cores" json:"cores,omitempty"`   // as many as its class says if not given
+	Memory Size   `yaml:"memory" json:"memory,omitempty"` // such as 8GiB; what its class says if not given
+	// as what it begins with if not given; a larger one makes the version's disk as large
+	Disk Size `yaml:"disk" json:"disk,omitempty"`
+}
+
+// Bounds of what a build machine is given.
+const (
+	MostCores   = 256
+	LeastMemory = 128 << 20 // bytes
+)
+
+// Size is a number of bytes.
+type Size int64
+
+// UnmarshalText reads a size such as 8GiB.
+func (s *Size) UnmarshalText(text []byte) error {
+	n, err := estate.Bytes(string(text))
+	*s = Size(n)
+	return err
+}
+
+// MarshalText writes the size as people do.
+func (s Size) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+func (s Size) String() string {
+	for _, u := range []struct {
+		name  string
+		bytes Size
+	}{{"TiB", 1 << 40}, {"GiB", 1 << 30}, {"MiB", 1 << 20}, {"KiB", 1 << 10}} {
+		if s > 0 && s%u.bytes == 0 {
+			return fmt.Sprintf("%d%s", s/u.bytes, u.name)
+		}
+	}
+	return fmt.Sprintf("%dB", int64(s))
 }
 
 // Checks is what becomes of the seal checks.
@@ -176,6 +211,12 @@ func (c *checker) sheet(s *Sheet) {
 		c.at("machine", "the site is missing: write machine: {site: NAME}, where the build machine is made")
 	} else if err := image.CheckName(s.Machine.Site); err != nil {
 		c.at("machine.site", "machine.site: %s", err)
+	}
+	if c.has("machine.cores") && (s.Machine.Cores < 1 || s.Machine.Cores > MostCores) {
+		c.at("machine.cores", "machine.cores: %d: use 1 to %d", s.Machine.Cores, MostCores)
+	}
+	if s.Machine.Memory != 0 && s.Machine.Memory < LeastMemory {
+		c.at("machine.memory", "machine.memory: %s is too little: use at least %s", s.Machine.Memory, Size(LeastMemory))
 	}
 	if s.TimeLimit == 0 {
 		s.TimeLimit = UsualTimeLimit

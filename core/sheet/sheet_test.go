@@ -122,7 +122,15 @@ func TestBoundsAreTaken(t *testing.T) {
 	}
 	require.Equal(t, Span(time.Second), taken("[a]}", "[a]}\n    time-limit: 1s").Steps[0].TimeLimit)
 	require.Equal(t, Span(168*time.Hour), taken("[a]}", "[a]}\n    time-limit: 168h").Steps[0].TimeLimit)
-	s := taken("track: live", "version: 2026.11.1")
+	s := taken("north-quay}", "north-quay, cores: 256, memory: 128MiB, disk: 60GiB}")
+	require.Equal(t, Machine{Site: "north-quay", Cores: 256, Memory: 128 << 20, Disk: 60 << 30}, s.Machine)
+	require.Contains(t, s.Explain()[0], "machine with 256 cores, 128MiB of memory and a disk of 60GiB is made at")
+	for text, want := range map[string]Size{"1TiB": 1 << 40, "3KiB": 3 << 10, "1000B": 1000, "1536MiB": 3 << 29} {
+		s = taken("north-quay}", "north-quay, disk: "+text+"}")
+		require.Equal(t, want, s.Machine.Disk)
+		require.Equal(t, text, s.Machine.Disk.String())
+	}
+	s = taken("track: live", "version: 2026.11.1")
 	require.Contains(t, s.Explain()[0], "from version 2026.11.1 of image desk")
 }
 
@@ -158,6 +166,11 @@ func TestEachProblemSaysWhereItIsAndWhatWouldBeRight(t *testing.T) {
 		{"track: live", "disk: ../x", `line 2, column 8: base.disk: "../x" is a path`},
 		{"machine: {site: north-quay}\n", "", "the site is missing: write machine: {site: NAME}"},
 		{"site: north-quay", "site: '-'", "line 3, column 11: machine.site: "},
+		{"north-quay}", "north-quay, cores: 0}", "line 3, column 29: machine.cores: 0: use 1 to 256"},
+		{"north-quay}", "north-quay, cores: 257}", "machine.cores: 257: use 1 to 256"},
+		{"north-quay}", "north-quay, memory: much}", `machine.memory: "much" is no size: write a number with a unit`},
+		{"north-quay}", "north-quay, memory: 127MiB}", "machine.memory: 127MiB is too little: use at least 128MiB"},
+		{"north-quay}", "north-quay, disk: 0GiB}", `machine.disk: "0GiB" is no size`},
 		{"name: one", "name: " + strings.Repeat("x", 81), "has to be one line of at most 80 characters"},
 		{"name: one", "name: ' one'", "line 5, column 5: steps[0].name has to be one line"},
 		{"name: one\n    ", "", "line 5, column 5: the step has no name"},

@@ -31,7 +31,8 @@ func sheetSchema() ([]byte, error) {
 		step.OneOf = append(step.OneOf, &jsonschema.Schema{Required: []string{string(kind)}})
 	}
 	for name, keys := range map[string][]string{
-		"Script": {"text"}, "Put": {"to"}, "Fetch": {"from", "sha256", "to"}, "Packages": {"packages"}, "OnFailure": {"do"},
+		"Script": {"text"}, "Put": {"to"}, "Fetch": {"from", "sha256", "to"}, "Packages": {"packages"},
+		"OnFailure": {"do"},
 	} {
 		within(name).Required = keys
 	}
@@ -48,6 +49,8 @@ func shape(t reflect.Type) *jsonschema.Schema {
 	switch t {
 	case reflect.TypeFor[sheet.Span]():
 		return &jsonschema.Schema{Type: "string", Examples: []any{"30s", "90m", "1h30m"}}
+	case reflect.TypeFor[sheet.Size]():
+		return &jsonschema.Schema{Type: "string", Examples: []any{"512MiB", "8GiB"}}
 	case reflect.TypeFor[sheet.Type]():
 		return &jsonschema.Schema{Enum: []any{sheet.TextType, sheet.NumberType, sheet.SwitchType}}
 	case reflect.TypeFor[sheet.Updates]():

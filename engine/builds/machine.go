@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"nimblepane/core/machine"
+	"nimblepane/core/sheet"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
@@ -26,6 +27,8 @@ type MachineRequest struct {
 	BaseDisk       string
 	MachineClass   string // of a machine made from a base disk
 	Purpose        string // what it is for
+	Cores          int    // 0: as its class says; so for memory, and disk as what it is made from
+	Memory, Disk   int64  // in bytes
 }
 
 // machineSubject is what a machine is called in the trail.
@@ -39,6 +42,8 @@ func (bs *Builds) CreateMachine(ctx context.Context, actor string, r MachineRequ
 		return m, engine.Invalidf("say what the build machine is made from: an image with a version, or a base disk")
 	case r.BaseDisk != "" && r.MachineClass == "":
 		return m, engine.Invalidf("a build machine made from a base disk needs a machine class")
+	case r.Memory != 0 && r.Memory < sheet.LeastMemory:
+		return m, engine.Invalidf("%d bytes of memory are too few: give at least %d", r.Memory, sheet.LeastMemory)
 	}
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		site, err := store.SiteNamed(tx.DB, r.Site)
@@ -47,7 +52,7 @@ func (bs *Builds) CreateMachine(ctx context.Context, actor string, r MachineRequ
 		}
 		m = store.Machine{
 			SiteID: site.ID, Name: r.Name, BaseDisk: r.BaseDisk, MachineClass: r.MachineClass, Purpose: r.Purpose,
-			Owner: actor,
+			Owner: actor, Cores: r.Cores, Memory: r.Memory, Disk: r.Disk,
 		}
 		if r.Image != "" {
 			if err := madeFrom(tx, &m, site, r); err != nil {

@@ -293,6 +293,7 @@ func (bs *Builds) makeFor(tx *store.Tx, b store.Build, d *build.Decision) error 
 	}
 	err = bs.makeIn(tx, &store.Machine{
 		SiteID: b.SiteID, Name: b.Machine(), BuildID: &b.ID, BaseID: b.BaseID, BaseDisk: b.Plan.V.Base.Disk,
+		Cores: b.Plan.V.Machine.Cores, Memory: int64(b.Plan.V.Machine.Memory), Disk: int64(b.Plan.V.Machine.Disk),
 		MachineClass: img.MachineClass, Purpose: fmt.Sprintf("%s of %s", b.Name(), img.Name), Owner: b.StartedBy,
 	}, nil)
 	var refused *engine.Problem

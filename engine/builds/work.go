@@ -17,7 +17,9 @@ func askMaking(_ context.Context, db *gorm.DB, _ store.Work, in ofMachine) (spec
 	if err != nil {
 		return spec, err
 	}
-	spec = platform.BuildSpec{Name: m.Name, MachineClass: m.MachineClass}
+	spec = platform.BuildSpec{Name: m.Name, MachineClass: m.MachineClass, Size: platform.Size{
+		Cores: m.Cores, Memory: m.Memory, Disk: m.Disk,
+	}}
 	if m.BaseID == nil {
 		spec.BaseDisk, spec.Base = m.BaseDisk, "disk "+m.BaseDisk
 		return spec, nil

@@ -65,7 +65,7 @@ func (g grounded) Start(ctx context.Context, key string, op platform.Operation) 
 		if err != nil {
 			return err
 		}
-		g.say("make %s of %s from %v%s", m.Name, m.MachineClass, m.Copies, m.BaseDisk)
+		g.say("make %s of %s from %v%s with %v", m.Name, m.MachineClass, m.Copies, m.BaseDisk, m.Size)
 	}
 	if op.Kind == string(platform.DeliverCopy) && full {
 		return &platform.Refusal{Why: "its storage is full"}
@@ -279,6 +279,7 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 	}
 	m, err := c.CreateBuildMachine(ctx, "north-quay", client.NewBuildMachine{
 		Name: "bm-new", Image: "counter-desk", Version: number, Purpose: "to try a printer",
+		Cores: 8, MemoryBytes: 16 << 30, DiskBytes: 60 << 30,
 	})
 	require.NoError(t, err)
 	require.Equal(t, machine.Making, m.State)
@@ -289,7 +290,8 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 	require.ErrorContains(t, err, "bm-new is making: wait until that is done")
 	m = settled(machine.Running)
 	require.True(t, g.heard(fmt.Sprintf("make bm-new of standard from [counter-desk-%[1]s-copy-1 "+
-		"counter-desk-%[1]s-copy-2]", number)), "%v", g.said)
+		"counter-desk-%[1]s-copy-2] with {8 17179869184 64424509440}", number)), "%v", g.said)
+	require.Equal(t, []int64{8, 16 << 30, 60 << 30}, []int64{int64(m.Cores), m.MemoryBytes, m.DiskBytes})
 	require.Equal(t, "counter-desk "+number, m.Base)
 	require.Equal(t, "to try a printer", m.Purpose)
 	require.Equal(t, "operator", m.Owner)

@@ -104,6 +104,12 @@ func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
 	if err != nil {
 		return err
 	}
+	if spec.Size.Cores > 0 {
+		k.Cores = spec.Size.Cores
+	}
+	if spec.Size.Memory > 0 {
+		k.memory = spec.Size.Memory
+	}
 	f, there, err := s.place(ctx, spec.Name, k)
 	if err != nil {
 		return err
@@ -128,7 +134,7 @@ func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
 	} else if h, err = s.baseDisk(ctx, spec.BaseDisk); err != nil {
 		return err
 	}
-	if err := s.roomToCapture(ctx, h, below, k); err != nil {
+	if err := s.roomToCapture(ctx, h, below, spec.Size.Disk, k); err != nil {
 		return err
 	}
 	accelerator, err := h.probed(ctx, s)
@@ -136,7 +142,7 @@ func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
 		return err
 	}
 	return h.connected(ctx, func(l *libvirt.Libvirt) error {
-		own, err := h.ownDisk(l, spec.Name+ownEnding, below)
+		own, err := h.ownDisk(l, spec.Name+ownEnding, below, spec.Size.Disk)
 		if err != nil {
 			return err
 		}
@@ -149,9 +155,10 @@ func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
 }
 
 // roomToCapture returns a *Refusal if a hypervisor lacks the room for a machine
-// made on the disk and for a version made of that, so that it is said before the work.
-func (s *Site) roomToCapture(ctx context.Context, h *hypervisor, disk string, k class) error {
-	var base, free int64
+// made on the disk and for a version made of that, or if its own disk is to be
+// smaller than that, so that it is said before the work.
+func (s *Site) roomToCapture(ctx context.Context, h *hypervisor, disk string, wanted int64, k class) error {
+	var base, capacity, free int64
 	err := h.connected(ctx, func(l *libvirt.Libvirt) error {
 		v, err := h.volume(l, disk)
 		if err != nil {
@@ -166,14 +173,18 @@ func (s *Site) roomToCapture(ctx context.Context, h *hypervisor, disk string, k 
 			return err
 		}
 		_, _, _, available, err := l.StoragePoolGetInfo(p)
-		base, free = d.Allocation.Value, int64(available)
+		base, capacity, free = d.Allocation.Value, d.Capacity.Value, int64(available)
 		return err
 	})
 	if err != nil {
 		return err
 	}
+	if wanted > 0 && wanted < capacity {
+		return refuse("%s has %s, and a machine made on it cannot have a disk of %s: a disk is not made smaller", disk,
+			size(capacity), size(wanted))
+	}
 	// The machine's own disk, and then all of it once more in the version's.
-	if need := base + 2*k.room; need > free {
+	if need := base + 2*(k.room+max(0, wanted-capacity)); need > free {
 		return refuse("%s has %s of storage left, and a machine made on %s, with a version made of it, may come to "+
 			"take %s", h.name, size(free), disk, size(need))
 	}
@@ -463,7 +474,7 @@ func (s *Site) cloneForSealing(ctx context.Context, key string, b built, clone s
 		if err := h.erase(l, clone); err != nil { // of an earlier capture that was broken off
 			return err
 		}
-		own, err := h.ownDisk(l, clone+ownEnding, b.name+ownEnding)
+		own, err := h.ownDisk(l, clone+ownEnding, b.name+ownEnding, 0)
 		if err != nil {
 			return err
 		}

@@ -612,3 +612,35 @@ func TestABaseDiskThatCouldNeverBeCapturedIsRefused(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, list)
 }
+
+func TestABuildMachineHasTheSizeThatIsAskedFor(t *testing.T) {
+	t.Parallel()
+	hv := server(t)
+	s := small(t, hv)
+	emptyDisk(t, hv, "plain.qcow2", "8M")
+	made := func(name string, size platform.Size) error {
+		return s.createBuild(t.Context(), platform.BuildSpec{
+			Name: name, MachineClass: "standard", BaseDisk: "plain.qcow2", Base: "disk plain.qcow2", Size: size,
+		})
+	}
+	require.ErrorContains(t, made("bm-1", platform.Size{Disk: 32 << 20}),
+		"plain.qcow2 has 64 MiB, and a machine made on it cannot have a disk of 32 MiB: a disk is not made smaller")
+	require.ErrorContains(t, made("bm-2", platform.Size{Cores: 200}), "cores, and a machine needs 200")
+	require.ErrorContains(t, made("bm-3", platform.Size{Memory: 1 << 50}), "a machine needs 1")
+	require.ErrorContains(t, made("bm-4", platform.Size{Disk: 1 << 50}), "may come to take")
+	require.NoError(t, made("bm-5", platform.Size{Cores: 2, Memory: 192 << 20, Disk: 96 << 20}))
+	h := s.hypervisors[0]
+	require.NoError(t, h.connected(t.Context(), func(l *libvirt.Libvirt) error {
+		m, err := h.machine(l, "bm-5")
+		require.NoError(t, err)
+		_, memory, _, cores, _, err := l.DomainGetInfo(m.domain)
+		require.NoError(t, err)
+		require.EqualValues(t, 192<<10, memory)
+		require.EqualValues(t, 2, cores)
+		v, err := h.volume(l, "bm-5"+ownEnding)
+		require.NoError(t, err)
+		d, err := describe(l, v)
+		require.EqualValues(t, 96<<20, d.Capacity.Value)
+		return err
+	}))
+}

@@ -79,7 +79,7 @@ func (s *Site) startAnew(ctx context.Context, key string, r platform.Rebuild, f 
 				return err
 			}
 		}
-		own, err := h.ownDisk(l, r.Host+ownEnding, copyName+diskEnding)
+		own, err := h.ownDisk(l, r.Host+ownEnding, copyName+diskEnding, 0)
 		if err != nil {
 			return err
 		}

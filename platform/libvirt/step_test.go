@@ -274,7 +274,10 @@ func TestStepsOnARealMachine(t *testing.T) {
 	require.Equal(t, platform.StepDone{Output: "ida /home/ida it's $b\nquay = $north\n"}, done)
 	as.Script.As = "kim"
 	require.Contains(t, comesTo(as).Output, "there is no account kim on this machine")
-	require.Empty(t, inside("/usr/bin/find", stepsFolder, "-name", "*.as"))
+	as.Script.As, as.TimeLimit = "ida", sheet.Span(2*time.Second)
+	as.Script.Text += "\nsleep 1000"
+	require.Contains(t, does(as).Why, "it did not end within 2s, and was ended")
+	require.Empty(t, inside("/usr/bin/find", "/var/tmp", "-name", "nimblepane-step-*"), "nothing is left of them")
 
 	t.Log("Time, language and keyboard are set, or it is said what is missing for it.")
 	done = comesTo(sheet.Step{Locale: &sheet.Locale{Language: "C.UTF-8", Keyboard: "de nodeadkeys"}})

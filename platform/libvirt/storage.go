@@ -153,8 +153,8 @@ func (h *hypervisor) refresh(l *libvirt.Libvirt, p libvirt.StoragePool) error {
 	}
 }
 
-// ownDisk makes a machine's own disk on another one.
-func (h *hypervisor) ownDisk(l *libvirt.Libvirt, name, backing string) (path string, err error) {
+// ownDisk makes a machine's own disk on another one, larger than that if so many bytes are asked for.
+func (h *hypervisor) ownDisk(l *libvirt.Libvirt, name, backing string, bytes int64) (path string, err error) {
 	below, err := h.volume(l, backing)
 	if err != nil {
 		return "", err
@@ -164,7 +164,7 @@ func (h *hypervisor) ownDisk(l *libvirt.Libvirt, name, backing string) (path str
 		return "", err
 	}
 	d := volumeXML{
-		Name: name, Capacity: bytesXML{Value: b.Capacity.Value},
+		Name: name, Capacity: bytesXML{Value: max(b.Capacity.Value, bytes)},
 		Backing: &backingXML{Path: b.Target.Path, Format: formatXML{"qcow2"}},
 	}
 	d.Target.Format, d.Target.Compat = formatXML{"qcow2"}, "1.1"

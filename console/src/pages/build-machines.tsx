@@ -1,7 +1,7 @@
 import { HStack, Table, Text } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
 import { api, type BuildMachine, call } from "../api";
-import { lasted, time } from "../format";
+import { count, lasted, size, time } from "../format";
 import { MakeBuildMachine } from "../parts/make-build-machine";
 import { Pages, usePages } from "../parts/paged";
 import { useSigned } from "../session";
@@ -63,7 +63,18 @@ export function BuildMachinesPage() {
                   )}
                 </Table.Cell>
                 <Table.Cell>{m.base}</Table.Cell>
-                <Table.Cell>{m.machine_class}</Table.Cell>
+                <Table.Cell>
+                  {m.machine_class}
+                  <Text color="fg.quiet" fontSize="sm">
+                    {[
+                      m.cores && count(m.cores, "core"),
+                      m.memory_bytes && `${size(m.memory_bytes)} of memory`,
+                      m.disk_bytes && `${size(m.disk_bytes)} of disk`,
+                    ]
+                      .filter(Boolean)
+                      .join(", ")}
+                  </Text>
+                </Table.Cell>
                 <Table.Cell>{m.owner}</Table.Cell>
                 <Table.Cell whiteSpace="nowrap">{time(m.asked_at)}</Table.Cell>
                 <Table.Cell whiteSpace="nowrap">{lasted(m.ran_seconds)}</Table.Cell>

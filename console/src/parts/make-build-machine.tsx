@@ -1,8 +1,10 @@
-import { Field, Input, NativeSelect } from "@chakra-ui/react";
+import { Field, HStack, Input, NativeSelect } from "@chakra-ui/react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, call } from "../api";
 import { FormDialog } from "../ui";
+
+const GiB = 2 ** 30;
 
 /** Makes a build machine at a site, or at one that is chosen. */
 export function MakeBuildMachine({ site: here }: { site?: string }) {
@@ -12,6 +14,9 @@ export function MakeBuildMachine({ site: here }: { site?: string }) {
   const [from, setFrom] = useState(""); // "image number", or "" for a base disk
   const [disk, setDisk] = useState("");
   const [machineClass, setMachineClass] = useState("");
+  const [cores, setCores] = useState("");
+  const [memory, setMemory] = useState("");
+  const [size, setSize] = useState("");
   const images = useQuery({ queryKey: ["images"], queryFn: () => call(api.GET("/api/v1/images")) });
   const versions = (images.data?.items ?? []).flatMap((i) => {
     const named = i.tracks.map((t) => t.version).filter((v) => v);
@@ -38,6 +43,9 @@ export function MakeBuildMachine({ site: here }: { site?: string }) {
             body: {
               name,
               purpose: purpose.trim(),
+              ...(cores && { cores: Number(cores) }),
+              ...(memory && { memory_bytes: Number(memory) * GiB }),
+              ...(size && { disk_bytes: Number(size) * GiB }),
               ...(from ? { image, version } : { base_disk: disk.trim(), machine_class: machineClass.trim() }),
             },
           }),
@@ -104,6 +112,26 @@ export function MakeBuildMachine({ site: here }: { site?: string }) {
           </Field.Root>
         </>
       )}
+      <HStack align="start">
+        {(
+          [
+            ["Cores", cores, setCores],
+            ["Memory in GiB", memory, setMemory],
+            ["Disk in GiB", size, setSize],
+          ] as const
+        ).map(([label, value, set]) => (
+          <Field.Root key={label}>
+            <Field.Label>{label}</Field.Label>
+            <Input
+              type="number"
+              min={1}
+              value={value}
+              onChange={(e) => set(e.target.value)}
+              placeholder="as usual"
+            />
+          </Field.Root>
+        ))}
+      </HStack>
     </FormDialog>
   );
 }

@@ -20,15 +20,13 @@ elif ! home=$(getent passwd "$as" | cut -d : -f 6) || [ -z "$home" ]; then
 	false
 else
 	# The folder is closed to all but root, so the program gets one that is theirs.
-	theirs=$folder.as
-	install -d --owner="$as" --mode=0700 "$theirs" &&
+	theirs=$(mktemp -d /var/tmp/nimblepane-step-XXXXXXXX) &&
+		trap 'rm -rf "$theirs"' EXIT &&
+		chown "$as" "$theirs" &&
 		install --owner="$as" --mode=0700 "$folder/program" "$theirs/program" &&
 		cd "$home" &&
 		runuser -u "$as" -- env -- HOME="$home" USER="$as" LOGNAME="$as" "${environment[@]}" "$theirs/program" \
 			"${arguments[@]}"
-	code=$?
-	rm -rf "$theirs"
-	(exit $code)
 fi >"$folder/output" 2>&1 </dev/null
 echo $? >"$folder/ended.new"
 sync "$folder/ended.new" "$folder/output"
