@@ -1,11 +1,17 @@
 package api
 
 import (
+	"bufio"
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"gorm.io/gorm"
 
 	"nimblepane/client"
 	"nimblepane/core/build"
@@ -36,6 +42,7 @@ const fileLimit = 64 << 20
 
 func (s *Server) builds() {
 	s.buildMachines()
+	s.buildLogs()
 	register(s, operation{
 		method: "POST", path: "/builds", on: onSheet, id: "start-build", summary: "Begin a build of a sheet",
 		role: role.Operator, tag: "builds", status: 202, limit: 4 * sheet.MostBytes,
@@ -96,6 +103,82 @@ func (s *Server) builds() {
 				return nil, err
 			}
 			return ok(s.wholeBuild(ctx, in.ID))
+		})
+}
+
+// LogQuery selects lines of a build's log.
+type LogQuery struct {
+	BuildPath
+	From int64  `query:"from" minimum:"0" doc:"Number of the line to begin with"`
+	Find string `query:"find" maxLength:"200" doc:"Only lines that have this text, in capitals or not"`
+	Step int    `query:"step" minimum:"0" doc:"Only lines of this step, counted from 1"`
+}
+
+// each calls fn with the lines that are selected, until it returns false.
+func (q LogQuery) each(db *gorm.DB, fn func(store.LogLine) bool) error {
+	find := strings.ToLower(q.Find)
+	return store.EachLogLine(db, q.ID, q.From, func(l store.LogLine) bool {
+		if q.Step > 0 && l.Step != q.Step-1 || find != "" && !strings.Contains(strings.ToLower(l.Text), find) {
+			return true
+		}
+		return fn(l)
+	})
+}
+
+func (s *Server) buildLogs() {
+	register(s, operation{
+		method: "GET", path: "/builds/{id}/log", id: "show-build-log",
+		summary: "What the steps of a build have written so far, line by line", role: role.Viewer, tag: "builds",
+	},
+		func(ctx context.Context, in *struct {
+			LogQuery
+			Limit int `query:"limit" minimum:"1" maximum:"5000" default:"1000"`
+		},
+		) (*body[client.BuildLog], error) {
+			db := s.store.DB.WithContext(ctx)
+			b, err := store.BuildByID(db, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			log := client.BuildLog{Lines: []client.LogLine{}, Complete: b.State.Ended()}
+			if log.Total, err = store.LogLength(db, in.ID); err != nil {
+				return nil, err
+			}
+			log.Next = max(in.From, log.Total)
+			err = in.each(db, func(l store.LogLine) bool {
+				log.Next = max(log.Next, l.Number+1)
+				log.Lines = append(log.Lines, client.LogLine{
+					Number: l.Number, At: l.At, Step: l.Step + 1, Attempt: l.Attempt, Text: l.Text,
+				})
+				if len(log.Lines) < in.Limit {
+					return true
+				}
+				log.Next = l.Number + 1
+				return false
+			})
+			return ok(log, err)
+		})
+	register(s, operation{
+		method: "GET", path: "/builds/{id}/log.txt", id: "export-build-log",
+		summary: "What the steps of a build have written so far, as a text", role: role.Viewer, tag: "builds",
+	},
+		func(ctx context.Context, in *LogQuery) (*huma.StreamResponse, error) {
+			b, err := store.BuildByID(s.store.DB.WithContext(ctx), in.ID)
+			if err != nil {
+				return nil, err
+			}
+			return &huma.StreamResponse{Body: func(c huma.Context) {
+				c.SetHeader("Content-Type", "text/plain; charset=utf-8")
+				c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="build-%d.txt"`, b.ID))
+				out := bufio.NewWriter(c.BodyWriter())
+				err := in.each(s.store.DB.WithContext(c.Context()), func(l store.LogLine) bool {
+					_, err := fmt.Fprintf(out, "%s %d %s\n", l.At.Format(time.RFC3339), l.Step+1, l.Text)
+					return err == nil // else whoever asked has gone away
+				})
+				if err := errors.Join(err, out.Flush()); err != nil {
+					s.log.Error("the export of a build's log broke off", "build", b.ID, "err", err)
+				}
+			}}, nil
 		})
 }
 

@@ -21,7 +21,8 @@ func (a *app) build() *cobra.Command {
 		Long: "Builds make versions by build sheets, without anybody at hand: a machine is made, the steps are done " +
 			"on it,\nit is checked, sealed, captured and discarded, and the version's copies are delivered.",
 	}
-	cmd.AddCommand(a.startBuild(), a.listBuilds(), a.showBuild(), a.watchBuild(), a.cancelBuild())
+	cmd.AddCommand(a.startBuild(), a.listBuilds(), a.showBuild(), a.watchBuild(), a.buildLog(),
+		a.cancelBuild())
 	return cmd
 }
 
@@ -133,7 +134,8 @@ func (a *app) showBuild() *cobra.Command {
 				column[client.BuildStep]{"Why", func(s client.BuildStep) string { return s.Why }})
 			for _, s := range b.Steps {
 				if s.State == build.StepFailed && s.Output != "" {
-					a.say("\nLast lines of %s:\n%s", s.Name, strings.TrimRight(s.Output, "\n"))
+					a.say("\nLast lines of %s (all of it: pane build log %d):\n%s", s.Name, b.ID,
+						strings.TrimRight(s.Output, "\n"))
 				}
 			}
 			return err
@@ -166,20 +168,8 @@ func (a *app) watchBuild() *cobra.Command {
 // follow tells of a build whenever something of it changes, until it ends.
 func (a *app) follow(ctx context.Context, c *client.Client, id int64) error {
 	for last := ""; ; {
-		b, err := c.Build(ctx, id)
-		switch {
-		case err == nil:
-		case ExitCode(err) == ExitNoAnswer || client.IsStatus(err, 503):
-			// The service may be on its way back: a watcher waits for it.
-			if last != "away" {
-				last = "away"
-				a.say("The service does not answer; waiting for it.")
-			}
-			if err := sleep(ctx, 500*time.Millisecond); err != nil {
-				return err
-			}
-			continue
-		default:
+		b, err := patiently(ctx, a, func() (client.WholeBuild, error) { return c.Build(ctx, id) })
+		if err != nil {
 			return err
 		}
 		if line := standing(b); line != last {
@@ -202,6 +192,90 @@ func (a *app) follow(ctx context.Context, c *client.Client, id int64) error {
 			return err
 		}
 	}
+}
+
+// patiently asks until there is an answer: a service that is away may be on its way back, and a watcher waits for it.
+func patiently[T any](ctx context.Context, a *app, ask func() (T, error)) (T, error) {
+	for away := false; ; away = true {
+		answer, err := ask()
+		if ExitCode(err) != ExitNoAnswer && !client.IsStatus(err, 503) {
+			return answer, err
+		}
+		if !away {
+			a.say("The service does not answer; waiting for it.")
+		}
+		if err := sleep(ctx, 500*time.Millisecond); err != nil {
+			return answer, err
+		}
+	}
+}
+
+// logAtOnce is how many lines of a log are asked for at once.
+const logAtOnce = 5000
+
+func (a *app) buildLog() *cobra.Command {
+	var q client.LogQuery
+	var follow bool
+	cmd := &cobra.Command{
+		Use: "log NUMBER", Short: "What the steps of a build have written, line by line", Args: named,
+		ValidArgsFunction: a.complete(buildIDs),
+		Long: "What the steps of a build have written: when the service read it, by which step, and what. With " +
+			"--follow it\ngoes on until the build ends.",
+		Example: "  pane build log 12 --follow\n  pane build log 12 --find error --step 3",
+	}
+	f := cmd.Flags()
+	f.BoolVar(&follow, "follow", false, "go on until the build ends")
+	f.StringVar(&q.Find, "find", "", "only lines that have this text, in capitals or not")
+	f.IntVar(&q.Step, "step", 0, "only lines of this step, counted from 1")
+	f.Int64Var(&q.From, "from", 0, "number of the line to begin with, counted from 0")
+	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
+		id, err := parseID(args[0], "build")
+		if err != nil {
+			return err
+		}
+		asRows := a.structured() || a.output == "csv"
+		if follow && asRows {
+			return usage("--follow writes as a text: leave --output out")
+		}
+		q.Limit = logAtOnce
+		var all []client.LogLine
+		for last := 0; ; {
+			log, err := patiently(ctx, a, func() (client.BuildLog, error) { return c.BuildLog(ctx, id, q) })
+			if err != nil {
+				return err
+			}
+			q.From = log.Next
+			for _, l := range log.Lines {
+				if asRows {
+					all = append(all, l)
+					continue
+				}
+				if l.Step != last {
+					last = l.Step
+					fmt.Fprintf(a.out, "-- step %d\n", l.Step)
+				}
+				fmt.Fprintf(a.out, "%s  %s\n", l.At.Format(time.TimeOnly), l.Text)
+			}
+			switch {
+			case q.From < log.Total:
+				continue
+			case follow && !log.Complete:
+				if err := sleep(ctx, time.Second); err != nil {
+					return err
+				}
+				continue
+			case asRows:
+				return list(a, all, "",
+					column[client.LogLine]{"Number", func(l client.LogLine) string { return fmt.Sprint(l.Number) }},
+					column[client.LogLine]{"At", func(l client.LogLine) string { return l.At.Format(time.RFC3339) }},
+					column[client.LogLine]{"Step", func(l client.LogLine) string { return fmt.Sprint(l.Step) }},
+					column[client.LogLine]{"Attempt", func(l client.LogLine) string { return fmt.Sprint(l.Attempt) }},
+					column[client.LogLine]{"Text", func(l client.LogLine) string { return l.Text }})
+			}
+			return nil
+		}
+	})
+	return cmd
 }
 
 // standing says in a line how a build stands.

@@ -238,8 +238,13 @@ var golden = map[string]any{
 	"/builds":          listOf(goldenBuild.Build),
 	"/builds/3":        goldenBuild,
 	"/builds/3/cancel": goldenBuild,
-	"/rollovers":       listOf(goldenRollover),
-	"/rollovers/7":     goldenRollover,
+	"/builds/3/log": client.BuildLog{Total: 3, Next: 3, Complete: true, Lines: []client.LogLine{
+		{Number: 0, At: noon, Step: 1, Attempt: 1, Text: "Setting up fare-desk ..."},
+		{Number: 1, At: noon, Step: 2, Attempt: 1, Text: "E: Unable to locate package tide-table"},
+		{Number: 2, At: later, Step: 2, Attempt: 2, Text: "E: Unable to locate package tide-table"},
+	}},
+	"/rollovers":   listOf(goldenRollover),
+	"/rollovers/7": goldenRollover,
 	"/rollovers/7/hosts": listOf(
 		client.RolloverHost{
 			Host: "tc-001", State: host.Faulty, Phase: rollover.Failed, Since: noon, Batch: 1,
@@ -274,6 +279,7 @@ var golden = map[string]any{
 var shown = map[string]string{
 	"build-machine-list": "build-machine list", "build-machine-show": "build-machine show north-quay bm-new",
 	"account-list": "account list", "build-list": "build list", "build-show": "build show 3",
+	"build-log":   "build log 3",
 	"sheet-check": "sheet check testdata/sheet.yaml", "sheet-explain": "sheet explain testdata/sheet.yaml",
 	"drift": "drift", "estate-show": "estate show", "host-list": "host list",
 	"host-show":     "host show tc-001",

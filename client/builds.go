@@ -102,6 +102,47 @@ func (c *Client) CancelBuild(ctx context.Context, id int64, reason string) (Whol
 	return post[WholeBuild](ctx, c, pathOf("builds", strconv.FormatInt(id, 10), "cancel"), Reason{reason})
 }
 
+// BuildLog is a part of what the steps of a build have written.
+type BuildLog struct {
+	Lines    []LogLine `json:"lines" nullable:"false"`
+	Total    int64     `json:"total" doc:"Lines in the whole log so far"`
+	Next     int64     `json:"next" doc:"Number of the line to go on with"`
+	Complete bool      `json:"complete" doc:"The build has ended: nothing is added"`
+}
+
+// LogLine is a line of a build's log.
+type LogLine struct {
+	Number  int64     `json:"number" doc:"In the log, from 0"`
+	At      time.Time `json:"at" doc:"When the service read it"`
+	Step    int       `json:"step" doc:"That wrote it, from 1"`
+	Attempt int       `json:"attempt"`
+	Text    string    `json:"text"`
+}
+
+// LogQuery selects lines of a build's log.
+type LogQuery struct {
+	From  int64  // number of the line to begin with
+	Find  string // only lines that have this text, in capitals or not
+	Step  int    // only lines of this step, from 1
+	Limit int
+}
+
+func (q LogQuery) values() url.Values {
+	number := func(n int64) string {
+		if n == 0 {
+			return ""
+		}
+		return strconv.FormatInt(n, 10)
+	}
+	return values("from", number(q.From), "find", q.Find, "step", number(int64(q.Step)), "limit",
+		number(int64(q.Limit)))
+}
+
+// BuildLog returns lines of a build's log.
+func (c *Client) BuildLog(ctx context.Context, id int64, q LogQuery) (BuildLog, error) {
+	return get[BuildLog](ctx, c, pathOf("builds", strconv.FormatInt(id, 10), "log"), q.values())
+}
+
 // BuildMachine is a machine that versions are made on.
 type BuildMachine struct {
 	ID           int64         `json:"id"`

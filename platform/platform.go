@@ -39,6 +39,10 @@ type Platform interface {
 	Start(ctx context.Context, key string, op Operation) error
 	// Ask returns how the operation of the key stands, or ErrUnknown.
 	Ask(ctx context.Context, key string) (Progress, error)
+	// Output returns what a step that is done under the key has written, from an
+	// offset in bytes on and as far as it goes in one piece; nothing if there is no
+	// more, or none yet. It may be asked for as long as the step's machine runs.
+	Output(ctx context.Context, key string, from int64) ([]byte, error)
 	// BuildMachines returns the site's build machines by name.
 	BuildMachines(ctx context.Context) ([]BuildMachine, error)
 	// Nodes returns the computers that the site's machines run on, with what

@@ -15,6 +15,7 @@ export type BuildMachine = Schemas["BuildMachine"];
 export type Build = Schemas["Build"];
 export type WholeBuild = Schemas["WholeBuild"];
 export type BuildStep = Schemas["BuildStep"];
+export type LogLine = Schemas["LogLine"];
 export type Session = Schemas["Session"];
 export type Rollover = Schemas["Rollover"];
 export type RolloverHost = Schemas["RolloverHost"];

@@ -166,6 +166,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/builds/{id}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the steps of a build have written so far, line by line
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-build-log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/builds/{id}/log.txt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the steps of a build have written so far, as a text
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["export-build-log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/estate": {
         parameters: {
             query?: never;
@@ -1442,6 +1482,21 @@ export interface components {
             /** @description Why it ended as it did, or what it waits for */
             why: string;
         };
+        BuildLog: {
+            /** @description The build has ended: nothing is added */
+            complete: boolean;
+            lines: components["schemas"]["LogLine"][];
+            /**
+             * Format: int64
+             * @description Number of the line to go on with
+             */
+            next: number;
+            /**
+             * Format: int64
+             * @description Lines in the whole log so far
+             */
+            total: number;
+        };
         BuildMachine: {
             /** Format: date-time */
             asked_at: string;
@@ -1703,6 +1758,26 @@ export interface components {
         };
         Loaded: {
             changes: string[];
+        };
+        LogLine: {
+            /**
+             * Format: date-time
+             * @description When the service read it
+             */
+            at: string;
+            /** Format: int64 */
+            attempt: number;
+            /**
+             * Format: int64
+             * @description In the log, from 0
+             */
+            number: number;
+            /**
+             * Format: int64
+             * @description That wrote it, from 1
+             */
+            step: number;
+            text: string;
         };
         /** @enum {string} */
         LogOff: "wait" | "warn";
@@ -3107,6 +3182,153 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-build-log": {
+        parameters: {
+            query?: {
+                /** @description Number of the line to begin with */
+                from?: number;
+                /** @description Only lines that have this text, in capitals or not */
+                find?: string;
+                /** @description Only lines of this step, counted from 1 */
+                step?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuildLog"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-build-log": {
+        parameters: {
+            query?: {
+                /** @description Number of the line to begin with */
+                from?: number;
+                /** @description Only lines that have this text, in capitals or not */
+                find?: string;
+                /** @description Only lines of this step, counted from 1 */
+                step?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -24,6 +24,7 @@ import (
 type Builds struct {
 	engine   *engine.Engine
 	versions *versions.Versions
+	reading  reading
 
 	makings       engine.Work[ofMachine, platform.BuildSpec, platform.Nothing]
 	starts, stops engine.Work[ofMachine, platform.Named, platform.Nothing]
@@ -46,7 +47,7 @@ type (
 
 // New adds builds to the engine.
 func New(e *engine.Engine, vs *versions.Versions) *Builds {
-	bs := &Builds{engine: e, versions: vs}
+	bs := &Builds{engine: e, versions: vs, reading: reading{last: map[string]time.Time{}}}
 	bs.makings = engine.Work[ofMachine, platform.BuildSpec, platform.Nothing]{
 		Kind: store.WorkMakeMachine, Operation: platform.MakeMachine, Ask: askMaking,
 		Ended: machineEnded[platform.Nothing](machine.Running, machine.Off),
@@ -60,7 +61,8 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 		Ended: machineEnded[platform.Nothing](machine.Off, machine.Running),
 	}
 	bs.steps = engine.Work[ofStep, platform.StepOrder, platform.StepDone]{
-		Kind: store.WorkDoStep, Operation: platform.DoStep, Ask: askStep, Ended: stepEnded,
+		Kind: store.WorkDoStep, Operation: platform.DoStep, Ask: askStep, Follow: bs.follow,
+		Ended: stepEnded,
 	}
 	bs.inspections = engine.Work[ofMachine, platform.Named, seal.Facts]{
 		Kind: store.WorkInspectMachine, Operation: platform.InspectMachine, Ask: askMachine,

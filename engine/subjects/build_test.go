@@ -84,6 +84,61 @@ func TestStepsOfEveryKindAreDoneOrLeftOut(t *testing.T) {
 	}, b.Steps[5])
 }
 
+func TestWhatStepsWriteIsInTheLog(t *testing.T) {
+	t.Parallel()
+	var much strings.Builder
+	for i := range 3000 {
+		fmt.Fprintf(&much, "tide %d\\n", i)
+	}
+	s := servicetest.Start(t, servicetest.Options{
+		Scenario: workshop + `  - {holds: write-much, takes: 8m, output: "` + much.String() + `"}`,
+	})
+	ctx := t.Context()
+	begun, err := s.As(role.Operator).StartBuild(ctx, client.StartBuild{Sheet: desk("disk: vendor.qcow2", `
+  - {name: printer, put: {to: /etc/printer, text: "queue = counter"}}
+  - {name: long, script: {text: "#!/bin/sh\nwrite-much"}, time-limit: 2h}
+  - {name: Fare Desk, install: {packages: [fare-desk]}}
+`, "notes: x")})
+	require.NoError(t, err)
+	viewer := s.As(role.Viewer)
+	s.Until("some of the log to be there while the step goes on", func() bool {
+		log, err := viewer.BuildLog(ctx, begun.ID, client.LogQuery{Step: 2})
+		require.NoError(t, err)
+		return len(log.Lines) > 0 && !log.Complete
+	})
+	b := built(s, begun.ID)
+	require.Equal(t, build.Ready, b.State, b.Why)
+	log, err := viewer.BuildLog(ctx, begun.ID, client.LogQuery{Limit: 5000})
+	require.NoError(t, err)
+	require.True(t, log.Complete)
+	require.EqualValues(t, 3002, log.Total)
+	require.EqualValues(t, 3002, log.Next)
+	require.Len(t, log.Lines, 3002)
+	require.Equal(t, "wrote 15 bytes to /etc/printer", log.Lines[0].Text)
+	for i, l := range log.Lines[1:3001] {
+		require.Equal(t, client.LogLine{
+			Number: int64(i + 1), At: l.At, Step: 2, Attempt: 1, Text: fmt.Sprint("tide ", i),
+		}, l)
+		require.False(t, l.At.Before(b.StartedAt))
+	}
+	require.Equal(t, client.LogLine{
+		Number: 3001, At: log.Lines[3001].At, Step: 3, Attempt: 1, Text: "Setting up fare-desk ...",
+	}, log.Lines[3001])
+
+	log, err = viewer.BuildLog(ctx, begun.ID, client.LogQuery{From: 11, Limit: 2})
+	require.NoError(t, err)
+	require.Equal(t, []string{"tide 10", "tide 11"}, []string{log.Lines[0].Text, log.Lines[1].Text})
+	require.EqualValues(t, 13, log.Next)
+	log, err = viewer.BuildLog(ctx, begun.ID, client.LogQuery{Find: "TIDE 299", Step: 2})
+	require.NoError(t, err)
+	require.Len(t, log.Lines, 11)
+	log, err = viewer.BuildLog(ctx, begun.ID, client.LogQuery{Find: "tide", Step: 3})
+	require.NoError(t, err)
+	require.Empty(t, log.Lines)
+	_, err = viewer.BuildLog(ctx, 999, client.LogQuery{})
+	require.True(t, client.IsStatus(err, 404), "%v", err)
+}
+
 func TestASheetBecomesAStagedVersion(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})

@@ -87,6 +87,12 @@ func (r *Runner) Ask(ctx context.Context, key string) (platform.Progress, error)
 	return e.Progress, nil
 }
 
+// Operation returns the operation that was started under the key.
+func (r *Runner) Operation(ctx context.Context, key string) (platform.Operation, error) {
+	e, err := r.journal.Entry(ctx, key)
+	return e.Operation, err
+}
+
 // take works on the operation in a goroutine, unless it is worked on here or
 // was given up a moment ago.
 func (r *Runner) take(key string, op platform.Operation) {

@@ -62,7 +62,7 @@ func ended(t testing.TB, s *Site, key string) (p platform.Progress) {
 		p, err = s.Ask(t.Context(), key)
 		require.NoError(t, err)
 		return p.State != platform.UnderWay
-	}, 5*time.Minute, 10*time.Millisecond, "%s does not end", key)
+	}, 8*time.Minute, 10*time.Millisecond, "%s does not end", key)
 	return p
 }
 

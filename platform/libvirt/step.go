@@ -35,6 +35,9 @@ var runScript []byte
 //go:embed step/ask.sh
 var askScript []byte
 
+//go:embed step/output.sh
+var outputScript []byte
+
 //go:embed step/install.sh
 var installScript []byte
 
@@ -294,6 +297,41 @@ func (s stepOn) output(ctx context.Context) (string, error) {
 	return strings.ToValidUTF8(strings.ReplaceAll(string(o.Output), "\x00", ""), "\uFFFD"), err
 }
 
+// outputPiece is how much of what a step has written is read at once, in bytes.
+const outputPiece = 512 << 10
+
+// Output reads what a step has written so far on its machine.
+func (s *Site) Output(ctx context.Context, key string, from int64) ([]byte, error) {
+	op, err := s.operations.Operation(ctx, key)
+	if err != nil || op.Kind != string(platform.DoStep) {
+		return nil, err
+	}
+	o, err := platform.DoStep.Input(op)
+	if err != nil || o.Step.Restart != nil {
+		return nil, err
+	}
+	g, err := s.running(ctx, o.BuildMachine)
+	if err != nil {
+		return nil, err
+	}
+	keys := []string{key}
+	if o.Step.Update != nil {
+		keys = nil
+		for round := 1; round <= sheet.MostRounds; round++ {
+			keys = append(keys, roundKey(key, round))
+		}
+	}
+	args := []string{"-s", "--", strconv.FormatInt(from, 10), strconv.Itoa(outputPiece)}
+	for _, k := range keys {
+		args = append(args, stepFor(g, k).folder)
+	}
+	written, err := g.exec(ctx, platform.Command{Path: "/bin/bash", Args: args, Input: outputScript})
+	return written.Output, err
+}
+
+// roundKey is the key of a round of updates.
+func roundKey(key string, round int) string { return fmt.Sprintf("%s round %d", key, round) }
+
 // broken is the error of a step that came to no end, with the last line that it wrote.
 func (s stepOn) broken(ctx context.Context, why string) error {
 	output, err := s.output(ctx)
@@ -373,7 +411,7 @@ func (s *Site) update(ctx context.Context, g guest, key string, o platform.StepO
 ) {
 	output, begun := "", time.Now()
 	for round := 1; round <= sheet.MostRounds; round++ {
-		last, err := stepFor(g, fmt.Sprintf("%s round %d", key, round)).run(ctx, o.Step,
+		last, err := stepFor(g, roundKey(key, round)).run(ctx, o.Step,
 			max(time.Second, limit-time.Since(begun)))
 		if err != nil {
 			return done, err

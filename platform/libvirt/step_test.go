@@ -248,6 +248,10 @@ func TestStepsOnARealMachine(t *testing.T) {
 	require.NoError(t, err)
 	require.Zero(t, done.ExitCode, done.Output)
 	require.Contains(t, done.Output, "no updates are pending\nthe machine went down and came up\n")
+	written, err := s.Output(ctx, "update", 0)
+	require.NoError(t, err)
+	require.Contains(t, string(written), "Setting up fare-desk (1.1)")
+	require.True(t, strings.HasSuffix(string(written), "no updates are pending\n"), "%s", written)
 	require.Equal(t, "Fare Desk 1.1\n", inside("/usr/bin/fare-desk"))
 	require.NotEqual(t, updated, inside("/bin/cat", "/proc/sys/kernel/random/boot_id"))
 	done = comesTo(sheet.Step{Update: &sheet.Update{Only: sheet.SecurityUpdates, Restart: new(true)}})
@@ -290,6 +294,33 @@ func TestStepsOnARealMachine(t *testing.T) {
 	done = comesTo(sheet.Step{Locale: &sheet.Locale{TimeZone: "Sea/Nowhere"}})
 	require.Equal(t, 1, done.ExitCode)
 	require.Contains(t, done.Output, "there is no time zone Sea/Nowhere on this machine")
+
+	t.Log("What a step has written is read while it goes on, and from where one stopped.")
+	begin("writes", order(script("printf 'high water '; until [ -e /root/tide ]; do sleep 0.1; done; seq 200000")))
+	read := func(from int) string {
+		var text []byte
+		require.Eventually(t, func() bool {
+			text, err = s.Output(ctx, "writes", int64(from))
+			require.NoError(t, err)
+			return len(text) > 0
+		}, time.Minute, 100*time.Millisecond)
+		return string(text)
+	}
+	require.Equal(t, "high water ", read(0))
+	require.Equal(t, "water ", read(5))
+	nothing, err := s.Output(ctx, "writes", 11)
+	require.NoError(t, err)
+	require.Empty(t, nothing)
+	inside("/usr/bin/touch", "/root/tide")
+	require.Equal(t, platform.Succeeded, ended(t, s, "writes").State)
+	whole := ""
+	for len(whole) < 1288906 {
+		whole += read(len(whole))
+	}
+	require.True(t, strings.HasPrefix(whole, "high water 1\n2\n3\n"))
+	require.True(t, strings.HasSuffix(whole, "\n199999\n200000\n"))
+	_, err = s.Output(ctx, "unheard of", 0)
+	require.ErrorIs(t, err, platform.ErrUnknown)
 
 	t.Log("A restart is one restart.")
 	boot := func() string { return inside("/bin/cat", "/proc/sys/kernel/random/boot_id") }

@@ -347,6 +347,19 @@ func (s *suite) built() {
 	first := did(s, "run", platform.DoStep, script)
 	require.Zero(s, first.ExitCode)
 	require.NotEmpty(s, first.Output)
+	for from := range int64(len(first.Output) + 1) {
+		var written []byte
+		require.NoError(s, s.tried(func() (err error) {
+			written, err = s.Platform.Output(s.ctx, "run", from)
+			return err
+		}))
+		require.Equal(s, first.Output[from:], string(written))
+		if from > 2 {
+			break
+		}
+	}
+	_, err = s.Platform.Output(s.ctx, "unheard of", 0)
+	require.ErrorIs(s, err, platform.ErrUnknown)
 	did(s, "put", platform.DoStep, step(sheet.Step{Put: &sheet.Put{
 		Text: "queue = counter\n", File: sheet.File{To: "/etc/fare desk/printer.conf", Owner: "root", Mode: "0640"},
 	}}))
@@ -386,50 +399,51 @@ func (s *suite) built() {
 	s.speaks(service, "h-6", stamp)
 }
 
+// tried acts until that goes well or is refused: a machine that is busy does not always answer in time.
+func (s *suite) tried(act func() error) (err error) {
+	s.Helper()
+	var refusal *platform.Refusal
+	began := time.Now()
+	require.EventuallyWithT(s, func(c *assert.CollectT) {
+		err = act()
+		if !errors.As(err, &refusal) {
+			require.NoError(c, err, "tried for %s", time.Since(began))
+		}
+	}, s.Patience, 100*time.Millisecond)
+	return err
+}
+
 // inside works in a build machine by hand.
 func (s *suite) inside(name string) {
 	b, ok := s.Platform.(platform.Builder)
 	if !ok {
 		return
 	}
-	// What is no refusal may pass: a machine that is busy does not always answer in time.
-	tried := func(act func() error) (err error) {
-		s.Helper()
-		var refusal *platform.Refusal
-		began := time.Now()
-		require.EventuallyWithT(s, func(c *assert.CollectT) {
-			err = act()
-			if !errors.As(err, &refusal) {
-				require.NoError(c, err, "tried for %s", time.Since(began))
-			}
-		}, s.Patience, 100*time.Millisecond)
-		return err
-	}
 	content := bytes.Repeat([]byte{0, 255, 10, 'x'}, 50_000)
-	require.NoError(s, tried(func() error {
+	require.NoError(s, s.tried(func() error {
 		return b.Put(s.ctx, name, "/etc/fare desk/tables", bytes.NewReader(content))
 	}))
 	var got bytes.Buffer
-	require.NoError(s, tried(func() error {
+	require.NoError(s, s.tried(func() error {
 		got.Reset()
 		return b.Get(s.ctx, name, "/etc/fare desk/tables", &got)
 	}))
 	require.True(s, bytes.Equal(content, got.Bytes()))
 	var o platform.Outcome
-	require.NoError(s, tried(func() (err error) {
+	require.NoError(s, s.tried(func() (err error) {
 		o, err = b.Exec(s.ctx, name, platform.Command{Path: "/bin/echo", Args: []string{"tides"}})
 		return err
 	}))
 	require.Zero(s, o.ExitCode)
 	require.Contains(s, string(o.Output), "tides")
 	var refusal *platform.Refusal
-	require.ErrorAs(s, tried(func() error { return b.Get(s.ctx, name, "/etc/none", &got) }), &refusal)
-	require.ErrorAs(s, tried(func() error { return b.Put(s.ctx, "bm-none", "/x", bytes.NewReader(nil)) }), &refusal)
+	require.ErrorAs(s, s.tried(func() error { return b.Get(s.ctx, name, "/etc/none", &got) }), &refusal)
+	require.ErrorAs(s, s.tried(func() error { return b.Put(s.ctx, "bm-none", "/x", bytes.NewReader(nil)) }), &refusal)
 	off := platform.Named{Name: name}
 	for _, key := range []string{"stop", "stop again"} {
 		did(s, key, platform.StopMachine, off)
 	}
-	require.ErrorAs(s, tried(func() error {
+	require.ErrorAs(s, s.tried(func() error {
 		_, err := b.Exec(s.ctx, name, platform.Command{Path: "/bin/echo"})
 		return err
 	}), &refusal)

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"time"
 
 	"nimblepane/core/estate"
@@ -50,6 +51,12 @@ func (s *Site) Start(ctx context.Context, key string, op platform.Operation) err
 func (s *Site) Ask(ctx context.Context, key string) (p platform.Progress, err error) {
 	err = s.call(ctx, http.MethodGet, s.operation(key), nil, &p)
 	return p, err
+}
+
+// Output returns what the step of the operation has written.
+func (s *Site) Output(ctx context.Context, key string, from int64) (text []byte, err error) {
+	err = s.call(ctx, http.MethodGet, s.operation(key)+"/output?from="+strconv.FormatInt(from, 10), nil, &text)
+	return text, err
 }
 
 // BuildMachines returns the site's build machines.

@@ -75,6 +75,37 @@ it("a build that failed says at which step, what that wrote, and what its checks
   expect(screen.queryByRole("button", { name: "Cancel the build" })).toBeNull();
 });
 
+it("its log says how much there is, and is searched by the service", async () => {
+  const line = {
+    number: 7,
+    at: "2026-11-23T06:02:00Z",
+    step: 2,
+    attempt: 1,
+    text: "E: Unable to locate package",
+  };
+  const { asked } = service({
+    "GET /api/v1/builds/3": whole,
+    "GET /api/v1/builds/3/log": { lines: [line], total: 2400, next: 2400, complete: true },
+  });
+  show(<BuildPage />, "operator", "/builds/3", "/builds/:build");
+  await screen.findByText("2400 lines");
+  expect(screen.getByRole("link", { name: "Download" }).getAttribute("href")).toBe(
+    "/api/v1/builds/3/log.txt",
+  );
+  await userEvent.type(screen.getByRole("searchbox", { name: "Only lines with" }), "unable");
+  await screen.findByText("1 of 2400 lines");
+  expect(asked.map((a) => a.what)).toContain("GET /api/v1/builds/3/log?find=unable&limit=5000");
+});
+
+it("a build whose steps wrote nothing has an empty log", async () => {
+  service({
+    "GET /api/v1/builds/3": whole,
+    "GET /api/v1/builds/3/log": { lines: [], total: 0, next: 0, complete: true },
+  });
+  show(<BuildPage />, "operator", "/builds/3", "/builds/:build");
+  await screen.findByText("Its steps wrote nothing.");
+});
+
 it("a build that goes on can be cancelled until its capture, by who may", async () => {
   const going = { ...whole, state: "working", settled: false, findings: [], ended_at: undefined, why: "" };
   const { asked } = service({ "GET /api/v1/builds/3": going, "POST /api/v1/builds/3/cancel": going });

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
 import { api, type BuildStep, call, type WholeBuild } from "../api";
 import { duration, time } from "../format";
+import { BuildLog } from "../parts/build-log";
 import { useSigned } from "../session";
 import { Act, Empty, Facts, List, Page, Panel, Shown, State, To, Words } from "../ui";
 
@@ -54,6 +55,7 @@ export function BuildPage() {
             <Panel title="Steps" aside={`${b.done} of ${b.total} are done`}>
               <Steps of={b.steps} />
             </Panel>
+            <BuildLog build={b.id} over={over.includes(b.state)} />
             <Panel title="Seal checks">
               {b.findings.length === 0 ? (
                 <Empty>{b.checked ? "They found nothing." : "They were not made."}</Empty>
@@ -86,6 +88,10 @@ export function BuildPage() {
 
 /** Until then a build can be cancelled. */
 const early: WholeBuild["state"][] = ["queued", "preparing", "working", "checking", "sealing"];
+
+/** Then nothing is added to its log. */
+const over: WholeBuild["state"][] = ["ready", "failed", "cancelled"];
+
 function BuildFacts({ of: b }: { of: WholeBuild }) {
   return (
     <Facts

@@ -338,6 +338,40 @@ func (m *interior) localize(l sheet.Locale) (done platform.StepDone) {
 	return done
 }
 
+// output returns what the step of an operation has written by now: of a script that the scenario
+// knows, as many lines as befit the time that has passed.
+func (w *World) output(key string, from int64) ([]byte, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	o, ok := w.state.Operations[key]
+	if !ok {
+		return nil, platform.ErrUnknown
+	}
+	if o.Op.Kind != string(platform.DoStep) {
+		return nil, nil
+	}
+	order, err := platform.DoStep.Input(o.Op)
+	if err != nil {
+		return nil, err
+	}
+	text := ""
+	spec := act{World: w, operation: o}.script(order.Step)
+	switch {
+	case spec != nil && o.Progress.State == platform.UnderWay:
+		lines := strings.SplitAfter(spec.Output, "\n")
+		text = strings.Join(lines[:len(lines)*o.Progress.Percent/100], "")
+	case spec != nil:
+		text = spec.Output
+	case o.Progress.State == platform.Succeeded:
+		done, err := platform.DoStep.Outcome(o.Progress)
+		if err != nil {
+			return nil, err
+		}
+		text = done.Output
+	}
+	return []byte(text[min(from, int64(len(text))):]), nil
+}
+
 // install installs all of the packages or none, as package managers do.
 func (a act) install(m *interior, names []string) (done platform.StepDone) {
 	known := func(name string) int {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"strconv"
 
 	"nimblepane/platform"
 )
@@ -14,6 +15,7 @@ import (
 //	GET, PUT /clock                                 the clock; PUT takes {"rate": 60}
 //	PUT      /sites/{site}/operations/{key}         begin an operation
 //	GET      /sites/{site}/operations/{key}         how it stands
+//	GET      /sites/{site}/operations/{key}/output?from=BYTES
 //	GET      /sites/{site}/build-machines
 //	POST     /sites/{site}/build-machines/{machine}/exec
 //	GET, PUT /sites/{site}/build-machines/{machine}/file?path=PATH
@@ -49,6 +51,15 @@ func (w *World) Handler() http.Handler {
 			return
 		}
 		reply(rw, p, nil)
+	})
+	mux.HandleFunc("GET /sites/{site}/operations/{key}/output", func(rw http.ResponseWriter, r *http.Request) {
+		from, err := strconv.ParseInt(r.URL.Query().Get("from"), 10, 64)
+		if err != nil || from < 0 {
+			http.Error(rw, "from: write a number of bytes", http.StatusBadRequest)
+			return
+		}
+		text, err := w.output(r.PathValue("key"), from)
+		reply(rw, text, err)
 	})
 	mux.HandleFunc("GET /sites/{site}/build-machines", func(rw http.ResponseWriter, r *http.Request) {
 		reply(rw, w.buildMachines(r.PathValue("site")), nil)
