@@ -79,25 +79,11 @@ func consoleOf(ctx context.Context, r *results, db *localpg.Server, _ string) er
 		time.Sleep(100 * time.Millisecond)
 	}
 
-	allocate, cancel := chromedp.NewExecAllocator(ctx, append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true))...)
-	defer cancel()
-	tab, cancel := chromedp.NewContext(allocate)
-	defer cancel()
-	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(service.url),
-		chromedp.WaitVisible(`input[name=name]`),
-		chromedp.SendKeys(`input[name=name]`, "bench"), chromedp.SendKeys(`input[name=password]`, benchPassword+"\r"),
-		chromedp.WaitVisible(`nav`)); err != nil {
-		return fmt.Errorf("sign in: %w", err)
+	tab, closeTab, err := openTab(ctx, service, watching)
+	if err != nil {
+		return err
 	}
-	watch := func(ctx context.Context, t *chromedp.Target) (page.AddScriptToEvaluateOnNewDocumentResult, error) {
-		return cdp.Call(ctx, t, page.AddScriptToEvaluateOnNewDocument,
-			page.AddScriptToEvaluateOnNewDocumentParams{Source: watching})
-	}
-	if _, err := chromedp.Run(tab, watch); err != nil {
-		return fmt.Errorf("watch the page: %w", err)
-	}
+	defer closeTab()
 	// Its first picture is looked at several times, and then what follows the last of them.
 	firsts := make([]float64, loads)
 	for i := range firsts {
@@ -105,13 +91,8 @@ func consoleOf(ctx context.Context, r *results, db *localpg.Server, _ string) er
 		if err := chromedp.Do(tab, chromedp.Navigate(address)); err != nil {
 			return fmt.Errorf("open the page: %w", err)
 		}
-		for deadline := time.Now().Add(20 * time.Second); firsts[i] == 0; time.Sleep(100 * time.Millisecond) {
-			if time.Now().After(deadline) {
-				return fmt.Errorf("the page of rollover %d shows no pane", rolling)
-			}
-			if firsts[i], err = chromedp.Run(tab, chromedp.Evaluate[float64](`window.firstPane`)); err != nil {
-				return err
-			}
+		if firsts[i], err = noted(tab, `window.firstPane`); err != nil {
+			return err
 		}
 	}
 	first := firsts[loads-1]
@@ -138,6 +119,47 @@ func consoleOf(ctx context.Context, r *results, db *localpg.Server, _ string) er
 		fmt.Sprintf("%.0f ms (%d over 50 ms)", longest, over),
 		"under 100 ms")
 	return nil
+}
+
+// openTab opens a tab of headless Chromium that is signed in to the service. The script runs in every page before it.
+func openTab(ctx context.Context, s *service, script string) (tab context.Context, closeTab func(), err error) {
+	allocate, stop := chromedp.NewExecAllocator(ctx, append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox, chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true))...)
+	tab, cancel := chromedp.NewContext(allocate)
+	closeTab = func() { cancel(); stop() }
+	defer func() {
+		if err != nil {
+			closeTab()
+		}
+	}()
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.url),
+		chromedp.WaitVisible(`input[name=name]`),
+		chromedp.SendKeys(`input[name=name]`, "bench"), chromedp.SendKeys(`input[name=password]`, benchPassword+"\r"),
+		chromedp.WaitVisible(`nav`)); err != nil {
+		return nil, nil, fmt.Errorf("sign in: %w", err)
+	}
+	watch := func(ctx context.Context, t *chromedp.Target) (page.AddScriptToEvaluateOnNewDocumentResult, error) {
+		return cdp.Call(ctx, t, page.AddScriptToEvaluateOnNewDocument,
+			page.AddScriptToEvaluateOnNewDocumentParams{Source: script})
+	}
+	if _, err := chromedp.Run(tab, watch); err != nil {
+		return nil, nil, fmt.Errorf("watch the page: %w", err)
+	}
+	return tab, closeTab, nil
+}
+
+// noted waits until an expression of a page comes to more than 0, and returns that.
+func noted(tab context.Context, expression string) (float64, error) {
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		ms, err := chromedp.Run(tab, chromedp.Evaluate[float64](expression))
+		if err != nil || ms > 0 {
+			return ms, err
+		}
+		if time.Now().After(deadline) {
+			return 0, fmt.Errorf("%s is 0 after 20 s", expression)
+		}
+	}
 }
 
 // rollAll makes a version and rolls the whole pool to it. It returns the rollover's number.

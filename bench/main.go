@@ -83,6 +83,7 @@ func run(ctx context.Context) (err error) {
 	}{
 		{"decision", decide},
 		{"console", consoleOf}, // before what leaves the database much to tidy up
+		{"log", logOf},
 		{"machines", machines},
 		{"pgbench", pgbench},
 		{"page", hostPage},

@@ -143,6 +143,16 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 	})
 	require.NoError(t, err)
 
+	begun, err := s.As(role.Operator).StartBuild(t.Context(), client.StartBuild{Sheet: "image: counter-desk\n" +
+		"base: {disk: vendor.qcow2}\nmachine: {site: north-quay, cores: 4}\n" +
+		"steps: [{name: Fare Desk, install: {packages: [fare-desk]}}]\n"})
+	require.NoError(t, err)
+	s.Until("the build to end", func() bool {
+		b, err := s.As(role.Viewer).Build(t.Context(), begun.ID)
+		require.NoError(t, err)
+		return b.State.Ended()
+	})
+
 	b := open(t, s.URL)
 	check := func(page string) {
 		t.Helper()
@@ -160,12 +170,13 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 			"/": "drained by hand", "/images": "fallback", "/images/counter-desk": number, "/pools": "back-office",
 			"/pools/back-office": "bo-004",
 			"/rollovers":         "finished", "/rollovers/1": "Hosts by batch",
-			"/rollovers/new?pool=ticket-pilot": "Log-off policy", "/trail": "version.activate",
+			"/rollovers/new?pool=ticket-pilot": "Log-off policy", "/trail": "build.ready",
 			"/nowhere":                       "no page",
 			"/pools/back-office?host=bo-001": "Drained by", "/sites": "bm-counter",
 			"/sites/north-quay": "hv-2 does not answer", "/hosts/bo-001": "made on /pool/desk.qcow2",
 			"/hosts?find=bo-": "bo-004", "/people": "Tell", "/images/counter-desk/versions/" + number: "version.seal",
-			"/estate":         "Check it first",
+			"/estate": "Check it first",
+			"/builds": "vendor.qcow2", fmt.Sprint("/builds/", begun.ID): "Setting up fare-desk ...",
 			"/build-machines": "the new printer", "/accounts": "Add an account", "/tokens": "Make a token",
 		} {
 			b.visit(path)

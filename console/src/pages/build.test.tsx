@@ -38,7 +38,7 @@ const whole = {
       ended_at: "2026-11-23T06:02:05Z",
       exit_code: 0,
       why: "",
-      output: "Setting up fare-desk ...\n",
+      output: "Setting up fare-desk ...\n", // which the log has
     },
     {
       name: "Tide Tables",
@@ -47,7 +47,7 @@ const whole = {
       attempts: 3,
       exit_code: 100,
       why: "exit code 100",
-      output: "",
+      output: "E: Unable to locate package tide-table\n",
     },
   ],
   findings: [
@@ -65,7 +65,7 @@ it("a build that failed says at which step, what that wrote, and what its checks
   show(<BuildPage />, "operator", "/builds/3", "/builds/:build");
   await screen.findByText("step 2, Tide Tables, failed: exit code 100");
   const steps = within(screen.getByRole("table", { name: "Steps" })).getAllByRole("row");
-  within(steps[1] as HTMLElement).getByText("Setting up fare-desk ...");
+  within(steps[2] as HTMLElement).getByText("E: Unable to locate package tide-table");
   within(steps[1] as HTMLElement).getByText("1 min 5 s");
   within(steps[2] as HTMLElement).getByText("failed");
   within(steps[2] as HTMLElement).getByText("3");

@@ -119,7 +119,7 @@ function BuildFacts({ of: b }: { of: WholeBuild }) {
 
 function Steps({ of: steps }: { of: BuildStep[] }) {
   return (
-    <List label="Steps" head={["", "Step", "Does", "State", "Tries", "Took", "Came to"]}>
+    <List label="Steps" head={["No", "Step", "Does", "State", "Tries", "Took", "Came to"]}>
       {steps.map((s, i) => (
         <Table.Row key={s.name} verticalAlign="top">
           <Table.Cell>{i + 1}</Table.Cell>
@@ -132,7 +132,7 @@ function Steps({ of: steps }: { of: BuildStep[] }) {
           <Table.Cell whiteSpace="nowrap">{duration(s.began_at, s.ended_at)}</Table.Cell>
           <Table.Cell w="50%">
             {s.why && <Words>{s.why}</Words>}
-            {s.output && (
+            {s.output && (s.state === "failed" || s.state === "noted") && (
               <Text as="pre" fontFamily="mono" fontSize="xs" color="fg.quiet" overflowX="auto" maxH="12em">
                 {s.output.trimEnd()}
               </Text>

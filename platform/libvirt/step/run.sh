@@ -22,6 +22,7 @@ else
 	# The folder is closed to all but root, so the program gets one that is theirs.
 	theirs=$(mktemp -d /var/tmp/nimblepane-step-XXXXXXXX) &&
 		trap 'rm -rf "$theirs"' EXIT &&
+		trap 'exit 143' TERM &&
 		chown "$as" "$theirs" &&
 		install --owner="$as" --mode=0700 "$folder/program" "$theirs/program" &&
 		cd "$home" &&
