@@ -30,6 +30,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	"nimblepane/core/secret"
 	"nimblepane/engine/trouble"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -43,6 +44,8 @@ type Engine struct {
 	Log   *slog.Logger
 	// AgentURL is where the agents of hosts find the service.
 	AgentURL string
+	// Secrets finds the values of secrets that build sheets name.
+	Secrets secret.Finder
 
 	river    *river.Client[pgx.Tx]
 	trouble  *trouble.Log
@@ -57,7 +60,9 @@ type Options struct {
 	AgentURL string
 	// Platforms that sites may be on, by name.
 	Platforms map[string]platform.Opener
-	Log       *slog.Logger
+	// Secrets finds the values of secrets; there are none if it is nil.
+	Secrets secret.Finder
+	Log     *slog.Logger
 }
 
 // How often a process looks for what is due, in real time.
@@ -72,8 +77,11 @@ const (
 // New returns an engine that does nothing by itself until Run.
 func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
 	e := &Engine{
-		Store: st, Clock: clock, Log: o.Log, AgentURL: o.AgentURL, trouble: trouble.New(o.Log),
+		Store: st, Clock: clock, Log: o.Log, AgentURL: o.AgentURL, Secrets: o.Secrets, trouble: trouble.New(o.Log),
 		sites: sites{openers: o.Platforms, open: map[string]openSite{}}, works: map[store.WorkKind]workKind{},
+	}
+	if e.Secrets == nil {
+		e.Secrets = secret.In(func(string) (string, bool) { return "", false }, nil)
 	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, job *river.Job[jobArgs]) error {

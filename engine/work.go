@@ -31,8 +31,8 @@ type Work[In, Asked, Out any] struct {
 	// begin the operation, of which the platform takes one on.
 	Ask func(ctx context.Context, db *gorm.DB, w store.Work, in In) (Asked, error)
 	// Follow, if given, looks at what goes on, whenever the platform was asked how it stands. The work has not
-	// ended before it returns nil.
-	Follow func(ctx context.Context, site store.Site, w store.Work, in In, p platform.Progress) error
+	// ended before it returns nil. It may change what is kept of how it stands.
+	Follow func(ctx context.Context, site store.Site, w store.Work, in In, p *platform.Progress) error
 	// Progressed, if given, writes down how far the work is, in per cent.
 	Progressed func(tx *store.Tx, in In, percent int) error
 	// Ended writes down what follows from the end. It may turn a success into a failure.
@@ -55,7 +55,7 @@ func (k Work[In, Asked, Out]) Of(site int64, subject string, attempt int, in In)
 // workKind is a Work whose types are forgotten.
 type workKind struct {
 	operation  func(ctx context.Context, db *gorm.DB, w store.Work) (platform.Operation, error)
-	follow     func(ctx context.Context, site store.Site, w store.Work, p platform.Progress) error
+	follow     func(ctx context.Context, site store.Site, w store.Work, p *platform.Progress) error
 	progressed func(tx *store.Tx, w store.Work, percent int) error
 	ended      func(tx *store.Tx, w store.Work, p platform.Progress) (failure string, err error)
 }
@@ -80,7 +80,7 @@ func AddWork[In, Asked, Out any](e *Engine, k Work[In, Asked, Out]) {
 			}
 			return k.Operation.Of(asked), nil
 		},
-		follow: func(ctx context.Context, site store.Site, w store.Work, p platform.Progress) error {
+		follow: func(ctx context.Context, site store.Site, w store.Work, p *platform.Progress) error {
 			in, err := input(w)
 			if err != nil || k.Follow == nil {
 				return err
@@ -174,7 +174,7 @@ func (e *Engine) work(ctx context.Context, key string) error {
 	if err := e.siteAnswers(ctx, site); err != nil {
 		return err
 	}
-	if err := kind.follow(ctx, site, w, progress); err != nil {
+	if err := kind.follow(ctx, site, w, &progress); err != nil {
 		return e.workWaits(ctx, w, site, err)
 	}
 	if progress.State != platform.UnderWay {

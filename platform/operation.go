@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"nimblepane/core/seal"
+	"nimblepane/core/secret"
 	"nimblepane/core/sheet"
 )
 
@@ -132,6 +133,9 @@ type Made struct {
 type StepOrder struct {
 	BuildMachine string     `json:"build_machine"`
 	Step         sheet.Step `json:"step"`
+	// Secrets are those of the step's script, by name. Their values are asked for
+	// when the step begins, and never part of an order.
+	Secrets map[string]secret.Source `json:"secrets,omitempty"`
 }
 
 // StepDone is how a step came to its end.

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"nimblepane/core/estate"
+	"nimblepane/core/secret"
 )
 
 // Opener returns the platform of a site.
@@ -25,7 +26,9 @@ type Environment struct {
 	Journal Journal
 	// Peer returns the platform of another site, for deliveries from there.
 	Peer func(ctx context.Context, site string) (Platform, error)
-	Log  *slog.Logger
+	// Secrets finds the values of secrets.
+	Secrets secret.Finder
+	Log     *slog.Logger
 }
 
 // Platform is one site's platform.

@@ -30,6 +30,7 @@ import (
 	"nimblepane/client"
 	"nimblepane/console"
 	"nimblepane/core/role"
+	"nimblepane/core/secret"
 	"nimblepane/core/strict"
 	"nimblepane/engine"
 	"nimblepane/engine/subjects"
@@ -131,6 +132,8 @@ func serve(v *viper.Viper) *cobra.Command {
 		"and that says whom it speaks for with X-Forwarded-For")
 	f.String("practice-clock", "", "address of a practice process whose clock the service follows, such as "+
 		"http://127.0.0.1:7720")
+	f.String("secrets", "", "folder with a file for each secret that build sheets may name; others are variables "+
+		secret.Prefix+"NAME")
 	f.String("log-level", "info", "debug, info, warn or error")
 	return cmd
 }
@@ -185,7 +188,16 @@ func run(ctx context.Context, v *viper.Viper) error {
 	if agentURL == "" {
 		agentURL = map[bool]string{true: "https://", false: "http://"}[cert != ""] + listener.Addr().String()
 	}
-	e, err := engine.New(st, clock, engine.Options{AgentURL: agentURL, Platforms: kinds.All(), Log: log})
+	var secrets fs.FS
+	if folder := v.GetString("secrets"); folder != "" {
+		if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+			return fmt.Errorf("--secrets %s: that is no folder", folder)
+		}
+		secrets = os.DirFS(folder)
+	}
+	e, err := engine.New(st, clock, engine.Options{
+		AgentURL: agentURL, Platforms: kinds.All(), Secrets: secret.In(os.LookupEnv, secrets), Log: log,
+	})
 	if err != nil {
 		return err
 	}

@@ -93,6 +93,11 @@ func (s Step) explain() string {
 		if s.Script.As != "" {
 			what += " as " + s.Script.As
 		}
+		if len(s.Script.Secrets) > 0 {
+			names := slices.Compact(slices.Sorted(maps.Values(s.Script.Secrets)))
+			what += " with " + english.PluralWord(len(names), "the secret ", "the secrets ") +
+				english.WordSeries(names, "and")
+		}
 		if !slices.Equal(s.ExitCodes, []int{0}) {
 			codes := make([]string, len(s.ExitCodes))
 			for i, c := range s.ExitCodes {

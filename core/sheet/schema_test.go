@@ -38,6 +38,7 @@ func TestTheSchemaTakesWhatIsRightAndMarksWhatThereIsNot(t *testing.T) {
 		does("update: {only: security, restart: false}"), does("update: {}"),
 		does("locale: {keyboard: fr}"), does("settings: {home: {a: b}, environment: {A: b}}"),
 		does("restart: {}\n    when: site == 'b'\n    on-failure: {do: again, times: 2, pause: 1m}"),
+		"secrets: {tide: {file: a}, key: {environment: KEY}}\n" + does("script: {text: '#!/x', secrets: {A: tide}}"),
 		plain + "parameters: {a: {type: number, default: 5, allowed: [5, 6], sites: {b: 6}, about: seats}}\n" +
 			"seal-checks: {waive: {leftovers: x}}\ntime-limit: 3h\n",
 	} {
@@ -52,6 +53,7 @@ func TestTheSchemaTakesWhatIsRightAndMarksWhatThereIsNot(t *testing.T) {
 		does("restart: {}\n    on-failure: {do: ignore}"), does("install: {}"),
 		plain + "seal-checks: {waive: {left-overs: x}}\n", plain + "parameters: {a: {type: date}}\n",
 		plain + "parameters: {a: {default: [x]}}\n", plain + "steps_: 1\n",
+		plain + "secrets: {tide: {}}\n", plain + "secrets: {tide: {file: a, environment: B}}\n",
 	} {
 		_, err := Parse([]byte(wrong))
 		require.Error(t, err)

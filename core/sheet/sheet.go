@@ -9,6 +9,7 @@ package sheet
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -22,6 +23,7 @@ import (
 	"nimblepane/core/estate"
 	"nimblepane/core/image"
 	"nimblepane/core/seal"
+	"nimblepane/core/secret"
 	"nimblepane/core/strict"
 )
 
@@ -36,6 +38,8 @@ type Sheet struct {
 	TimeLimit Span    `yaml:"time-limit" json:"time_limit"` // of the whole; 4h if not given
 
 	Parameters map[string]Parameter `yaml:"parameters" json:"parameters,omitempty"`
+	// Secrets are where values come from that nobody may read later, by name.
+	Secrets map[string]secret.Source `yaml:"secrets" json:"secrets,omitempty"`
 	// Values are those of the parameters, once With has filled them in.
 	Values map[string]string `json:"values,omitempty" jsonschema:"-"`
 }
@@ -239,6 +243,7 @@ func (c *checker) sheet(s *Sheet) {
 		}
 	}
 	c.parameters(s)
+	c.secrets(s)
 	c.checks(s.Checks)
 	c.version(s.Version)
 }
@@ -251,6 +256,39 @@ func (c *checker) checks(checks Checks) {
 		}
 		if !oneLine(reason, 200) {
 			c.at(at, "%s: write why it is passed over, in one line of at most 200 characters", at)
+		}
+	}
+}
+
+func (c *checker) secrets(s *Sheet) {
+	for _, name := range slices.Sorted(maps.Keys(s.Secrets)) {
+		from, at := s.Secrets[name], "secrets."+name
+		switch {
+		case !parameterName.MatchString(name):
+			c.at(at, "secret %q: use small letters, digits and dashes, at most 40, a letter first", name)
+		case (from.Environment == "") == (from.File == ""):
+			c.at(at, "%s: write environment: or file: under it, where the service finds it", at)
+		case from.Environment != "" && !variable.MatchString(from.Environment):
+			c.at(at+".environment", "%s.environment: %q is no name of a variable: use letters, digits and _", at,
+				from.Environment)
+		case from.File != "" && (strings.ContainsAny(from.File, "/\\") || strings.HasPrefix(from.File, ".")):
+			c.at(at+".file", "%s.file: %q is no name of a file in the service's folder of secrets", at, from.File)
+		}
+	}
+	for i, step := range s.Steps[:min(len(s.Steps), MostSteps)] {
+		if step.Script == nil {
+			continue
+		}
+		at := fmt.Sprintf("steps[%d].script.secrets", i)
+		c.environment(at, step.Script.Secrets)
+		for _, v := range slices.Sorted(maps.Keys(step.Script.Secrets)) {
+			if _, known := s.Secrets[step.Script.Secrets[v]]; !known {
+				c.at(at+"."+v, "%s: there is no secret %q: write it down under secrets:, or another name", at,
+					step.Script.Secrets[v])
+			}
+			if _, twice := step.Script.Environment[v]; twice {
+				c.at(at+"."+v, "%s: %s is in environment, too: take another name", at, v)
+			}
 		}
 	}
 }

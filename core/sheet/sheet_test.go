@@ -245,6 +245,20 @@ func TestEachProblemSaysWhereItIsAndWhatWouldBeRight(t *testing.T) {
 	} {
 		refused(strings.Replace(plain, "install: {packages: [a]}", c[0], 1), c[1])
 	}
+	for _, c := range [][3]string{
+		{"secrets: {tide: {}}", "", "secrets.tide: write environment: or file: under it"},
+		{"secrets: {tide: {file: a, environment: A}}", "", "secrets.tide: write environment: or file: under it"},
+		{"secrets: {Tide: {file: a}}", "", `secret "Tide": use small letters`},
+		{"secrets: {tide: {environment: a-b}}", "", `secrets.tide.environment: "a-b" is no name of a variable`},
+		{"secrets: {tide: {file: ../a}}", "", `secrets.tide.file: "../a" is no name of a file`},
+		{"secrets: {tide: {file: .a}}", "", `secrets.tide.file: ".a" is no name of a file`},
+		{"", "secrets: {A: tide}", `steps[0].script.secrets: there is no secret "tide": write it down`},
+		{"secrets: {tide: {file: a}}", "secrets: {a b: tide}", `"a b" is no name of a variable`},
+		{"secrets: {tide: {file: a}}", "secrets: {A: tide}, environment: {A: b}", "A is in environment, too"},
+	} {
+		does := "script: {text: '#!/x', " + c[1] + "}"
+		refused(c[0]+"\n"+strings.Replace(plain, "install: {packages: [a]}", does, 1), c[2])
+	}
 	// What is wrong with how it does it.
 	for also, want := range map[string]string{
 		"time-limit: soon":                   `line 7, column 17: steps[0].time-limit: "soon" is no time`,

@@ -38,7 +38,8 @@ type Script struct {
 	Text        string            `yaml:"text" json:"text"` // begins with #! and its interpreter
 	Arguments   []string          `yaml:"arguments" json:"arguments,omitempty"`
 	Environment map[string]string `yaml:"environment" json:"environment,omitempty"`
-	As          string            `yaml:"as" json:"as,omitempty"` // an account of the machine; root if not given
+	Secrets     map[string]string `yaml:"secrets" json:"secrets,omitempty"` // names of the sheet's, by variable
+	As          string            `yaml:"as" json:"as,omitempty"`           // an account of the machine; root if not given
 }
 
 // File is where a file is written on the machine.

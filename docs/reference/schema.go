@@ -16,8 +16,10 @@ const schemaFile = "core/sheet/sheet.schema.json"
 // key is the comment at its field.
 func sheetSchema() ([]byte, error) {
 	r := jsonschema.Reflector{FieldNameTag: "yaml", RequiredFromJSONSchemaTags: true, Anonymous: true, Mapper: shape}
-	if err := r.AddGoComments("nimblepane", "core/sheet"); err != nil {
-		return nil, err
+	for _, folder := range []string{"core/sheet", "core/secret"} {
+		if err := r.AddGoComments("nimblepane", folder); err != nil {
+			return nil, err
+		}
 	}
 	s := r.Reflect(&sheet.Sheet{})
 	s.Title = "Build sheet"
@@ -36,6 +38,8 @@ func sheetSchema() ([]byte, error) {
 	} {
 		within(name).Required = keys
 	}
+	source := within("Source")
+	source.MinProperties, source.MaxProperties = new(uint64(1)), new(uint64(1))
 	waive, _ := within("Checks").Properties.Get("waive")
 	waive.PropertyNames = &jsonschema.Schema{Enum: listed(seal.Checks())}
 	steps, _ := within("Sheet").Properties.Get("steps")

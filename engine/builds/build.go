@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -69,6 +70,11 @@ func (bs *Builds) planned(tx *store.Tx, text string, values map[string]string) (
 	if s.Version.Number != "" {
 		if b.Number, err = versions.NumberIn(tx, img.Name, s.Version.Number); err != nil {
 			return b, err
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Secrets)) {
+		if _, err := bs.engine.Secrets(s.Secrets[name]); err != nil {
+			return b, engine.Conflictf("secret %s: %s", name, err)
 		}
 	}
 	if eol := s.Version.EndOfLifeFrom(tx.Now); eol != nil && !eol.After(tx.Now) {

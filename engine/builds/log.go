@@ -12,6 +12,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"nimblepane/core/secret"
 	"nimblepane/engine"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -44,25 +45,46 @@ func (r *reading) due(key string, over bool) bool {
 }
 
 // follow adds what a try of a step has written to its build's log. A step that is over has not ended here until
-// all that it wrote was read, or cannot be any more.
-func (bs *Builds) follow(ctx context.Context, site store.Site, w store.Work, in ofStep, p platform.Progress) error {
+// all that it wrote was read, or cannot be any more. Nothing that is secret is kept of it.
+func (bs *Builds) follow(ctx context.Context, site store.Site, w store.Work, in ofStep, p *platform.Progress) error {
 	over := p.State != platform.UnderWay
 	if !bs.reading.due(w.Key, over) {
 		return nil
 	}
-	err := bs.read(ctx, site, w, in, over)
+	b, err := store.BuildByID(bs.engine.Store.DB.WithContext(ctx), in.Build)
+	if err != nil {
+		return err
+	}
+	values := secret.Values{}
+	for name, source := range secretsOf(b, in.Step) {
+		if values[name], err = bs.engine.Secrets(source); err != nil {
+			return &platform.Busy{Why: fmt.Sprintf("what it wrote is not kept before it is known what to hide: secret "+
+				"%s: %s", name, err)}
+		}
+	}
+	err = bs.read(ctx, site, w, in, over, values)
 	var refused *platform.Refusal
 	switch {
 	case errors.As(err, &refused), errors.Is(err, platform.ErrUnknown):
-		return nil // its machine is off or gone
+		err = nil // its machine is off or gone
 	case err != nil && !over:
 		return nil // it is read again soon
 	}
-	return err
+	if len(values) == 0 || !over || err != nil {
+		return err
+	}
+	p.Why = values.Hide(p.Why)
+	if done, err := platform.DoStep.Outcome(*p); err == nil {
+		done.Output = values.Hide(done.Output)
+		p.Output = platform.DoStep.Output(done)
+	}
+	return nil
 }
 
 // read reads on where the log ends.
-func (bs *Builds) read(ctx context.Context, site store.Site, w store.Work, in ofStep, over bool) error {
+func (bs *Builds) read(ctx context.Context, site store.Site, w store.Work, in ofStep, over bool,
+	values secret.Values,
+) error {
 	db := bs.engine.Store.DB.WithContext(ctx)
 	for {
 		consumed, err := store.LogConsumed(db, in.Build, w.Key)
@@ -80,9 +102,9 @@ func (bs *Builds) read(ctx context.Context, site store.Site, w store.Work, in of
 		if err != nil || len(text) == 0 {
 			return err
 		}
-		lines, n := linesOf(text, false)
+		lines, n := linesOf(text, false, values)
 		if n == 0 && over {
-			lines, n = linesOf(text, true)
+			lines, n = linesOf(text, true, values)
 		}
 		if n == 0 {
 			return nil
@@ -95,21 +117,21 @@ func (bs *Builds) read(ctx context.Context, site store.Site, w store.Work, in of
 }
 
 // linesOf returns the lines of what was written and how many bytes they take, without one that is not ended yet
-// unless it is the last. What draws on a terminal is left out of them.
-func linesOf(text []byte, last bool) (lines []string, taken int) {
+// unless it is the last. What draws on a terminal is left out of them, and secrets are hidden.
+func linesOf(text []byte, last bool, values secret.Values) (lines []string, taken int) {
 	for rest := text; len(rest) > 0; rest = text[taken:] {
 		n := bytes.IndexByte(rest[:min(len(rest), longestLine)], '\n') + 1
 		switch {
 		case n > 0:
-		case len(rest) >= longestLine:
-			n = longestLine
+		case len(rest) >= longestLine+values.Longest():
+			n = values.Cut(rest, longestLine)
 		case last:
-			n = len(rest)
+			n = values.Cut(rest, min(len(rest), longestLine))
 		default:
 			return lines, taken
 		}
 		taken += n
-		lines = append(lines, plain(string(rest[:n])))
+		lines = append(lines, values.Hide(plain(values.Hide(string(rest[:n])))))
 	}
 	return lines, taken
 }

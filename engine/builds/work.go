@@ -5,6 +5,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"nimblepane/core/secret"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
@@ -51,7 +52,22 @@ func askStep(_ context.Context, db *gorm.DB, _ store.Work, in ofStep) (platform.
 	if err != nil {
 		return platform.StepOrder{}, err
 	}
-	return platform.StepOrder{BuildMachine: b.Machine(), Step: b.Plan.V.Steps[in.Step]}, nil
+	return platform.StepOrder{
+		BuildMachine: b.Machine(), Step: b.Plan.V.Steps[in.Step], Secrets: secretsOf(b, in.Step),
+	}, nil
+}
+
+// secretsOf returns the secrets of a step, by name.
+func secretsOf(b store.Build, step int) map[string]secret.Source {
+	s := b.Plan.V.Steps[step].Script
+	if s == nil || len(s.Secrets) == 0 {
+		return nil
+	}
+	of := map[string]secret.Source{}
+	for _, name := range s.Secrets {
+		of[name] = b.Plan.V.Secrets[name]
+	}
+	return of
 }
 
 // askSealing says as which version a build's machine is sealed.

@@ -13,6 +13,7 @@ import (
 	"nimblepane/core/image"
 	"nimblepane/core/matter"
 	"nimblepane/core/role"
+	"nimblepane/core/secret"
 	"nimblepane/core/sheet"
 	"nimblepane/internal/servicetest"
 )
@@ -137,6 +138,51 @@ func TestWhatStepsWriteIsInTheLog(t *testing.T) {
 	require.Empty(t, log.Lines)
 	_, err = viewer.BuildLog(ctx, 999, client.LogQuery{})
 	require.True(t, client.IsStatus(err, 404), "%v", err)
+}
+
+func TestASecretIsKeptNowhere(t *testing.T) {
+	t.Parallel()
+	const tide = "spring tide at noon"
+	s := servicetest.Start(t, servicetest.Options{
+		Scenario: workshop + `  - {holds: tell, takes: 1m, exit-code: 4, output: "it is ` + tide + `\nyes, ` + tide + `"}`,
+		Secrets: secret.In(func(name string) (string, bool) {
+			return tide, name == "NIMBLEPANE_SECRET_TIDE"
+		}, nil),
+	})
+	ctx := t.Context()
+	steps := `
+  - {name: quiet, script: {text: "#!/bin/sh", secrets: {TIDE: tide}}}
+  - {name: loud, script: {text: "#!/bin/sh\ntell", secrets: {TIDE: tide}}}
+`
+	with := func(secrets string) string {
+		return "secrets: {" + secrets + "}\n" + desk("disk: vendor.qcow2", steps, "notes: x")
+	}
+	_, err := s.As(role.Operator).StartBuild(ctx, client.StartBuild{Sheet: with("tide: {environment: NEAP}")})
+	require.ErrorContains(t, err, "secret tide: the service's environment has no NIMBLEPANE_SECRET_NEAP")
+	_, err = s.As(role.Operator).StartBuild(ctx, client.StartBuild{Sheet: with("tide: {file: tide}")})
+	require.ErrorContains(t, err, "secret tide: the service has no folder of secrets")
+	begun, err := s.As(role.Operator).StartBuild(ctx, client.StartBuild{Sheet: with("tide: {environment: TIDE}")})
+	require.NoError(t, err)
+	b := built(s, begun.ID)
+	require.Equal(t, build.Failed, b.State)
+	require.Equal(t, "step 2, loud, failed: exit code 4, and last it wrote: yes, [secret tide]", b.Why)
+	require.Equal(t, "it is [secret tide]\nyes, [secret tide]", b.Steps[1].Output)
+	log, err := s.As(role.Viewer).BuildLog(ctx, begun.ID, client.LogQuery{Step: 2})
+	require.NoError(t, err)
+	require.Equal(t, "it is [secret tide]", log.Lines[0].Text)
+	require.Equal(t, "yes, [secret tide]", log.Lines[1].Text)
+
+	var tables []string
+	require.NoError(t, s.Store.DB.Raw("select table_name from information_schema.tables where table_schema = 'public'").
+		Scan(&tables).Error)
+	require.Contains(t, tables, "works")
+	require.Contains(t, tables, "river_job")
+	for _, table := range tables {
+		var rows int
+		require.NoError(t, s.Store.DB.Raw("select count(*) from "+table+" t where t::text like ?", "%"+tide+"%").
+			Scan(&rows).Error)
+		require.Zero(t, rows, table)
+	}
 }
 
 func TestASheetBecomesAStagedVersion(t *testing.T) {

@@ -20,6 +20,7 @@ import (
 	"nimblepane/core/image"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
+	"nimblepane/core/secret"
 	"nimblepane/engine"
 	"nimblepane/engine/subjects"
 	"nimblepane/platform"
@@ -51,6 +52,7 @@ type Options struct {
 	Scenario string // Scenario if empty
 	Estate   string // Estate if empty; "none" loads nothing
 	Console  fs.FS
+	Secrets  secret.Finder
 	// BodyWithin is how long requests' bodies may take.
 	BodyWithin time.Duration
 	// Over, if given, returns the platform that stands before that of each practice site.
@@ -117,7 +119,9 @@ func Start(t testing.TB, o Options) *Service {
 	// The agents have to be told where the service is before it is there.
 	server := httptest.NewUnstartedServer(nil)
 	s.URL = "http://" + server.Listener.Addr().String()
-	s.Engine, err = engine.New(s.Store, clock, engine.Options{AgentURL: s.URL, Platforms: platforms(o), Log: log})
+	s.Engine, err = engine.New(s.Store, clock, engine.Options{
+		AgentURL: s.URL, Platforms: platforms(o), Secrets: o.Secrets, Log: log,
+	})
 	require.NoError(t, err)
 	s.Subjects = subjects.Add(s.Engine, 0)
 	handler, err := api.New(ctx, s.Engine, s.Subjects,

@@ -28,6 +28,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"nimblepane/core/estate"
+	"nimblepane/core/secret"
 	"nimblepane/platform"
 	"nimblepane/platform/journal"
 )
@@ -39,6 +40,7 @@ type Site struct {
 	classes     map[string]class
 	accelerator string
 	limiter     *rate.Limiter // nil: deliveries are not limited
+	secrets     secret.Finder
 	peer        func(ctx context.Context, site string) (platform.Platform, error)
 	log         *slog.Logger
 	does        platform.Repertoire
@@ -99,6 +101,7 @@ func open(site estate.Site, env platform.Environment) (*Site, error) {
 		}
 		s.hypervisors = append(s.hypervisors, hv)
 	}
+	s.secrets = env.Secrets
 	s.does = s.repertoire()
 	s.operations = journal.New(env.Journal, site.Name, retryAfter, env.Log,
 		func(ctx context.Context, key string, op platform.Operation, report func(int)) (json.RawMessage, error) {

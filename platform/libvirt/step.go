@@ -19,6 +19,7 @@ import (
 	libvirt "github.com/digitalocean/go-libvirt"
 
 	"nimblepane/core/seal"
+	"nimblepane/core/secret"
 	"nimblepane/core/sheet"
 	"nimblepane/platform"
 )
@@ -61,6 +62,9 @@ var settingsScript []byte
 
 // stepsFolder is where steps have their folders. Sealing a machine empties what is around it.
 const stepsFolder = "/var/lib/nimblepane/steps"
+
+// secretsFolder is where steps find their secrets: in memory, and not on the disk that becomes a version.
+const secretsFolder = "/run/nimblepane"
 
 // stepGrace is how long after a step's time limit, which the machine keeps, the
 // machine has to say how the step ended.
@@ -110,7 +114,8 @@ func (s *Site) discardMachine(ctx context.Context, _ string, n platform.Named, _
 type program struct {
 	text                   []byte
 	arguments, environment []string
-	as                     string // the account that runs it, "" for root
+	as                     string   // the account that runs it, "" for root
+	secrets                []string // variables, too
 	files                  map[string][]byte
 }
 
@@ -208,6 +213,19 @@ func (s *Site) doStep(ctx context.Context, key string, o platform.StepOrder, _ f
 	if err != nil {
 		return done, err
 	}
+	values := secret.Values{}
+	for name, source := range o.Secrets {
+		if values[name], err = s.secrets(source); err != nil {
+			return done, refuse("secret %s: %s", name, err)
+		}
+	}
+	// What the step says of itself is kept.
+	defer func() {
+		done.Output = values.Hide(done.Output)
+		if refused := (*platform.Refusal)(nil); errors.As(err, &refused) {
+			refused.Why = values.Hide(refused.Why)
+		}
+	}()
 	step, limit := stepFor(g, key), time.Duration(o.Step.TimeLimit)
 	within, cancel := context.WithTimeout(ctx, limit+stepGrace)
 	defer cancel()
@@ -217,7 +235,7 @@ func (s *Site) doStep(ctx context.Context, key string, o platform.StepOrder, _ f
 	case o.Step.Update != nil:
 		done, err = s.update(within, g, key, o, limit)
 	default:
-		done, err = step.run(within, o.Step, limit)
+		done, err = step.run(within, o.Step, values, limit)
 	}
 	if err != nil && within.Err() != nil && ctx.Err() == nil {
 		if o.Step.Restart != nil {
@@ -230,10 +248,17 @@ func (s *Site) doStep(ctx context.Context, key string, o platform.StepOrder, _ f
 }
 
 // run begins the step unless it was begun, and waits for its end.
-func (s stepOn) run(ctx context.Context, step sheet.Step, limit time.Duration) (done platform.StepDone, err error) {
+func (s stepOn) run(ctx context.Context, step sheet.Step, values secret.Values, limit time.Duration) (
+	done platform.StepDone, err error,
+) {
 	p, err := programOf(step)
 	if err != nil {
 		return done, err
+	}
+	if step.Script != nil {
+		for _, variable := range slices.Sorted(maps.Keys(step.Script.Secrets)) {
+			p.secrets = append(p.secrets, variable+"="+values[step.Script.Secrets[variable]])
+		}
 	}
 	for wait := 200 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
 		state, err := s.ask(ctx, "look")
@@ -280,6 +305,12 @@ func (s stepOn) begin(ctx context.Context, p program, limit time.Duration) error
 		"as": []byte(p.as),
 	}
 	maps.Copy(files, p.files)
+	if len(p.secrets) > 0 {
+		files["secret"] = nil // says that there are some
+		if err := s.put(ctx, path.Join(secretsFolder, s.unit), bytes.NewReader(listed(p.secrets))); err != nil {
+			return err
+		}
+	}
 	for name, content := range files {
 		if err := s.put(ctx, path.Join(s.folder, name), bytes.NewReader(content)); err != nil {
 			return err
@@ -411,7 +442,7 @@ func (s *Site) update(ctx context.Context, g guest, key string, o platform.StepO
 ) {
 	output, begun := "", time.Now()
 	for round := 1; round <= sheet.MostRounds; round++ {
-		last, err := stepFor(g, roundKey(key, round)).run(ctx, o.Step,
+		last, err := stepFor(g, roundKey(key, round)).run(ctx, o.Step, nil,
 			max(time.Second, limit-time.Since(begun)))
 		if err != nil {
 			return done, err

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"os/exec"
 	"strings"
 	"testing"
 	"time"
@@ -17,6 +18,7 @@ import (
 	libvirt "github.com/digitalocean/go-libvirt"
 
 	"nimblepane/core/seal"
+	"nimblepane/core/secret"
 	"nimblepane/core/sheet"
 	"nimblepane/platform"
 	"nimblepane/platform/journal"
@@ -93,9 +95,12 @@ func TestStepsOnARealMachine(t *testing.T) {
 	hv := server(t)
 	require.NoError(t, hv.Add(disk, "debian.qcow2"))
 	notes := journal.NewMemory()
+	tide := fmt.Sprint("spring tide ", time.Now().UnixNano()) // a secret that is on no other disk
 	opened := func() *Site {
-		s, err := open(locald.Site("real-quay", hv),
-			platform.Environment{Journal: notes, Log: slog.New(slog.DiscardHandler)})
+		s, err := open(locald.Site("real-quay", hv), platform.Environment{
+			Journal: notes, Log: slog.New(slog.DiscardHandler),
+			Secrets: secret.In(func(string) (string, bool) { return tide, true }, nil),
+		})
 		require.NoError(t, err)
 		t.Cleanup(s.Close)
 		return s
@@ -283,6 +288,32 @@ func TestStepsOnARealMachine(t *testing.T) {
 	require.Contains(t, does(as).Why, "it did not end within 2s, and was ended")
 	require.Empty(t, inside("/usr/bin/find", "/var/tmp", "-name", "nimblepane-step-*"), "nothing is left of them")
 
+	t.Log("A secret is known to its step and is nowhere afterwards.")
+	hushed := func(text, as string) platform.StepDone {
+		hush := script(text)
+		hush.Script.As, hush.Script.Secrets = as, map[string]string{"TIDE": "tide"}
+		tries++
+		begin(fmt.Sprint("step ", tries), platform.DoStep.Of(platform.StepOrder{
+			BuildMachine: "bm", Step: sheet.Step{Script: hush.Script, TimeLimit: sheet.UsualStepLimit},
+			Secrets: map[string]secret.Source{"tide": {Environment: "TIDE"}},
+		}))
+		p := ended(t, s, fmt.Sprint("step ", tries))
+		require.Equal(t, platform.Succeeded, p.State, p.Why)
+		done, err := platform.DoStep.Outcome(p)
+		require.NoError(t, err)
+		return done
+	}
+	for _, as := range []string{"", "ida"} {
+		require.Equal(t, platform.StepDone{Output: fmt.Sprintf("%d [secret tide]\n", len(tide))},
+			hushed(`echo ${#TIDE} "$TIDE"`, as))
+		written, err := s.Output(ctx, fmt.Sprint("step ", tries), 0)
+		require.NoError(t, err)
+		require.Equal(t, fmt.Sprintf("%d %s\n", len(tide), tide), string(written), "who keeps it hides it")
+	}
+	require.Equal(t, 9, hushed("exit 9", "").ExitCode)
+	require.Empty(t, inside("/bin/grep", "--recursive", "--files-with-matches", tide, "/etc", "/var", "/root", "/home",
+		"/tmp", "/usr/local"))
+
 	t.Log("Time, language and keyboard are set, or it is said what is missing for it.")
 	done = comesTo(sheet.Step{Locale: &sheet.Locale{Language: "C.UTF-8", Keyboard: "de nodeadkeys"}})
 	require.Zero(t, done.ExitCode, done.Output)
@@ -370,6 +401,19 @@ func TestStepsOnARealMachine(t *testing.T) {
 	require.Equal(t, seal.Facts{
 		Secrets: []string{"/root/id (a private key)"}, Leftovers: []string{"/tmp/unpacked"},
 	}, found)
+	inside("/bin/sync")
+	require.NoError(t, h.connected(ctx, func(l *libvirt.Libvirt) error {
+		v, err := h.volume(l, "bm"+ownEnding)
+		require.NoError(t, err)
+		d, err := describe(l, v)
+		require.NoError(t, err)
+		// The disk is not compressed: what is on it stands in the file, block by block.
+		out, err := exec.Command("grep", "--count", "--text", tide, d.Target.Path).Output()
+		require.Equal(t, "0\n", string(out), "the secret is on the disk: %v", err)
+		out, err = exec.Command("grep", "--count", "--text", "quay = $north", d.Target.Path).Output()
+		require.NotEqual(t, "0\n", string(out), "what was written to the disk is found: %v", err)
+		return nil
+	}))
 	inside("/bin/mv", "/usr/bin/pane-agent", "/usr/bin/pane-agent.old")
 	begin("look without", platform.InspectMachine.Of(platform.Named{Name: "bm"}))
 	require.Contains(t, ended(t, s, "look without").Why, "install the package pane-agent")

@@ -19,13 +19,13 @@ look) # how far the step has come
 	fi
 	;;
 prepare)
-	mkdir -p "$folder" && chmod 700 "$folder"
+	mkdir -p "$folder" /run/nimblepane && chmod 700 "$folder" /run/nimblepane
 	;;
 begin)
 	chmod 700 "$folder/program" || exit
 	systemctl reset-failed "$unit" 2>/dev/null
 	exec systemd-run --quiet --unit="$unit" --property=RuntimeMaxSec="$4" --property=TimeoutStopSec=10 \
-		/bin/bash "$folder/run" "$folder"
+		/bin/bash "$folder/run" "$folder" "/run/nimblepane/$unit"
 	;;
 restart) # once, and then whether the machine is back
 	if [ ! -e "$folder/from" ]; then

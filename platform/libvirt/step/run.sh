@@ -1,20 +1,36 @@
 #!/bin/bash
-# Runs the program in the folder $1 and leaves there how it ended. The service,
-# which may be stopped meanwhile, finds by that how far the step has come:
+# Runs the program in the folder $1, with the secrets in the file $2, and leaves
+# in the folder how it ended. The service, which may be stopped meanwhile, finds
+# by that how far the step has come:
 #
 #   begun    the start of the machine in which the program was begun
 #   output   what it has written so far
 #   ended    its exit code, once it has one
-folder=$1
+folder=$1 secrets=$2
 cp /proc/sys/kernel/random/boot_id "$folder/begun"
 sync "$folder/begun" "$folder"
 mapfile -d '' -t arguments <"$folder/arguments"
 mapfile -d '' -t environment <"$folder/environment"
 as=$(cat "$folder/as")
-if [ -z "$as" ]; then
+hidden=()
+if [ -e "$folder/secret" ]; then
+	mapfile -d '' -t hidden <"$secrets" 2>/dev/null
+	rm -f "$secrets"
+	# It may print them, so what it writes is not on the disk either.
+	ln -s "$secrets.output" "$folder/output"
+fi
+# They are exported and not given to env, whose arguments everybody on the machine can see.
+run() (
+	for variable in "${environment[@]}" "${hidden[@]}"; do export "${variable?}"; done
+	exec "$@"
+)
+if [ -e "$folder/secret" ] && [ ${#hidden[@]} = 0 ]; then
+	echo "its secrets were lost before it began: the machine went down"
+	false
+elif [ -z "$as" ]; then
 	export HOME=/root
 	cd /
-	env -- "${environment[@]}" "$folder/program" "${arguments[@]}"
+	run "$folder/program" "${arguments[@]}"
 elif ! home=$(getent passwd "$as" | cut -d : -f 6) || [ -z "$home" ]; then
 	echo "there is no account $as on this machine: have a step before make it"
 	false
@@ -26,8 +42,8 @@ else
 		chown "$as" "$theirs" &&
 		install --owner="$as" --mode=0700 "$folder/program" "$theirs/program" &&
 		cd "$home" &&
-		runuser -u "$as" -- env -- HOME="$home" USER="$as" LOGNAME="$as" "${environment[@]}" "$theirs/program" \
-			"${arguments[@]}"
+		export HOME="$home" USER="$as" LOGNAME="$as" &&
+		run runuser -u "$as" -- "$theirs/program" "${arguments[@]}"
 fi >"$folder/output" 2>&1 </dev/null
 echo $? >"$folder/ended.new"
 sync "$folder/ended.new" "$folder/output"
