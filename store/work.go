@@ -91,6 +91,13 @@ func (tx *Tx) WorkProgressed(key string, percent int) error {
 	return tx.Exec("update works set progress = ? where key = ?", percent, key).Error
 }
 
+// Succeeded says whether some attempt of a kind at a subject has succeeded.
+func Succeeded(db *gorm.DB, kind WorkKind, subject string) (yes bool, err error) {
+	err = db.Raw("select exists (select from works where kind = ? and subject = ? and state = 'succeeded')", kind, subject).
+		Scan(&yes).Error
+	return yes, err
+}
+
 // LastAttempt returns the number of the last attempt of a kind at a subject, 0 if there was none.
 func LastAttempt(db *gorm.DB, kind WorkKind, subject string) (n int, err error) {
 	err = db.Raw("select coalesce(max(attempt), 0) from works where kind = ? and subject = ?", kind,

@@ -46,7 +46,10 @@ func (t *Type) UnmarshalText(text []byte) error {
 	return nil
 }
 
-const mostOfValue = 4000 // characters
+const (
+	mostOfValue = 4000    // characters
+	mostFilled  = 4 << 20 // bytes of all values where they are named
+)
 
 var (
 	parameterName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
@@ -191,6 +194,8 @@ type filler struct {
 	given   map[string]string
 	values  map[string]string
 	filling map[string]bool // whose value is being found
+	size    int             // what the values take where they are named, in bytes
+	large   bool            // that was too much
 	wrong   []string
 }
 
@@ -221,6 +226,7 @@ func (f *filler) value(name string) string {
 	}
 	if why := p.allows(text); why != "" {
 		f.wrong = append(f.wrong, fmt.Sprintf("parameter %s: %s", name, why))
+		text = "" // so that what names it is not made of it
 	}
 	f.values[name] = text
 	return text
@@ -229,6 +235,15 @@ func (f *filler) value(name string) string {
 // filled returns a text with the values of the parameters that it names.
 func (f *filler) filled(text string) string {
 	return reference.ReplaceAllStringFunc(text, func(named string) string {
-		return f.value(reference.FindStringSubmatch(named)[1])
+		value := f.value(reference.FindStringSubmatch(named)[1])
+		if f.size += len(value); f.size <= mostFilled {
+			return value
+		}
+		if !f.large {
+			f.large = true
+			f.wrong = append(f.wrong, fmt.Sprintf("the values would make the sheet larger by more than %d bytes: name "+
+				"long ones less often", mostFilled))
+		}
+		return ""
 	})
 }

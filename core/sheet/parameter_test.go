@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -30,6 +31,27 @@ steps:
     put: {to: /etc/printer.conf, text: "{{greeting}}\n"}
 version: {notes: "for {{queue}}"}
 `
+
+func TestValuesDoNotMakeASheetGrowWithoutBound(t *testing.T) {
+	t.Parallel()
+	var text strings.Builder
+	text.WriteString("parameters:\n  p-0: {default: xxxxxxxxxx}\n")
+	for i := range 60 {
+		fmt.Fprintf(&text, "  p-%d: {default: \"{{p-%d}}{{p-%d}}\"}\n", i+1, i, i)
+	}
+	s, err := Parse([]byte(text.String() + plain))
+	require.NoError(t, err)
+	_, err = s.With(nil)
+	require.ErrorContains(t, err, "parameter p-9: it has more than 4000 characters")
+
+	s, err = Parse([]byte("parameters: {long: {default: " + strings.Repeat("x", 4000) + "}}\n" + strings.Replace(plain,
+		"install: {packages: [a]}", "put: {to: /x, text: '"+strings.Repeat("{{long}}", 1049)+"'}", 1)))
+	require.NoError(t, err)
+	_, err = s.With(nil)
+	require.EqualError(t, err, "the values would make the sheet larger by more than 4194304 bytes: name long ones less often")
+	_, err = s.With(map[string]string{"long": strings.Repeat("y", 3998)})
+	require.NoError(t, err)
+}
 
 func TestParametersAreFilledIn(t *testing.T) {
 	t.Parallel()

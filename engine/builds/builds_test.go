@@ -242,6 +242,26 @@ func TestMachinesOfBuildsAreTheirs(t *testing.T) {
 	require.Equal(t, machine.Gone, known(t, p, "build-1").State)
 }
 
+func TestASealedMachineThatCouldNotBeDiscardedIsSealed(t *testing.T) {
+	t.Parallel()
+	p := enginetest.Open(t)
+	ctx := t.Context()
+	b, err := p.Builds.StartBuild(ctx, "jonas", "image: desk\nbase: {disk: x.qcow2}\nmachine: {site: north-quay}\n"+
+		"steps: [{name: one, restart: {}}]\n", nil)
+	require.NoError(t, err)
+	require.NoError(t, p.Tick(ctx, store.BuildTicks, b.ID))
+	ends(t, p, "")
+	require.NoError(t, p.Store.DB.Exec("insert into works (key, kind, subject, attempt, site_id, input, state, asked_at) "+
+		"values ('seal-1', 'seal-machine', 'build 1', 1, 1, '{}', 'succeeded', now())").Error)
+	p.Time.At = p.Time.At.Add(24 * time.Hour)
+	require.NoError(t, p.Tick(ctx, store.BuildTicks, b.ID)) // its time limit is over
+	require.Equal(t, machine.Discarding, known(t, p, "build-1").State)
+	ends(t, p, "the site's storage does not answer")
+	m := known(t, p, "build-1")
+	require.Equal(t, machine.Sealed, m.State)
+	require.Equal(t, "the site's storage does not answer", m.Why)
+}
+
 func TestWhatSitesSayOfTheirMachinesIsWrittenDown(t *testing.T) {
 	t.Parallel()
 	p, w := inWorkshop(t)

@@ -249,6 +249,15 @@ func machineEnded[Out any](well, badly machine.State) func(*store.Tx, ofMachine,
 		if end.Failure != "" {
 			next, verb = badly, "-fail"
 		}
+		if next == machine.Off {
+			sealed, err := store.Succeeded(tx.DB, store.WorkSealMachine, m.Subject())
+			if err != nil {
+				return err
+			}
+			if sealed {
+				next = machine.Sealed // it is off, and is not started again
+			}
+		}
 		if next != "" {
 			m.Why = end.Failure
 			m.Become(next, tx.Now)

@@ -485,6 +485,9 @@ func (s *Site) inspectMachine(ctx context.Context, _ string, n platform.Named, _
 	return s.inspect(ctx, g)
 }
 
+// mostFacts is how much pane-agent may find on a machine, in bytes.
+const mostFacts = 1 << 20
+
 // inspect has pane-agent look for facts of a machine.
 func (s *Site) inspect(ctx context.Context, g guest, args ...string) (f seal.Facts, err error) {
 	limited, cancel := context.WithTimeout(ctx, s.limits.seal)
@@ -501,7 +504,13 @@ func (s *Site) inspect(ctx context.Context, g guest, args ...string) (f seal.Fac
 	case o.ExitCode != 0:
 		return f, refuse("the machine could not be looked at: %s", bytes.TrimSpace(o.Errors))
 	}
-	if err := json.Unmarshal(o.Output, &f); err != nil {
+	if len(o.Output) > mostFacts {
+		return f, refuse("the machine could not be looked at: pane-agent found more than %d bytes of things that should "+
+			"not be there", mostFacts)
+	}
+	// A name of a file may have what no record can: a zero, or bytes that are no text.
+	found := bytes.ReplaceAll(bytes.ToValidUTF8(o.Output, []byte("\uFFFD")), []byte(`\u0000`), []byte(`\uFFFD`))
+	if err := json.Unmarshal(found, &f); err != nil {
 		return f, refuse("the machine could not be looked at: pane-agent printed %.200q, and not what it found",
 			o.Output)
 	}
