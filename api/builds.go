@@ -208,11 +208,17 @@ func (s *Server) wholeBuild(ctx context.Context, id int64) (w client.WholeBuild,
 		Build: buildOut(r), Sheet: r.Sheet, Values: r.Plan.V.Values, Steps: []client.BuildStep{},
 		Findings: []client.SealFinding{},
 	}
+	expected, err := builds.Expect(db, r.Build)
+	if err != nil {
+		return w, err
+	}
+	w.Expected = expectedOut(r.Build, expected)
 	for i, step := range builds.StepsOf(r.Build, works) {
 		planned := r.Plan.V.Steps[i]
 		out := client.BuildStep{
 			Name: planned.Name, Kind: planned.Kinds()[0], State: build.StandsAt(planned, step.Task, r.State),
 			Attempts: step.Attempts, ExitCode: step.Done.ExitCode, Output: step.Done.Output, Why: step.Why,
+			Last: int64(expected.Steps[planned.Name] / time.Second),
 		}
 		if out.State == build.StepSkipped {
 			out.Why = "its condition is not met: " + string(planned.When)
@@ -231,6 +237,24 @@ func (s *Server) wholeBuild(ctx context.Context, id int64) (w client.WholeBuild,
 		w.Findings = append(w.Findings, client.SealFinding(f))
 	}
 	return w, nil
+}
+
+func expectedOut(b store.Build, e builds.Expected) *client.BuildExpectation {
+	if e.Builds == 0 {
+		return nil
+	}
+	out := client.BuildExpectation{
+		Builds: e.Builds, MedianSeconds: int64(e.Median / time.Second), WorstSeconds: int64(e.Worst / time.Second),
+	}
+	if !b.State.Ended() {
+		at, by := b.StartedAt.Add(e.Median), b.StartedAt.Add(e.Worst)
+		out.ReadyAt, out.ReadyBy = &at, &by
+	}
+	if limit := time.Duration(b.Plan.V.TimeLimit); e.Tight(limit) {
+		out.Tight = fmt.Sprintf("its time limit is %s, and an earlier build took %s until it was sealed",
+			b.Plan.V.TimeLimit, e.Sealed.Round(time.Second))
+	}
+	return &out
 }
 
 func (s *Server) buildMachines() {

@@ -51,8 +51,15 @@ func (a *app) startBuild() *cobra.Command {
 		if a.structured() {
 			return a.object(b)
 		}
-		a.say("Build %d makes a version of %s from %s at %s, in %s.\nWatch it with: pane build watch %d", b.ID, b.Image,
-			b.Base, b.Site, many(b.Total, "step"), b.ID)
+		a.say("Build %d makes a version of %s from %s at %s, in %s.", b.ID, b.Image, b.Base, b.Site,
+			many(b.Total, "step"))
+		if text := expected(b); text != "" {
+			a.say("It is ready %s.", text)
+		}
+		if text := warning(b); text != "" {
+			a.say("Warning: %s.", text)
+		}
+		a.say("Watch it with: pane build watch %d", b.ID)
 		return nil
 	})
 	return cmd
@@ -121,6 +128,7 @@ func (a *app) showBuild() *cobra.Command {
 			}
 			a.facts(fact{"Build", fmt.Sprint(b.ID)}, fact{"Image", b.Image}, fact{"From", b.Base},
 				fact{"Version", b.Version}, fact{"State", coloured(b.State)}, fact{"Why", b.Why},
+				fact{"Is ready", expected(b)}, fact{"Warning", warning(b)},
 				fact{"Parameters", strings.Join(valuesOf(b), "\n")},
 				fact{"Machine", machine}, fact{"Seal checks", strings.Join(found, "\n")},
 				fact{"Started", when(&b.StartedAt) + " by " + b.StartedBy}, fact{"Ended", when(b.EndedAt)})
@@ -131,6 +139,12 @@ func (a *app) showBuild() *cobra.Command {
 				column[client.BuildStep]{"State", func(s client.BuildStep) string { return coloured(s.State) }},
 				column[client.BuildStep]{"Tries", func(s client.BuildStep) string { return fmt.Sprint(s.Attempts) }},
 				column[client.BuildStep]{"Took", took},
+				column[client.BuildStep]{"Last time", func(s client.BuildStep) string {
+					if s.Last == 0 {
+						return "-"
+					}
+					return (time.Duration(s.Last) * time.Second).String()
+				}},
 				column[client.BuildStep]{"Why", func(s client.BuildStep) string { return s.Why }})
 			for _, s := range b.Steps {
 				if s.State == build.StepFailed && s.Output != "" {
@@ -141,6 +155,24 @@ func (a *app) showBuild() *cobra.Command {
 			return err
 		}),
 	}
+}
+
+// expected says when a build will be ready, as far as earlier ones tell.
+func expected(b client.WholeBuild) string {
+	e := b.Expected
+	if e == nil || e.ReadyAt == nil {
+		return ""
+	}
+	return fmt.Sprintf("about %s, at worst %s, as %s before it", when(e.ReadyAt), when(e.ReadyBy),
+		many(e.Builds, "build"))
+}
+
+// warning says what may become of a build, by what earlier ones took.
+func warning(b client.WholeBuild) string {
+	if b.Expected == nil {
+		return ""
+	}
+	return b.Expected.Tight
 }
 
 // took is how long a step took, from its first try to the end of its last.

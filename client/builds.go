@@ -48,6 +48,7 @@ type BuildStep struct {
 	Attempts int             `json:"attempts"`
 	BeganAt  *time.Time      `json:"began_at,omitempty" doc:"The first attempt"`
 	EndedAt  *time.Time      `json:"ended_at,omitempty" doc:"The last attempt"`
+	Last     int64           `json:"last_seconds,omitempty" doc:"How long it took in the last build that became ready"`
 	ExitCode int             `json:"exit_code"`
 	Why      string          `json:"why" doc:"Why the last attempt failed, or what it waits for"`
 	Output   string          `json:"output" doc:"Last lines of the last attempt that came to an end"`
@@ -70,10 +71,21 @@ func (f SealFinding) String() string {
 	return fmt.Sprintf("%s %s: %s; %s", f.Check, f.Severity, f.Evidence, f.Remedy)
 }
 
+// BuildExpectation is what earlier builds of the image at the site say about one.
+type BuildExpectation struct {
+	Builds        int        `json:"builds" doc:"Earlier ones that became ready, from which it is worked out, at most 20"`
+	MedianSeconds int64      `json:"median_seconds" doc:"From their start until they were ready"`
+	WorstSeconds  int64      `json:"worst_seconds"`
+	ReadyAt       *time.Time `json:"ready_at,omitempty" doc:"When this one is ready, if it takes as long as the median"`
+	ReadyBy       *time.Time `json:"ready_by,omitempty" doc:"When this one is ready, if it takes as long as the worst"`
+	Tight         string     `json:"tight,omitempty" doc:"A warning, if its time limit is shorter than what they took"`
+}
+
 // WholeBuild is a build with its steps.
 type WholeBuild struct {
 	Build
 	Sheet    string            `json:"sheet"`
+	Expected *BuildExpectation `json:"expected,omitempty" doc:"None if there is no earlier build to go by"`
 	Values   map[string]string `json:"values,omitempty" doc:"Of the sheet's parameters, by name"`
 	Steps    []BuildStep       `json:"steps" nullable:"false"`
 	Checked  bool              `json:"checked" doc:"The seal checks were made"`

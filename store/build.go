@@ -106,6 +106,31 @@ type BuildRow struct {
 	Image, Site, Base, Version string
 }
 
+// pastBuilds is how many earlier builds tell how long one takes.
+const pastBuilds = 20
+
+// PastBuilds returns how long the last builds of a build's image at its site took that became ready before it, the
+// newest first, and the number of the newest, 0 if there is none.
+func PastBuilds(db *gorm.DB, b Build) (past []build.Past, last int64, err error) {
+	var rows []struct {
+		ID            int64
+		Sealed, Ready float64 // in seconds
+	}
+	err = db.Raw(`select b.id, extract(epoch from s.ended_at - b.started_at) as sealed,
+			extract(epoch from b.ended_at - b.started_at) as ready
+		from builds b join works s on s.kind = ? and s.subject = 'build ' || b.id and s.state = 'succeeded'
+		where b.image_id = ? and b.site_id = ? and b.state = 'ready' and b.id < ? order by b.id desc limit ?`,
+		WorkSealMachine, b.ImageID, b.SiteID, b.ID, pastBuilds).Scan(&rows).Error
+	for _, r := range rows {
+		past = append(past, build.Past{
+			Sealed: time.Duration(r.Sealed * float64(time.Second)),
+			Ready:  time.Duration(r.Ready * float64(time.Second)),
+		})
+		last = max(last, r.ID)
+	}
+	return past, last, err
+}
+
 // BuildFilter selects builds; empty fields select all.
 type BuildFilter struct {
 	ID      int64

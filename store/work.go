@@ -93,8 +93,8 @@ func (tx *Tx) WorkProgressed(key string, percent int) error {
 
 // Succeeded says whether some attempt of a kind at a subject has succeeded.
 func Succeeded(db *gorm.DB, kind WorkKind, subject string) (yes bool, err error) {
-	err = db.Raw("select exists (select from works where kind = ? and subject = ? and state = 'succeeded')", kind, subject).
-		Scan(&yes).Error
+	err = db.Raw("select exists (select from works where kind = ? and subject = ? and state = 'succeeded')", kind,
+		subject).Scan(&yes).Error
 	return yes, err
 }
 

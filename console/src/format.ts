@@ -73,7 +73,11 @@ export function shortNumber(number: string): string {
 /** How long something took, in minutes and seconds; "" if it did not begin or end. */
 export function duration(from?: string | null, to?: string | null): string {
   if (!from || !to) return "";
-  const seconds = Math.round((Date.parse(to) - Date.parse(from)) / 1000);
+  return span(Math.round((Date.parse(to) - Date.parse(from)) / 1000));
+}
+
+/** Writes a short time, in seconds, to the second. */
+export function span(seconds: number): string {
   const minutes = Math.floor(seconds / 60);
   return minutes > 0 ? `${minutes} min ${seconds % 60} s` : `${seconds} s`;
 }

@@ -1482,6 +1482,32 @@ export interface components {
             /** @description Why it ended as it did, or what it waits for */
             why: string;
         };
+        BuildExpectation: {
+            /**
+             * Format: int64
+             * @description Earlier ones that became ready, from which it is worked out, at most 20
+             */
+            builds: number;
+            /**
+             * Format: int64
+             * @description From their start until they were ready
+             */
+            median_seconds: number;
+            /**
+             * Format: date-time
+             * @description When this one is ready, if it takes as long as the median
+             */
+            ready_at?: string;
+            /**
+             * Format: date-time
+             * @description When this one is ready, if it takes as long as the worst
+             */
+            ready_by?: string;
+            /** @description A warning, if its time limit is shorter than what they took */
+            tight?: string;
+            /** Format: int64 */
+            worst_seconds: number;
+        };
         BuildLog: {
             /** @description The build has ended: nothing is added */
             complete: boolean;
@@ -1580,6 +1606,11 @@ export interface components {
             /** Format: int64 */
             exit_code: number;
             kind: components["schemas"]["StepKind"];
+            /**
+             * Format: int64
+             * @description How long it took in the last build that became ready
+             */
+            last_seconds?: number;
             name: string;
             /** @description Last lines of the last attempt that came to an end */
             output: string;
@@ -2484,6 +2515,8 @@ export interface components {
             done: number;
             /** Format: date-time */
             ended_at?: string;
+            /** @description None if there is no earlier build to go by */
+            expected?: components["schemas"]["BuildExpectation"];
             /** @description Of the seal checks */
             findings: components["schemas"]["SealFinding"][];
             /** Format: int64 */

@@ -12,7 +12,9 @@ import (
 
 func TestASecretIsFoundWhereItIsSaidToBe(t *testing.T) {
 	t.Parallel()
-	environment := map[string]string{Prefix + "KEY": "spring tide", Prefix + "SHORT": "1234567", "DATABASE": "postgres://"}
+	environment := map[string]string{
+		Prefix + "KEY": "spring tide", Prefix + "SHORT": "1234567", "DATABASE": "postgres://",
+	}
 	in := In(func(name string) (string, bool) { v, ok := environment[name]; return v, ok }, fstest.MapFS{
 		"roster": {Data: []byte("neap tide\n")}, "long": {Data: bytes.Repeat([]byte("x"), Most+1)},
 		"lines": {Data: []byte("a\nb\nc\nd\ne\n\n")}, "zero": {Data: []byte("12345678\x00")},
@@ -46,7 +48,8 @@ func TestASecretIsFoundWhereItIsSaidToBe(t *testing.T) {
 func TestWhatIsSecretIsNotSeen(t *testing.T) {
 	t.Parallel()
 	v := Values{"key": "spring tide", "longer": "the spring tide", "lines": "first line\nsecond line\nx"}
-	require.Equal(t, "a [secret key], [secret longer] and [secret key]", v.Hide("a spring tide, the spring tide and spring tide"))
+	require.Equal(t, "a [secret key], [secret longer] and [secret key]",
+		v.Hide("a spring tide, the spring tide and spring tide"))
 	require.Equal(t, "[secret lines] then [secret lines] x", v.Hide("first line then second line x"))
 	require.Equal(t, "[secret lines]", v.Hide("first line\nsecond line\nx"))
 	require.Equal(t, "spring  tide", v.Hide("spring  tide"))

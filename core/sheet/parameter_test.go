@@ -48,7 +48,8 @@ func TestValuesDoNotMakeASheetGrowWithoutBound(t *testing.T) {
 		"install: {packages: [a]}", "put: {to: /x, text: '"+strings.Repeat("{{long}}", 1049)+"'}", 1)))
 	require.NoError(t, err)
 	_, err = s.With(nil)
-	require.EqualError(t, err, "the values would make the sheet larger by more than 4194304 bytes: name long ones less often")
+	require.EqualError(t, err,
+		"the values would make the sheet larger by more than 4194304 bytes: name long ones less often")
 	_, err = s.With(map[string]string{"long": strings.Repeat("y", 3998)})
 	require.NoError(t, err)
 }

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"gorm.io/gorm"
+
 	"nimblepane/core/build"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
@@ -161,6 +163,38 @@ func StepsOf(b store.Build, works []store.Work) []Step {
 		}
 	}
 	return steps
+}
+
+// Took is how long a step took, from its first try to the end of its last; 0 if it has not ended.
+func (s Step) Took() time.Duration {
+	if s.BeganAt.IsZero() || s.EndedAt.IsZero() {
+		return 0
+	}
+	return s.EndedAt.Sub(s.BeganAt)
+}
+
+// Expected is what earlier builds of the image at the site say about one.
+type Expected struct {
+	build.Expectation
+	Steps map[string]time.Duration // how long they took in the last that became ready, by name
+}
+
+// Expect looks at the builds of the image at the site that became ready before.
+func Expect(db *gorm.DB, b store.Build) (e Expected, err error) {
+	past, last, err := store.PastBuilds(db, b)
+	if err != nil || last == 0 {
+		return e, err
+	}
+	e = Expected{build.Expect(past), map[string]time.Duration{}}
+	before, err := store.BuildByID(db, last)
+	if err != nil {
+		return e, err
+	}
+	works, err := store.BuildWorks(db, last)
+	for i, s := range StepsOf(before, works) {
+		e.Steps[before.Plan.V.Steps[i].Name] = s.Took()
+	}
+	return e, err
 }
 
 func find(works []store.Work, kind store.WorkKind) (w store.Work, ok bool) {

@@ -251,8 +251,8 @@ func TestASealedMachineThatCouldNotBeDiscardedIsSealed(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, p.Tick(ctx, store.BuildTicks, b.ID))
 	ends(t, p, "")
-	require.NoError(t, p.Store.DB.Exec("insert into works (key, kind, subject, attempt, site_id, input, state, asked_at) "+
-		"values ('seal-1', 'seal-machine', 'build 1', 1, 1, '{}', 'succeeded', now())").Error)
+	require.NoError(t, p.Store.DB.Exec("insert into works (key, kind, subject, attempt, site_id, input, state, "+
+		"asked_at) values ('seal-1', 'seal-machine', 'build 1', 1, 1, '{}', 'succeeded', now())").Error)
 	p.Time.At = p.Time.At.Add(24 * time.Hour)
 	require.NoError(t, p.Tick(ctx, store.BuildTicks, b.ID)) // its time limit is over
 	require.Equal(t, machine.Discarding, known(t, p, "build-1").State)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -242,6 +243,24 @@ func TestASheetBecomesAStagedVersion(t *testing.T) {
 		require.NoError(t, err)
 		return len(rows) == 1 && rows[0].ID == b.ID && rows[0].Done == 3
 	})
+	again, err := s.As(role.Operator).StartBuild(ctx, client.StartBuild{
+		Sheet: desk("disk: vendor.qcow2", threeSteps, "notes: x") + "time-limit: 1s\n",
+	})
+	require.NoError(t, err)
+	require.Nil(t, b.Expected, "there was none before it")
+	require.Equal(t, 1, again.Expected.Builds)
+	took := int64(b.EndedAt.Sub(b.StartedAt) / time.Second)
+	require.Equal(t, took, again.Expected.MedianSeconds)
+	require.Equal(t, took, again.Expected.WorstSeconds)
+	require.WithinDuration(t, again.StartedAt.Add(b.EndedAt.Sub(b.StartedAt)), *again.Expected.ReadyAt, time.Second)
+	require.Contains(t, again.Expected.Tight, "its time limit is 1s, and an earlier build took ")
+	for i, step := range again.Steps {
+		require.Equal(t, int64(b.Steps[i].EndedAt.Sub(*b.Steps[i].BeganAt)/time.Second), step.Last, step.Name)
+	}
+	ended := built(s, again.ID)
+	require.Equal(t, build.Failed, ended.State)
+	require.Nil(t, ended.Expected.ReadyAt, "it has ended")
+
 	verdict, err := s.As(role.Viewer).VerifyTrail(ctx)
 	require.NoError(t, err)
 	require.Empty(t, verdict.Breaks)

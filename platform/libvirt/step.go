@@ -505,8 +505,8 @@ func (s *Site) inspect(ctx context.Context, g guest, args ...string) (f seal.Fac
 		return f, refuse("the machine could not be looked at: %s", bytes.TrimSpace(o.Errors))
 	}
 	if len(o.Output) > mostFacts {
-		return f, refuse("the machine could not be looked at: pane-agent found more than %d bytes of things that should "+
-			"not be there", mostFacts)
+		return f, refuse("the machine could not be looked at: pane-agent found more than %d bytes of things that "+
+			"should not be there", mostFacts)
 	}
 	// A name of a file may have what no record can: a zero, or bytes that are no text.
 	found := bytes.ReplaceAll(bytes.ToValidUTF8(o.Output, []byte("\uFFFD")), []byte(`\u0000`), []byte(`\uFFFD`))

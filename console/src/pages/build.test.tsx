@@ -75,6 +75,31 @@ it("a build that failed says at which step, what that wrote, and what its checks
   expect(screen.queryByRole("button", { name: "Cancel the build" })).toBeNull();
 });
 
+it("a build that goes on says when it is ready, by the builds before it", async () => {
+  service({
+    "GET /api/v1/builds/3": {
+      ...whole,
+      state: "working",
+      steps: [{ ...whole.steps[0], state: "under way", ended_at: undefined, last_seconds: 75 }],
+      expected: {
+        builds: 4,
+        median_seconds: 3600,
+        worst_seconds: 7200,
+        ready_at: "2026-11-23T07:00:00Z",
+        ready_by: "2026-11-23T08:00:00Z",
+        tight: "its time limit is 1h, and an earlier build took 1h10m0s until it was sealed",
+      },
+    },
+  });
+  show(<BuildPage />, "operator", "/builds/3", "/builds/:build");
+  const ready = await screen.findByText("Is ready");
+  expect(ready.nextElementSibling?.textContent).toBe(
+    "about 2026-11-23 07:00, at worst 2026-11-23 08:00, as 4 builds before it",
+  );
+  expect(screen.getByText("Warning").nextElementSibling?.textContent).toContain("its time limit is 1h");
+  within(screen.getByRole("table", { name: "Steps" })).getByText("1 min 15 s");
+});
+
 it("its log says how much there is, and is searched by the service", async () => {
   const line = {
     number: 7,

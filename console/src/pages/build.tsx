@@ -2,7 +2,7 @@ import { Box, Table, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
 import { api, type BuildStep, call, type WholeBuild } from "../api";
-import { duration, time } from "../format";
+import { count, duration, span, time } from "../format";
 import { BuildLog } from "../parts/build-log";
 import { useSigned } from "../session";
 import { Act, Empty, Facts, List, Page, Panel, Shown, State, To, Words } from "../ui";
@@ -97,6 +97,12 @@ function BuildFacts({ of: b }: { of: WholeBuild }) {
     <Facts
       of={[
         ["Why", b.why],
+        [
+          "Is ready",
+          b.expected?.ready_at &&
+            `about ${time(b.expected.ready_at)}, at worst ${time(b.expected.ready_by)}, as ${count(b.expected.builds, "build")} before it`,
+        ],
+        ["Warning", b.expected?.tight],
         ["Being cancelled", b.state === "cancelled" ? "" : b.cancel],
         [
           "Version",
@@ -119,7 +125,7 @@ function BuildFacts({ of: b }: { of: WholeBuild }) {
 
 function Steps({ of: steps }: { of: BuildStep[] }) {
   return (
-    <List label="Steps" head={["No", "Step", "Does", "State", "Tries", "Took", "Came to"]}>
+    <List label="Steps" head={["No", "Step", "Does", "State", "Tries", "Took", "Last time", "Came to"]}>
       {steps.map((s, i) => (
         <Table.Row key={s.name} verticalAlign="top">
           <Table.Cell>{i + 1}</Table.Cell>
@@ -130,7 +136,10 @@ function Steps({ of: steps }: { of: BuildStep[] }) {
           </Table.Cell>
           <Table.Cell>{s.attempts || ""}</Table.Cell>
           <Table.Cell whiteSpace="nowrap">{duration(s.began_at, s.ended_at)}</Table.Cell>
-          <Table.Cell w="50%">
+          <Table.Cell whiteSpace="nowrap" color="fg.quiet">
+            {s.last_seconds ? span(s.last_seconds) : ""}
+          </Table.Cell>
+          <Table.Cell w="40%">
             {s.why && <Words>{s.why}</Words>}
             {s.output && (s.state === "failed" || s.state === "noted") && (
               <Text as="pre" fontFamily="mono" fontSize="xs" color="fg.quiet" overflowX="auto" maxH="12em">
