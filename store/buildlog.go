@@ -10,7 +10,6 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 )
 
 // LogLine is a line that a step of a build wrote.
@@ -64,7 +63,8 @@ func AddLog(db *gorm.DB, build int64, work Work, step int, consumed int64, at ti
 			return nil // another process has added it
 		}
 		var text []byte
-		if last.Work == work.Key && last.Lines < pieceLines {
+		goesOn := last.Work == work.Key && last.Lines < pieceLines
+		if goesOn {
 			if text, err = unpacker.DecodeAll(last.Content, nil); err != nil {
 				return fmt.Errorf("unpack the end of the log of build %d: %w", build, err)
 			}
@@ -79,7 +79,12 @@ func AddLog(db *gorm.DB, build int64, work Work, step int, consumed int64, at ti
 		}
 		last.Lines += int64(len(lines))
 		last.Consumed, last.Content = consumed, packer.EncodeAll(text, nil)
-		return db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&last).Error
+		if goesOn {
+			return db.Model(logPiece{}).Where("build_id = ? and first = ?", build, last.First).Updates(map[string]any{
+				"lines": last.Lines, "consumed": last.Consumed, "content": last.Content,
+			}).Error
+		}
+		return db.Create(&last).Error // which fails if another process has begun the same piece
 	})
 }
 
