@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
@@ -33,25 +32,23 @@ const (
 	conditionCost   = 100_000
 )
 
-var conditions = sync.OnceValues(func() (*cel.Env, error) {
-	return cel.NewEnv(
-		cel.Variable("image", cel.StringType),
-		cel.Variable("site", cel.StringType),
-		cel.Variable("base", cel.MapType(cel.StringType, cel.StringType)),
-		cel.Variable("values", cel.MapType(cel.StringType, cel.DynType)),
-	)
-})
+// conditions is what they can name. It is made once: that takes some milliseconds.
+var conditions, conditionsFailed = cel.NewEnv(
+	cel.Variable("image", cel.StringType),
+	cel.Variable("site", cel.StringType),
+	cel.Variable("base", cel.MapType(cel.StringType, cel.StringType)),
+	cel.Variable("values", cel.MapType(cel.StringType, cel.DynType)),
+)
 
 // compiled returns the condition as it can be asked.
 func (c Condition) compiled() (*cel.Ast, error) {
 	if len(c) > mostOfCondition {
 		return nil, fmt.Errorf("it has %d characters: use at most %d", len(c), mostOfCondition)
 	}
-	env, err := conditions()
-	if err != nil {
-		return nil, err
+	if conditionsFailed != nil {
+		return nil, conditionsFailed
 	}
-	a, issues := env.Compile(string(c))
+	a, issues := conditions.Compile(string(c))
 	if issues.Err() != nil {
 		e := issues.Errors()[0]
 		return nil, fmt.Errorf("%s (in its line %d, column %d)", e.Message, e.Location.Line(), e.Location.Column()+1)
@@ -114,11 +111,7 @@ func (c Condition) met(s Sheet) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	env, err := conditions()
-	if err != nil {
-		return false, err
-	}
-	program, err := env.Program(a, cel.CostLimit(conditionCost))
+	program, err := conditions.Program(a, cel.CostLimit(conditionCost))
 	if err != nil {
 		return false, err
 	}

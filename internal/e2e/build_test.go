@@ -84,8 +84,11 @@ func TestABuildGoesOnThoughItsServiceIsKilledInEveryState(t *testing.T) {
 	require.NoError(t, following.Wait(), "pane waited through all of it, and says that the version is ready")
 	require.Contains(t, said.String(), "build 1 of counter-desk: ready, version ")
 
-	b, err := c.Build(ctx, 1)
-	require.NoError(t, err)
+	var b client.WholeBuild
+	require.Eventually(t, func() bool {
+		b, err = c.Build(ctx, 1)
+		return err == nil && b.Settled
+	}, time.Minute, 50*time.Millisecond, "its machine is discarded")
 	for _, step := range b.Steps {
 		require.Equal(t, build.StepDone, step.State)
 		require.Equal(t, 1, step.Attempts)

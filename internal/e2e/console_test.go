@@ -85,10 +85,14 @@ func (b *browser) signIn(name string) {
 
 func (b *browser) visit(path string) {
 	b.t.Helper()
-	b.do(chromedp.Navigate(b.url+path), chromedp.WaitVisible(`h1`))
-	require.Eventuallyf(b.t, func() bool { return !script[bool](b, `document.body.innerText.includes("Loading")`) },
-		30*time.Second, 50*time.Millisecond,
-		"%s does not load: %s", path, script[string](b, `document.body.innerText`))
+	b.do(chromedp.Navigate(b.url + path))
+	// The page itself is asked: what the driver knows of its nodes may be of the page before.
+	loaded := `!!document.querySelector("h1") && !document.body.innerText.includes("Loading")`
+	for deadline := time.Now().Add(time.Minute); !script[bool](b, loaded); time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			require.FailNow(b.t, path+" does not load", script[string](b, `location.href + "\n" + document.body.innerText`))
+		}
+	}
 }
 
 func serveConsole(t *testing.T, o servicetest.Options) *servicetest.Service {

@@ -502,8 +502,8 @@ func (s *Site) inspect(ctx context.Context, g guest, args ...string) (f seal.Fac
 	case err != nil:
 		return f, err
 	case o.ExitCode != 0 && bytes.Contains(o.Errors, []byte("unknown ")):
-		return f, refuse("the machine could not be looked at: %s: its pane-agent is older than this service, install the "+
-			"package of the same version", bytes.TrimSpace(o.Errors))
+		return f, refuse("the machine could not be looked at: %s: its pane-agent is older than this service, install "+
+			"the package of the same version", bytes.TrimSpace(o.Errors))
 	case o.ExitCode != 0:
 		return f, refuse("the machine could not be looked at: %s", bytes.TrimSpace(o.Errors))
 	}
