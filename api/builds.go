@@ -43,6 +43,7 @@ const fileLimit = 64 << 20
 func (s *Server) builds() {
 	s.buildMachines()
 	s.buildLogs()
+	s.buildActs()
 	register(s, operation{
 		method: "POST", path: "/builds", on: onSheet, id: "start-build", summary: "Begin a build of a sheet",
 		role: role.Operator, tag: "builds", status: 202, limit: 4 * sheet.MostBytes,
@@ -53,7 +54,8 @@ func (s *Server) builds() {
 					return nil, err
 				}
 			}
-			b, err := s.Builds.StartBuild(ctx, actor(ctx), in.Body.Sheet, in.Body.Values)
+			b, err := s.Builds.StartBuild(ctx, actor(ctx), in.Body.Sheet, in.Body.Values,
+				time.Duration(in.Body.HoldSeconds)*time.Second)
 			if err != nil {
 				return nil, err
 			}
@@ -125,6 +127,51 @@ func (q LogQuery) each(db *gorm.DB, fn func(store.LogLine) bool) error {
 	})
 }
 
+// buildActs are what is done with a build whose machine is held.
+func (s *Server) buildActs() {
+	register(s, operation{
+		method: "POST", path: "/builds/{id}/hold", on: onBuild, id: "hold-build",
+		summary: "Hold the machine of a build that has failed, or for the time after it fails", role: role.Operator,
+		tag: "builds",
+	},
+		func(ctx context.Context, in *struct {
+			BuildPath
+			Body client.HoldBuild
+		},
+		) (*body[client.WholeBuild], error) {
+			hold := time.Duration(in.Body.Seconds) * time.Second
+			if err := s.Builds.Hold(ctx, actor(ctx), in.ID, hold); err != nil {
+				return nil, err
+			}
+			return ok(s.wholeBuild(ctx, in.ID))
+		})
+	register(s, operation{
+		method: "POST", path: "/builds/{id}/discard", on: onBuild, id: "discard-build",
+		summary: "Discard the machine that a build holds", role: role.Operator, tag: "builds",
+	},
+		func(ctx context.Context, in *BuildPath) (*body[client.WholeBuild], error) {
+			if err := s.Builds.Release(ctx, actor(ctx), in.ID); err != nil {
+				return nil, err
+			}
+			return ok(s.wholeBuild(ctx, in.ID))
+		})
+	register(s, operation{
+		method: "POST", path: "/builds/{id}/go-on", on: onBuild, id: "go-on-with-build",
+		summary: "Go on with a build from the step that failed, after its machine or its sheet was mended",
+		role:    role.Operator, tag: "builds", limit: 4 * sheet.MostBytes,
+	},
+		func(ctx context.Context, in *struct {
+			BuildPath
+			Body client.GoOn
+		},
+		) (*body[client.WholeBuild], error) {
+			if err := s.Builds.GoOn(ctx, actor(ctx), in.ID, in.Body.Sheet, in.Body.Values); err != nil {
+				return nil, err
+			}
+			return ok(s.wholeBuild(ctx, in.ID))
+		})
+}
+
 func (s *Server) buildLogs() {
 	register(s, operation{
 		method: "GET", path: "/builds/{id}/log", id: "show-build-log",
@@ -186,7 +233,8 @@ func buildOut(r store.BuildRow) client.Build {
 	return client.Build{
 		ID: r.ID, Image: r.Image, Site: r.Site, Base: r.Base, Version: r.Version, State: r.State, Settled: r.Settled,
 		Machine: r.Machine(), StartedBy: r.StartedBy, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Why: r.Why,
-		Cancel: r.Cancel, Done: r.Done, Total: len(r.Plan.V.Steps),
+		Cancel: r.Cancel, Done: r.Done, Total: len(r.Plan.V.Steps), HoldSeconds: r.HoldSeconds, HeldUntil: r.HeldUntil,
+		WentOnAt: r.WentOnAt,
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/build"
+	"nimblepane/core/sheet"
 )
 
 func (a *app) build() *cobra.Command {
@@ -22,12 +23,13 @@ func (a *app) build() *cobra.Command {
 			"on it,\nit is checked, sealed, captured and discarded, and the version's copies are delivered.",
 	}
 	cmd.AddCommand(a.startBuild(), a.listBuilds(), a.showBuild(), a.watchBuild(), a.buildLog(),
-		a.cancelBuild())
+		a.holdBuild(), a.goOn(), a.discardBuild(), a.cancelBuild())
 	return cmd
 }
 
 func (a *app) startBuild() *cobra.Command {
 	var follow bool
+	var hold time.Duration
 	cmd := &cobra.Command{
 		Use: "start FILE", Short: "Begin a build of a sheet", Args: named,
 		Long: "Begin a build of a sheet. With --follow it is watched until it ends: exit code 0 when the version is " +
@@ -35,13 +37,16 @@ func (a *app) startBuild() *cobra.Command {
 		Example: "  pane build start counter-desk.yaml --follow",
 	}
 	cmd.Flags().BoolVar(&follow, "follow", false, "follow it on the screen until it ends")
+	cmd.Flags().DurationVar(&hold, "hold", 0, "for how long its machine is held if it fails, such as 2h, at most 168h")
 	set := setFlag(cmd)
 	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
 		_, text, err := a.readSheet(args[0])
 		if err != nil {
 			return err
 		}
-		b, err := c.StartBuild(ctx, client.StartBuild{Sheet: text, Values: *set})
+		b, err := c.StartBuild(ctx, client.StartBuild{
+			Sheet: text, Values: *set, HoldSeconds: int64(hold / time.Second),
+		})
 		if err != nil {
 			return err
 		}
@@ -123,15 +128,19 @@ func (a *app) showBuild() *cobra.Command {
 				found = []string{"found nothing"}
 			}
 			machine := b.Machine + " at " + b.Site
-			if b.Settled {
+			switch {
+			case b.Settled:
 				machine += ", discarded"
+			case b.HeldUntil != nil:
+				machine += ", held until " + when(b.HeldUntil)
 			}
 			a.facts(fact{"Build", fmt.Sprint(b.ID)}, fact{"Image", b.Image}, fact{"From", b.Base},
 				fact{"Version", b.Version}, fact{"State", coloured(b.State)}, fact{"Why", b.Why},
 				fact{"Is ready", expected(b)}, fact{"Warning", warning(b)},
 				fact{"Parameters", strings.Join(valuesOf(b), "\n")},
 				fact{"Machine", machine}, fact{"Seal checks", strings.Join(found, "\n")},
-				fact{"Started", when(&b.StartedAt) + " by " + b.StartedBy}, fact{"Ended", when(b.EndedAt)})
+				fact{"Started", when(&b.StartedAt) + " by " + b.StartedBy}, fact{"Went on", when(b.WentOnAt)},
+				fact{"Ended", when(b.EndedAt)})
 			a.say("")
 			err = list(a, b.Steps, "It has no steps.",
 				column[client.BuildStep]{"Step", func(s client.BuildStep) string { return s.Name }},
@@ -327,6 +336,111 @@ func standing(b client.WholeBuild) string {
 		return line // what follows says why
 	}
 	return strings.TrimSuffix(line+"; "+b.Why, "; ")
+}
+
+func (a *app) holdBuild() *cobra.Command {
+	var hold time.Duration
+	cmd := &cobra.Command{
+		Use: "hold NUMBER --for TIME", Short: "Hold the machine of a build that fails, so that somebody can look",
+		Args: named, ValidArgsFunction: a.complete(buildIDs),
+		Long: "Hold the machine of a build: from now on if it has failed and its machine is held already, and else " +
+			"from when\nit fails. After that it is discarded. Look at it with: pane build-machine run SITE " +
+			"build-NUMBER -- PROGRAM",
+		Example: "  pane build hold 12 --for 2h",
+	}
+	cmd.Flags().DurationVar(&hold, "for", 0, "for how long, such as 2h, at most 168h; 0s not to hold it when it fails")
+	_ = cmd.MarkFlagRequired("for")
+	cmd.RunE = a.onBuild(func(ctx context.Context, c *client.Client, id int64) error {
+		b, err := c.HoldBuild(ctx, id, hold)
+		if err != nil {
+			return err
+		}
+		if a.structured() {
+			return a.object(b)
+		}
+		if b.HeldUntil != nil {
+			a.say("The machine %s is held until %s.", b.Machine, when(b.HeldUntil))
+		} else {
+			a.say("If build %d fails, its machine is held for %s.", b.ID, sheet.Span(hold))
+		}
+		return nil
+	})
+	return cmd
+}
+
+func (a *app) discardBuild() *cobra.Command {
+	return &cobra.Command{
+		Use: "discard NUMBER", Short: "Discard the machine that a build holds", Args: named,
+		ValidArgsFunction: a.complete(buildIDs),
+		RunE: a.onBuild(func(ctx context.Context, c *client.Client, id int64) error {
+			if err := a.ask("Discard the machine of build %d? What was done on it is lost.", id); err != nil {
+				return err
+			}
+			b, err := c.DiscardBuild(ctx, id)
+			if err != nil {
+				return err
+			}
+			if a.structured() {
+				return a.object(b)
+			}
+			a.say("The machine %s is being discarded.", b.Machine)
+			return nil
+		}),
+	}
+}
+
+func (a *app) goOn() *cobra.Command {
+	var file string
+	var follow bool
+	cmd := &cobra.Command{
+		Use: "go-on NUMBER", Short: "Go on with a build from the step that failed", Args: named,
+		ValidArgsFunction: a.complete(buildIDs),
+		Long: "Go on with a build that failed and whose machine is held, from the step that failed or from the seal " +
+			"checks,\nafter the machine was mended, or the sheet: steps that are done have to be as they were.",
+		Example: "  pane build go-on 12 --sheet counter-desk.yaml --follow",
+	}
+	cmd.Flags().StringVar(&file, "sheet", "", "file with the mended sheet; as it was if left out")
+	cmd.Flags().BoolVar(&follow, "follow", false, "follow it on the screen until it ends")
+	set := setFlag(cmd)
+	cmd.RunE = a.onBuild(func(ctx context.Context, c *client.Client, id int64) error {
+		var in client.GoOn
+		if len(*set) > 0 {
+			in.Values = *set
+			if file == "" {
+				return usage("--set is for --sheet: without a sheet it goes on with the values that it had")
+			}
+		}
+		if file != "" {
+			var err error
+			if _, in.Sheet, err = a.readSheet(file); err != nil {
+				return err
+			}
+		}
+		b, err := c.GoOn(ctx, id, in)
+		switch {
+		case err != nil:
+			return err
+		case follow:
+			return a.follow(ctx, c, id)
+		case a.structured():
+			return a.object(b)
+		}
+		a.say("Build %d goes on. Watch it with: pane build watch %d", b.ID, b.ID)
+		return nil
+	})
+	return cmd
+}
+
+// onBuild runs a command whose argument is a build's number.
+func (a *app) onBuild(act func(ctx context.Context, c *client.Client, id int64) error,
+) func(*cobra.Command, []string) error {
+	return a.run(func(ctx context.Context, c *client.Client, args []string) error {
+		id, err := parseID(args[0], "build")
+		if err != nil {
+			return err
+		}
+		return act(ctx, c, id)
+	})
 }
 
 func (a *app) cancelBuild() *cobra.Command {

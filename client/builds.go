@@ -19,6 +19,19 @@ import (
 type StartBuild struct {
 	Sheet  string            `json:"sheet" minLength:"1" doc:"The build sheet, in YAML"`
 	Values map[string]string `json:"values,omitempty" doc:"Of the sheet's parameters, by name"`
+	// HoldSeconds is for how long the machine is held if the build fails.
+	HoldSeconds int64 `json:"hold_seconds,omitempty" minimum:"0" maximum:"604800" doc:"For how long its machine is held if it fails"`
+}
+
+// HoldBuild asks for the machine of a build to be held.
+type HoldBuild struct {
+	Seconds int64 `json:"seconds" minimum:"0" maximum:"604800" doc:"From now if it has failed, else from when it fails"`
+}
+
+// GoOn asks for a build to go on that failed.
+type GoOn struct {
+	Sheet  string            `json:"sheet,omitempty" doc:"The sheet with what was mended in it; as it was if left out"`
+	Values map[string]string `json:"values,omitempty" doc:"Of its parameters; as they were if left out"`
 }
 
 // Build is one run of a build sheet.
@@ -38,6 +51,10 @@ type Build struct {
 	Cancel    string      `json:"cancel" doc:"Why it is being cancelled"`
 	Done      int         `json:"done" doc:"Steps that are done"`
 	Total     int         `json:"total" doc:"Steps"`
+
+	HoldSeconds int64      `json:"hold_seconds,omitempty" doc:"For how long its machine is held if it fails"`
+	HeldUntil   *time.Time `json:"held_until,omitempty" doc:"Until when its machine is held, since it failed"`
+	WentOnAt    *time.Time `json:"went_on_at,omitempty" doc:"When it last went on after it had failed"`
 }
 
 // BuildStep is how a step of a build stands.
@@ -69,6 +86,22 @@ func (f SealFinding) String() string {
 		return fmt.Sprintf("%s waived: %s; passed over: %s", f.Check, f.Evidence, f.Waived)
 	}
 	return fmt.Sprintf("%s %s: %s; %s", f.Check, f.Severity, f.Evidence, f.Remedy)
+}
+
+// HoldBuild has the machine of a build be held: from now if it has failed, else from when it fails.
+func (c *Client) HoldBuild(ctx context.Context, id int64, hold time.Duration) (WholeBuild, error) {
+	return post[WholeBuild](ctx, c, pathOf("builds", strconv.FormatInt(id, 10), "hold"),
+		HoldBuild{int64(hold / time.Second)})
+}
+
+// DiscardBuild discards the machine that a build holds.
+func (c *Client) DiscardBuild(ctx context.Context, id int64) (WholeBuild, error) {
+	return post[WholeBuild](ctx, c, pathOf("builds", strconv.FormatInt(id, 10), "discard"), nil)
+}
+
+// GoOn has a build go on from the step that failed.
+func (c *Client) GoOn(ctx context.Context, id int64, in GoOn) (WholeBuild, error) {
+	return post[WholeBuild](ctx, c, pathOf("builds", strconv.FormatInt(id, 10), "go-on"), in)
 }
 
 // BuildExpectation is what earlier builds of the image at the site say about one.

@@ -30,7 +30,30 @@ type Build struct {
 	Cancel        string // why it is to be cancelled
 	StagedAt      *time.Time
 	StagingFailed string
-	Why           string // it ended as it did, or waits
+	Why           string       // it ended as it did, or waits
+	HoldSeconds   int64        // for how long its machine is held if it fails
+	HeldUntil     *time.Time   `gorm:"column:machine_held_until"`
+	WentOnAt      *time.Time   // last, after it had failed
+	Before        JSON[Before] // it last went on
+}
+
+// Before is what was tried before a build went on after it had failed, and counts no more.
+type Before struct {
+	Tries       []int `json:"tries,omitempty"` // of each step
+	Inspections int   `json:"inspections,omitempty"`
+}
+
+// Of returns how many tries of a step count no more.
+func (b Before) Of(step int) int {
+	if step >= len(b.Tries) {
+		return 0
+	}
+	return b.Tries[step]
+}
+
+// Held says whether its machine is held, after it failed.
+func (b Build) Held(now time.Time) bool {
+	return b.State == build.Failed && b.HeldUntil != nil && now.Before(*b.HeldUntil) && !b.Settled
 }
 
 // Name is how people call it.
@@ -119,7 +142,8 @@ func PastBuilds(db *gorm.DB, b Build) (past []build.Past, last int64, err error)
 	err = db.Raw(`select b.id, extract(epoch from s.ended_at - b.started_at) as sealed,
 			extract(epoch from b.ended_at - b.started_at) as ready
 		from builds b join works s on s.kind = ? and s.subject = 'build ' || b.id and s.state = 'succeeded'
-		where b.image_id = ? and b.site_id = ? and b.state = 'ready' and b.id < ? order by b.id desc limit ?`,
+		where b.image_id = ? and b.site_id = ? and b.state = 'ready' and b.went_on_at is null and b.id < ?
+		order by b.id desc limit ?`,
 		WorkSealMachine, b.ImageID, b.SiteID, b.ID, pastBuilds).Scan(&rows).Error
 	for _, r := range rows {
 		past = append(past, build.Past{

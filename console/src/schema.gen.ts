@@ -166,6 +166,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/builds/{id}/discard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Discard the machine that a build holds
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["discard-build"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/builds/{id}/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Go on with a build from the step that failed, after its machine or its sheet was mended
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["go-on-with-build"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/builds/{id}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Hold the machine of a build that has failed, or for the time after it fails
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["hold-build"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/builds/{id}/log": {
         parameters: {
             query?: never;
@@ -1461,6 +1521,16 @@ export interface components {
             done: number;
             /** Format: date-time */
             ended_at?: string;
+            /**
+             * Format: date-time
+             * @description Until when its machine is held, since it failed
+             */
+            held_until?: string;
+            /**
+             * Format: int64
+             * @description For how long its machine is held if it fails
+             */
+            hold_seconds?: number;
             /** Format: int64 */
             id: number;
             image: string;
@@ -1479,6 +1549,11 @@ export interface components {
             total: number;
             /** @description Version that it made or is making, empty before the capture */
             version: string;
+            /**
+             * Format: date-time
+             * @description When it last went on after it had failed
+             */
+            went_on_at?: string;
             /** @description Why it ended as it did, or what it waits for */
             why: string;
         };
@@ -1696,6 +1771,21 @@ export interface components {
             /** Format: int64 */
             seq: number;
             subject: string;
+        };
+        GoOn: {
+            /** @description The sheet with what was mended in it; as it was if left out */
+            sheet?: string;
+            /** @description Of its parameters; as they were if left out */
+            values?: {
+                [key: string]: string;
+            };
+        };
+        HoldBuild: {
+            /**
+             * Format: int64
+             * @description From now if it has failed, else from when it fails
+             */
+            seconds: number;
         };
         Host: {
             /** @description Left out if none were asked for */
@@ -2334,6 +2424,11 @@ export interface components {
             reason?: string;
         };
         StartBuild: {
+            /**
+             * Format: int64
+             * @description For how long its machine is held if it fails
+             */
+            hold_seconds?: number;
             /** @description The build sheet, in YAML */
             sheet: string;
             /** @description Of the sheet's parameters, by name */
@@ -2519,6 +2614,16 @@ export interface components {
             expected?: components["schemas"]["BuildExpectation"];
             /** @description Of the seal checks */
             findings: components["schemas"]["SealFinding"][];
+            /**
+             * Format: date-time
+             * @description Until when its machine is held, since it failed
+             */
+            held_until?: string;
+            /**
+             * Format: int64
+             * @description For how long its machine is held if it fails
+             */
+            hold_seconds?: number;
             /** Format: int64 */
             id: number;
             image: string;
@@ -2543,6 +2648,11 @@ export interface components {
             };
             /** @description Version that it made or is making, empty before the capture */
             version: string;
+            /**
+             * Format: date-time
+             * @description When it last went on after it had failed
+             */
+            went_on_at?: string;
             /** @description Why it ended as it did, or what it waits for */
             why: string;
         };
@@ -3174,6 +3284,242 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeBuild"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "discard-build": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeBuild"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "go-on-with-build": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GoOn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeBuild"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hold-build": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldBuild"];
             };
         };
         responses: {

@@ -59,6 +59,13 @@ type Snapshot struct {
 	Cancel    string   // why it is to be cancelled, "" if it is not
 	Machine   Task     // making its machine and starting it
 	Steps     [][]Task // the tries of each step
+	// Before is how many tries of each step were made before the build last went on, and count no more; none if it
+	// did not.
+	Before []int
+	// Hold is for how long the machine is held if the build fails before it is sealed, and HeldUntil until when it is,
+	// once the build has.
+	Hold      time.Duration
+	HeldUntil time.Time
 	Check     Task
 	Blocking  []string // what the seal checks found that blocks
 	Seal      Task
@@ -66,6 +73,25 @@ type Snapshot struct {
 	Delivery  Task
 	Staged    Task
 	Discards  []Task // the tries to discard its machine
+}
+
+// tries are those of a step that count, and how many were made before.
+func (s Snapshot) tries(step int) (counting []Task, before int) {
+	if step < len(s.Before) {
+		before = s.Before[step]
+	}
+	return s.Steps[step][before:], before
+}
+
+// Held says whether the machine is held now, of a build in the state, and not discarded.
+func (s Snapshot) Held(state State, now time.Time) bool {
+	if state != Failed || s.Machine.State != Done || s.Seal.State != Unasked || len(s.Discards) > 0 {
+		return false
+	}
+	if s.HeldUntil.IsZero() {
+		return s.Hold > 0
+	}
+	return now.Before(s.HeldUntil)
 }
 
 // Task is something that a site is asked for.

@@ -45,7 +45,8 @@ func goOn(p Plan, s Snapshot, now time.Time) Decision {
 		return failed("its machine could not be made", s.Machine.Why)
 	}
 	for i, step := range p.Steps {
-		if d, done := decideStep(i, step, s.Steps[i], now); !done {
+		tries, before := s.tries(i)
+		if d, done := decideStep(i, step, tries, before, now); !done {
 			return d
 		}
 	}
@@ -95,9 +96,10 @@ func goOn(p Plan, s Snapshot, now time.Time) Decision {
 	return Decision{State: Ready}
 }
 
-// decideStep says what comes next of a step, and whether it is done.
-func decideStep(i int, step sheet.Step, tries []Task, now time.Time) (d Decision, done bool) {
-	try := Decision{State: Working, Actions: []Action{{Kind: DoStep, Step: i, Attempt: len(tries) + 1}}}
+// decideStep says what comes next of a step, and whether it is done. Before these
+// tries others were made that do not count.
+func decideStep(i int, step sheet.Step, tries []Task, before int, now time.Time) (d Decision, done bool) {
+	try := Decision{State: Working, Actions: []Action{{Kind: DoStep, Step: i, Attempt: before + len(tries) + 1}}}
 	switch {
 	case step.Skipped:
 		return Decision{}, true
@@ -131,6 +133,7 @@ func end(to State, why string, s Snapshot, now time.Time) Decision {
 func clearUp(state State, s Snapshot, now time.Time) Decision {
 	d := Decision{State: state}
 	switch {
+	case s.Held(state, now):
 	case s.Machine.State == Unasked || len(s.Discards) > 0 && s.Discards[len(s.Discards)-1].State == Done:
 		d.Actions = []Action{{Kind: Settle}}
 	default:

@@ -154,6 +154,52 @@ func TestAStepWhoseConditionIsNotMetIsPassedOver(t *testing.T) {
 	require.True(t, StepSkipped.Settled())
 }
 
+func TestTheMachineOfAFailedBuildIsHeldForAWhile(t *testing.T) {
+	t.Parallel()
+	discarding := []Action{{Kind: DiscardMachine, Attempt: 1}}
+	why := "step 1, Fare Desk, failed: exit code 3"
+	s := Snapshot{State: Working, StartedAt: noon, Machine: done, Steps: [][]Task{{broken}, nil}, Hold: time.Hour}
+	require.Equal(t, Decision{State: Failed, Why: why}, Decide(two, s, noon))
+	s.State, s.HeldUntil = Failed, noon.Add(time.Hour)
+	require.Equal(t, Decision{State: Failed}, Decide(two, s, noon.Add(time.Hour-1)))
+	require.Equal(t, Decision{State: Failed, Actions: discarding}, Decide(two, s, noon.Add(time.Hour)))
+	s.HeldUntil = noon
+	require.Equal(t, discarding, Decide(two, s, noon).Actions)
+	s.Discards = []Task{underWay}
+	require.False(t, s.Held(Failed, noon.Add(-time.Hour)), "it is being discarded")
+
+	s = Snapshot{State: Working, StartedAt: noon, Machine: done, Steps: [][]Task{nil, nil}, Hold: time.Hour}
+	require.Empty(t, Decide(two, s, noon.Add(2*time.Hour)).Actions, "its time limit is over")
+	s.Cancel = "jonas"
+	require.Equal(t, discarding, Decide(two, s, noon).Actions, "who cancels it does not want it held")
+	s = Snapshot{
+		State: Sealing, Machine: done, Steps: [][]Task{{done}, {done}}, Check: done, Seal: broken, Hold: time.Hour,
+	}
+	require.Equal(t, discarding, Decide(two, s, noon).Actions, "nobody can look at what was sealed")
+	s = Snapshot{State: Preparing, Machine: broken, Steps: [][]Task{nil, nil}, Hold: time.Hour}
+	require.Equal(t, discarding, Decide(two, s, noon).Actions, "there is nothing to look at")
+	s = Snapshot{
+		State: Checking, Machine: done, Steps: [][]Task{{done}, {done}}, Check: done, Blocking: []string{"x"}, Hold: 1,
+	}
+	require.Empty(t, Decide(two, s, noon).Actions)
+}
+
+func TestABuildGoesOnFromTheStepThatFailed(t *testing.T) {
+	t.Parallel()
+	s := Snapshot{
+		State: Working, StartedAt: noon, Machine: done, Steps: [][]Task{{done}, {broken, broken, broken}},
+		Before: []int{0, 3},
+	}
+	require.Equal(t, Decision{State: Working, Actions: []Action{{Kind: DoStep, Step: 1, Attempt: 4}}},
+		Decide(two, s, noon))
+	s.Steps[1] = append(s.Steps[1], broken)
+	require.Equal(t, []Action{{Kind: DoStep, Step: 1, Attempt: 5}}, Decide(two, s, noon.Add(time.Minute)).Actions)
+	s.Steps[1] = append(s.Steps[1], broken, broken)
+	require.Equal(t, Failed, Decide(two, s, noon.Add(time.Minute)).State)
+	s.Steps[1][5] = done
+	require.Equal(t, Checking, Decide(two, s, noon).State)
+}
+
 func TestTheTimeLimitAndACancelEndWhatIsNotCapturedYet(t *testing.T) {
 	t.Parallel()
 	s := Snapshot{State: Working, StartedAt: noon, Machine: done, Steps: [][]Task{{underWay}, nil}}
@@ -280,6 +326,19 @@ func (p *played) do(a Action) {
 	}
 }
 
+// goOn has the build go on from the step that failed.
+func (p *played) goOn() {
+	p.s.State, p.s.StartedAt, p.s.HeldUntil, p.s.Cancel = Working, p.now, time.Time{}, ""
+	p.s.Check, p.s.Blocking = Task{}, nil
+	delete(p.actions, Action{Kind: CheckMachine})
+	p.s.Before = make([]int, len(p.s.Steps))
+	for i, tries := range p.s.Steps {
+		if last := len(tries) - 1; last >= 0 && !StandsAt(p.plan.Steps[i], tries[last], Failed).Settled() {
+			p.s.Before[i] = len(tries)
+		}
+	}
+}
+
 func TestEveryBuildEndsAndLeavesNoMachine(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
@@ -295,7 +354,9 @@ func TestEveryBuildEndsAndLeavesNoMachine(t *testing.T) {
 		}
 		p := &played{t: t, plan: plan, now: noon, actions: map[Action]int{}}
 		p.s = Snapshot{State: Queued, StartedAt: noon, Steps: make([][]Task, len(plan.Steps))}
-		for range 2000 {
+		p.s.Hold = time.Duration(rapid.IntRange(0, 2).Draw(t, "hold")) * time.Hour
+		again := rapid.IntRange(0, 2).Draw(t, "goes on so often")
+		for range 4000 {
 			d := Decide(plan, p.s, p.now)
 			require.Equal(t, d, Decide(plan, p.s, p.now))
 			if p.s.State.Ended() {
@@ -304,7 +365,18 @@ func TestEveryBuildEndsAndLeavesNoMachine(t *testing.T) {
 			if d.State == Failed && p.s.State != Failed || d.State == Cancelled && p.s.State != Cancelled {
 				require.NotEmpty(t, d.Why)
 			}
+			if d.State == Failed && p.s.State != Failed && p.s.Held(d.State, p.now) {
+				p.s.HeldUntil = p.now.Add(p.s.Hold)
+			}
 			p.s.State = d.State
+			if held := p.s.Held(d.State, p.now); held {
+				require.Empty(t, d.Actions, "nothing is done while somebody looks")
+				if again > 0 && p.happens(3, "goes on") {
+					again--
+					p.goOn()
+					continue
+				}
+			}
 			for _, a := range d.Actions {
 				if a.Kind == Settle {
 					require.True(t, d.State.Ended())

@@ -19,14 +19,18 @@ import (
 	"nimblepane/store"
 )
 
-// StartBuild begins a build of a sheet, with values of its parameters.
-func (bs *Builds) StartBuild(ctx context.Context, actor, text string, values map[string]string) (b store.Build,
-	err error,
+// StartBuild begins a build of a sheet, with values of its parameters. If it fails, its machine is held for a while.
+func (bs *Builds) StartBuild(ctx context.Context, actor, text string, values map[string]string, hold time.Duration) (
+	b store.Build, err error,
 ) {
+	if err := checkHold(hold); err != nil {
+		return b, err
+	}
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
-		if b, err = bs.planned(tx, text, values); err != nil {
+		if b, err = bs.planned(tx, text, values, ""); err != nil {
 			return err
 		}
+		b.HoldSeconds = int64(hold / time.Second)
 		b.State, b.StartedBy, b.StartedAt = build.Queued, actor, tx.Now
 		if err := tx.Create(&b).Error; err != nil {
 			return err
@@ -44,8 +48,8 @@ func (bs *Builds) StartBuild(ctx context.Context, actor, text string, values map
 	return b, err
 }
 
-// planned returns the build of a sheet, if this estate can do it.
-func (bs *Builds) planned(tx *store.Tx, text string, values map[string]string) (b store.Build, err error) {
+// planned returns the build of a sheet, if this estate can do it. It may have a version's number already.
+func (bs *Builds) planned(tx *store.Tx, text string, values map[string]string, has string) (b store.Build, err error) {
 	s, err := sheet.Parse([]byte(text))
 	var wrong sheet.Problems
 	if errors.As(err, &wrong) {
@@ -69,7 +73,7 @@ func (bs *Builds) planned(tx *store.Tx, text string, values map[string]string) (
 		return b, err
 	}
 	b = store.Build{ImageID: img.ID, SiteID: site.ID, Sheet: text, Plan: store.JSON[sheet.Sheet]{V: s}}
-	if s.Version.Number != "" {
+	if s.Version.Number != "" && s.Version.Number != has {
 		if b.Number, err = versions.NumberIn(tx, img.Name, s.Version.Number); err != nil {
 			return b, err
 		}
@@ -159,7 +163,9 @@ func StepsOf(b store.Build, works []store.Work) []Step {
 			if s.Attempts++; s.Attempts == 1 {
 				s.BeganAt = w.AskedAt
 			}
-			s.Task, s.Done = stepTask(step, w)
+			if s.Task, s.Done = stepTask(step, w); w.Attempt <= b.Before.V.Of(i) {
+				s.Task = build.Task{} // it is done anew
+			}
 		}
 	}
 	return steps
@@ -197,10 +203,12 @@ func Expect(db *gorm.DB, b store.Build) (e Expected, err error) {
 	return e, err
 }
 
-func find(works []store.Work, kind store.WorkKind) (w store.Work, ok bool) {
-	i := slices.IndexFunc(works, func(w store.Work) bool { return w.Kind == kind })
-	if i < 0 {
-		return w, false
+// find returns the last attempt of a kind after a number of others.
+func find(works []store.Work, kind store.WorkKind, after int) (last store.Work, ok bool) {
+	for _, w := range works {
+		if w.Kind == kind && w.Attempt > after && w.Attempt > last.Attempt {
+			last, ok = w, true
+		}
 	}
-	return works[i], true
+	return last, ok
 }

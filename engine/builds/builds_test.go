@@ -218,7 +218,7 @@ func TestMachinesOfBuildsAreTheirs(t *testing.T) {
 	p := enginetest.Open(t)
 	ctx := t.Context()
 	b, err := p.Builds.StartBuild(ctx, "jonas", "image: desk\nbase: {disk: x.qcow2}\nmachine: {site: north-quay}\n"+
-		"steps: [{name: one, restart: {}}]\nversion: {notes: x}\n", nil)
+		"steps: [{name: one, restart: {}}]\nversion: {notes: x}\n", nil, 0)
 	require.NoError(t, err)
 	require.NoError(t, p.Tick(ctx, store.BuildTicks, b.ID))
 	m := known(t, p, "build-1")
@@ -247,7 +247,7 @@ func TestASealedMachineThatCouldNotBeDiscardedIsSealed(t *testing.T) {
 	p := enginetest.Open(t)
 	ctx := t.Context()
 	b, err := p.Builds.StartBuild(ctx, "jonas", "image: desk\nbase: {disk: x.qcow2}\nmachine: {site: north-quay}\n"+
-		"steps: [{name: one, restart: {}}]\n", nil)
+		"steps: [{name: one, restart: {}}]\n", nil, 0)
 	require.NoError(t, err)
 	require.NoError(t, p.Tick(ctx, store.BuildTicks, b.ID))
 	ends(t, p, "")

@@ -176,15 +176,24 @@ func (bs *Builds) KeepMachine(ctx context.Context, actor, site, name string) (st
 func (bs *Builds) machineAct(ctx context.Context, actor, siteName, name string,
 	act func(*store.Tx, *store.Machine) error,
 ) (m store.Machine, err error) {
+	return bs.machineChange(ctx, actor, siteName, name, func(tx *store.Tx, m *store.Machine) error {
+		if err := ofNoBuild(*m); err != nil {
+			return err
+		}
+		return act(tx, m)
+	})
+}
+
+// machineChange changes a machine that somebody touches.
+func (bs *Builds) machineChange(ctx context.Context, actor, siteName, name string,
+	act func(*store.Tx, *store.Machine) error,
+) (m store.Machine, err error) {
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		site, err := store.SiteNamed(tx.DB, siteName)
 		if err != nil {
 			return err
 		}
 		if m, err = store.LockMachineAt(tx.DB, site, name); err != nil {
-			return err
-		}
-		if err := ofNoBuild(m); err != nil {
 			return err
 		}
 		m.Touch(tx.Now)
@@ -429,7 +438,16 @@ func (bs *Builds) workingOn(ctx context.Context, actor, siteName, name string) (
 	if site, b, err = bs.builderNamed(ctx, siteName); err != nil {
 		return site, b, err
 	}
-	_, err = bs.machineAct(ctx, actor, siteName, name, func(_ *store.Tx, m *store.Machine) error {
+	_, err = bs.machineChange(ctx, actor, siteName, name, func(tx *store.Tx, m *store.Machine) error {
+		if m.BuildID != nil {
+			b, err := store.BuildByID(tx.DB, *m.BuildID)
+			if err != nil {
+				return err
+			}
+			if !b.Held(tx.Now) {
+				return ofNoBuild(*m)
+			}
+		}
 		if m.State != machine.Running {
 			return engine.Conflictf("build machine %s is %s: start it first", name, m.State)
 		}

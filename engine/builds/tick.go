@@ -43,7 +43,7 @@ func (bs *Builds) tick(ctx context.Context, id int64) error {
 		done := 0
 		for i, step := range plan.Steps {
 			var last build.Task
-			if tries := s.Steps[i]; len(tries) > 0 {
+			if tries := s.Steps[i]; len(tries) > b.Before.V.Of(i) {
 				last = tries[len(tries)-1]
 			}
 			if build.StandsAt(step, last, b.State).Settled() {
@@ -54,7 +54,7 @@ func (bs *Builds) tick(ctx context.Context, id int64) error {
 			return nil
 		}
 		b.Done = done
-		return bs.carryOut(tx, b, d)
+		return bs.carryOut(tx, b, s, d)
 	})
 }
 
@@ -64,9 +64,18 @@ func snapshot(db *gorm.DB, b store.Build) (s build.Snapshot, err error) {
 	if err != nil {
 		return s, err
 	}
-	s = build.Snapshot{State: b.State, StartedAt: b.StartedAt, Cancel: b.Cancel}
+	s = build.Snapshot{
+		State: b.State, StartedAt: b.StartedAt, Cancel: b.Cancel, Hold: time.Duration(b.HoldSeconds) * time.Second,
+		Before: b.Before.V.Tries,
+	}
+	if b.WentOnAt != nil {
+		s.StartedAt = *b.WentOnAt // what it took before is not counted
+	}
+	if b.HeldUntil != nil {
+		s.HeldUntil = *b.HeldUntil
+	}
 	one := func(kind store.WorkKind) build.Task {
-		w, ok := find(works, kind)
+		w, ok := find(works, kind, 0)
 		if !ok {
 			return build.Task{}
 		}
@@ -80,6 +89,9 @@ func snapshot(db *gorm.DB, b store.Build) (s build.Snapshot, err error) {
 			var in ofStep
 			if err := json.Unmarshal(w.Input, &in); err != nil {
 				return s, fmt.Errorf("read the input of work %s: %w", w.Key, err)
+			}
+			if in.Step >= len(s.Steps) {
+				continue // the sheet that it went on with has fewer
 			}
 			t, _ := stepTask(b.Plan.V.Steps[in.Step], w)
 			s.Steps[in.Step] = append(s.Steps[in.Step], t)
@@ -179,7 +191,7 @@ func stepFailure(step sheet.Step, done platform.StepDone) string {
 
 // inspection is how the seal checks stand, and what they found that blocks.
 func inspection(b store.Build, works []store.Work) (t build.Task, blocking []string) {
-	w, ok := find(works, store.WorkInspectMachine)
+	w, ok := find(works, store.WorkInspectMachine, b.Before.V.Inspections)
 	if !ok {
 		return t, nil
 	}
@@ -198,7 +210,7 @@ func inspection(b store.Build, works []store.Work) (t build.Task, blocking []str
 
 // Findings are what the seal checks of a build found, and whether they were made.
 func Findings(b store.Build, works []store.Work) (found []seal.Finding, made bool) {
-	w, ok := find(works, store.WorkInspectMachine)
+	w, ok := find(works, store.WorkInspectMachine, b.Before.V.Inspections)
 	if !ok || w.State != store.WorkSucceeded {
 		return nil, false
 	}
@@ -213,7 +225,7 @@ func Findings(b store.Build, works []store.Work) (found []seal.Finding, made boo
 }
 
 // carryOut carries out a decision about a build.
-func (bs *Builds) carryOut(tx *store.Tx, b store.Build, d build.Decision) error {
+func (bs *Builds) carryOut(tx *store.Tx, b store.Build, s build.Snapshot, d build.Decision) error {
 	record := func(verb, reason string, detail map[string]any) {
 		tx.Record(store.Entry{
 			Verb: "build." + verb, Subject: b.Name(), Scope: b.Name(), Reason: reason, Detail: detail,
@@ -238,7 +250,8 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, d build.Decision) error 
 			if err != nil {
 				return err
 			}
-			if err := tx.Ask(bs.inspections.Of(b.SiteID, m.Subject(), 1, ofMachine{m.ID})); err != nil {
+			if err := tx.Ask(bs.inspections.Of(b.SiteID, m.Subject(), b.Before.V.Inspections+1,
+				ofMachine{m.ID})); err != nil {
 				return err
 			}
 		case build.SealMachine:
@@ -279,6 +292,10 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, d build.Decision) error 
 	if d.State.Ended() && !b.State.Ended() {
 		b.EndedAt = &tx.Now
 		record(string(d.State), d.Why, nil)
+		if s.Held(d.State, tx.Now) {
+			until := tx.Now.Add(s.Hold)
+			b.HeldUntil = &until
+		}
 	}
 	b.State, b.Why = d.State, d.Why
 	tx.Emit("build", b.Name(), nil)

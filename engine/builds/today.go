@@ -17,7 +17,7 @@ import (
 )
 
 // matters are the builds that go on, and those that failed and were not begun again.
-func matters(db *gorm.DB, _ time.Time, add func(engine.Matter)) error {
+func matters(db *gorm.DB, now time.Time, add func(engine.Matter)) error {
 	rows, err := store.BuildRows(db, store.BuildFilter{Notable: true})
 	if err != nil {
 		return err
@@ -30,7 +30,10 @@ func matters(db *gorm.DB, _ time.Time, add func(engine.Matter)) error {
 		if b.State == build.Failed {
 			m.Command = fmt.Sprintf("pane build show %d", b.ID)
 		}
-		if b.State.Ended() && !b.Settled {
+		switch {
+		case b.Held(now):
+			m.Detail = "its machine " + b.Machine() + " is held until " + minute(*b.HeldUntil) + "; " + b.Why
+		case b.State.Ended() && !b.Settled:
 			m.Detail = strings.TrimSuffix("its machine "+b.Machine()+" is not discarded yet; "+b.Why, "; ")
 		}
 		add(m)

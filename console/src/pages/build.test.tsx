@@ -100,6 +100,36 @@ it("a build that goes on says when it is ready, by the builds before it", async 
   within(screen.getByRole("table", { name: "Steps" })).getByText("1 min 15 s");
 });
 
+it("a build whose machine is held goes on with a mended sheet, or lets the machine go", async () => {
+  const held = { ...whole, settled: false, held_until: "2026-11-23T08:05:10Z" };
+  const { asked } = service({
+    "GET /api/v1/builds/3": held,
+    "POST /api/v1/builds/3/go-on": held,
+    "POST /api/v1/builds/3/hold": held,
+    "POST /api/v1/builds/3/discard": held,
+  });
+  show(<BuildPage />, "operator", "/builds/3", "/builds/:build");
+  await userEvent.click(await screen.findByRole("button", { name: "Go on" }));
+  const text = await screen.findByRole("textbox", { name: "Build sheet" });
+  await userEvent.clear(text);
+  await userEvent.type(text, "image: mended");
+  await userEvent.click(within(screen.getByRole("dialog")).getByRole("button", { name: "Go on" }));
+  await waitFor(() => expect(screen.queryByRole("dialog")).toBeNull());
+  await userEvent.click(screen.getByRole("button", { name: "Hold it longer" }));
+  const hours = await screen.findByRole("spinbutton", { name: "Hours" });
+  await userEvent.clear(hours);
+  await userEvent.type(hours, "1.5");
+  await userEvent.click(within(screen.getByRole("dialog")).getByRole("button", { name: "Hold it longer" }));
+  await waitFor(() => expect(screen.queryByRole("dialog")).toBeNull());
+  await userEvent.click(screen.getByRole("button", { name: "Discard its machine" }));
+  await userEvent.click(
+    within(await screen.findByRole("dialog")).getByRole("button", { name: "Discard its machine" }),
+  );
+  await waitFor(() => expect(asked.map((a) => a.what)).toContain("POST /api/v1/builds/3/discard"));
+  expect(asked.find((a) => a.what.endsWith("/go-on"))?.body).toEqual({ sheet: "image: mended" });
+  expect(asked.find((a) => a.what.endsWith("/hold"))?.body).toEqual({ seconds: 5400 });
+});
+
 it("its log says how much there is, and is searched by the service", async () => {
   const line = {
     number: 7,
@@ -176,6 +206,7 @@ it("a sheet that is wrong is told of, and the form keeps it", async () => {
   expect(asked.find((a) => a.what === "POST /api/v1/builds")?.body).toEqual({
     sheet: "image: counter-desk",
     values: { queue: "office" },
+    hold_seconds: 0,
   });
   expect((box as HTMLTextAreaElement).value).toBe("image: counter-desk");
 });

@@ -2,8 +2,9 @@ import { Box, Table, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
 import { api, type BuildStep, call, type WholeBuild } from "../api";
-import { count, duration, span, time } from "../format";
+import { count, duration, lasted, span, time } from "../format";
 import { BuildLog } from "../parts/build-log";
+import { HeldBuild, HoldBuild } from "../parts/held-build";
 import { useSigned } from "../session";
 import { Act, Empty, Facts, List, Page, Panel, Shown, State, To, Words } from "../ui";
 
@@ -30,20 +31,24 @@ export function BuildPage() {
       actions={
         b &&
         may("operator") &&
-        !b.cancel &&
-        early.includes(b.state) && (
-          <Act
-            label="Cancel the build"
-            title={`Cancel build ${id}`}
-            reason="wanted"
-            danger
-            run={(reason) =>
-              call(api.POST("/api/v1/builds/{id}/cancel", { params: { path: { id } }, body: { reason } }))
-            }
-          >
-            Its machine is discarded with what was done on it.
-          </Act>
-        )
+        (b.held_until && !b.settled && b.state === "failed" ? (
+          <HeldBuild build={b} />
+        ) : !b.cancel && early.includes(b.state) ? (
+          <>
+            <HoldBuild build={b} label="Hold its machine if it fails" />
+            <Act
+              label="Cancel the build"
+              title={`Cancel build ${id}`}
+              reason="wanted"
+              danger
+              run={(reason) =>
+                call(api.POST("/api/v1/builds/{id}/cancel", { params: { path: { id } }, body: { reason } }))
+              }
+            >
+              Its machine is discarded with what was done on it.
+            </Act>
+          </>
+        ) : null)
       }
     >
       <Shown query={build}>
@@ -115,8 +120,20 @@ function BuildFacts({ of: b }: { of: WholeBuild }) {
             .map(([name, value]) => `${name} = ${value}`)
             .join(", "),
         ],
-        ["Machine", b.settled ? `${b.machine}, discarded` : b.machine],
+        [
+          "Machine",
+          b.settled
+            ? `${b.machine}, discarded`
+            : b.held_until
+              ? `${b.machine}, held until ${time(b.held_until)}`
+              : b.machine,
+        ],
+        [
+          "If it fails",
+          b.ended_at || !b.hold_seconds ? "" : `its machine is held for ${lasted(b.hold_seconds)}`,
+        ],
         ["Started", `${time(b.started_at)} by ${b.started_by}`],
+        ["Went on", time(b.went_on_at)],
         ["Ended", time(b.ended_at)],
       ]}
     />

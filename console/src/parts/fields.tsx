@@ -18,6 +18,20 @@ export function Labelled(props: {
   );
 }
 
+/** Lines of a file, as they stand there. */
+export function Lines(props: { value: string; set: (text: string) => void; rows: number }) {
+  return (
+    <Textarea
+      value={props.value}
+      onChange={(e) => props.set(e.target.value)}
+      rows={props.rows}
+      fontFamily="mono"
+      fontSize="sm"
+      spellCheck={false}
+    />
+  );
+}
+
 export function Check(props: { checked: boolean; set: (on: boolean) => void; label: string }) {
   return (
     <Checkbox.Root checked={props.checked} onCheckedChange={(e) => props.set(e.checked === true)} size="sm">

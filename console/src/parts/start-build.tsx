@@ -1,14 +1,15 @@
-import { Textarea } from "@chakra-ui/react";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, call } from "../api";
 import { FormDialog } from "../ui";
-import { FileChoice, Labelled } from "./fields";
+import { FileChoice, Labelled, Lines } from "./fields";
+import { Hours } from "./held-build";
 
 /** Begins a build of a sheet that is pasted, or read from a file. */
 export function StartBuild() {
   const [sheet, setSheet] = useState("");
   const [values, setValues] = useState("");
+  const [hours, setHours] = useState("0");
   const go = useNavigate();
   return (
     <FormDialog
@@ -16,7 +17,11 @@ export function StartBuild() {
       title="Start a build"
       button={{ size: "sm", variant: "solid", colorPalette: "deep" }}
       submit={async () => {
-        const b = await call(api.POST("/api/v1/builds", { body: { sheet, values: valuesOf(values) } }));
+        const b = await call(
+          api.POST("/api/v1/builds", {
+            body: { sheet, values: valuesOf(values), hold_seconds: Math.round(Number(hours) * 3600) },
+          }),
+        );
         void go(`/builds/${b.id}`);
       }}
     >
@@ -26,28 +31,15 @@ export function StartBuild() {
         required
         help="What is wrong with it is told with line and column, and then nothing is begun."
       >
-        <Textarea
-          value={sheet}
-          onChange={(e) => setSheet(e.target.value)}
-          rows={16}
-          fontFamily="mono"
-          fontSize="sm"
-          spellCheck={false}
-        />
+        <Lines value={sheet} set={setSheet} rows={16} />
       </Labelled>
       <Labelled
         label="Values of its parameters"
         help="A line each, such as queue = office. What is left out has the value of the site, or the default."
       >
-        <Textarea
-          value={values}
-          onChange={(e) => setValues(e.target.value)}
-          rows={2}
-          fontFamily="mono"
-          fontSize="sm"
-          spellCheck={false}
-        />
+        <Lines value={values} set={setValues} rows={2} />
       </Labelled>
+      <Hours label="If it fails, hold its machine for so many hours" value={hours} set={setHours} />
     </FormDialog>
   );
 }

@@ -1,0 +1,180 @@
+package builds
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"nimblepane/core/build"
+	"nimblepane/core/sheet"
+	"nimblepane/engine"
+	"nimblepane/store"
+)
+
+// LongestHold is for how long a build's machine can be held at most.
+const LongestHold = 7 * 24 * time.Hour
+
+// checkHold refuses what is no time to hold a machine for.
+func checkHold(hold time.Duration) error {
+	if hold < 0 || hold > LongestHold || hold%time.Second != 0 {
+		return engine.Invalidf("a machine is held for at most %s, in whole seconds", sheet.Span(LongestHold))
+	}
+	return nil
+}
+
+// Hold has the machine of a build be held for a time from now, if the build has failed, or else for so long after it
+// fails.
+func (bs *Builds) Hold(ctx context.Context, actor string, id int64, hold time.Duration) error {
+	if err := checkHold(hold); err != nil {
+		return err
+	}
+	return bs.change(ctx, actor, id, func(tx *store.Tx, b *store.Build) error {
+		until := ""
+		switch {
+		case b.Held(tx.Now):
+			at := tx.Now.Add(hold)
+			b.HeldUntil, until = &at, minute(at)
+		case b.State.Ended() || b.State.Captures():
+			return engine.Conflictf("%s is %s: there is no machine to hold", b.Name(), b.State)
+		}
+		b.HoldSeconds = int64(hold / time.Second)
+		tx.Record(store.Entry{
+			Verb: "build.hold", Subject: b.Name(), Scope: b.Name(),
+			Detail: map[string]any{"hold": sheet.Span(hold).String(), "until": until},
+		})
+		return nil
+	})
+}
+
+// Release discards the machine of a build that failed and is held.
+func (bs *Builds) Release(ctx context.Context, actor string, id int64) error {
+	return bs.change(ctx, actor, id, func(tx *store.Tx, b *store.Build) error {
+		if !b.Held(tx.Now) {
+			return engine.Conflictf("%s holds no machine", b.Name())
+		}
+		b.HeldUntil = &tx.Now
+		tx.Record(store.Entry{Verb: "build.release", Subject: b.Name(), Scope: b.Name()})
+		return nil
+	})
+}
+
+// GoOn has a build that failed, and whose machine is held, go on from the step that failed, or from the seal checks.
+// With a text it goes on with that sheet, in which what was done already is as it was.
+func (bs *Builds) GoOn(ctx context.Context, actor string, id int64, text string, values map[string]string) error {
+	return bs.change(ctx, actor, id, func(tx *store.Tx, b *store.Build) error {
+		if !b.Held(tx.Now) {
+			return engine.Conflictf("%s is %s and holds no machine: begin a new build, with a time to hold its machine",
+				b.Name(), b.State)
+		}
+		works, err := store.BuildWorks(tx.DB, b.ID)
+		if err != nil {
+			return err
+		}
+		for _, w := range works {
+			if w.Open() {
+				return engine.Conflictf("%s still goes on at the site, though %s has failed: wait until it has ended",
+					w.Kind, b.Name())
+			}
+		}
+		steps, from := StepsOf(*b, works), 0
+		for from < len(steps) && build.StandsAt(b.Plan.V.Steps[from], steps[from].Task, b.State).Settled() {
+			from++
+		}
+		if text != "" {
+			if err := bs.mended(tx, b, from, text, values); err != nil {
+				return err
+			}
+		}
+		before := store.Before{Tries: make([]int, len(b.Plan.V.Steps))}
+		for _, w := range works {
+			switch w.Kind {
+			case store.WorkInspectMachine:
+				before.Inspections = max(before.Inspections, w.Attempt)
+			case store.WorkDoStep:
+				var in ofStep
+				if err := json.Unmarshal(w.Input, &in); err != nil {
+					return fmt.Errorf("read the input of work %s: %w", w.Key, err)
+				}
+				if in.Step >= from && in.Step < len(before.Tries) {
+					before.Tries[in.Step] = max(before.Tries[in.Step], w.Attempt)
+				}
+			}
+		}
+		b.State, b.Why, b.EndedAt, b.HeldUntil = build.Working, "", nil, nil
+		b.WentOnAt, b.Before = &tx.Now, store.JSON[store.Before]{V: before}
+		detail := map[string]any{"mended": text != "", "from": "the seal checks"}
+		if from < len(b.Plan.V.Steps) {
+			detail["from"] = b.Plan.V.Steps[from].Name
+		}
+		tx.Record(store.Entry{Verb: "build.go-on", Subject: b.Name(), Scope: b.Name(), Detail: detail})
+		return nil
+	})
+}
+
+// mended gives a build another sheet, in which the steps before one are as they were.
+func (bs *Builds) mended(tx *store.Tx, b *store.Build, from int, text string, values map[string]string) error {
+	old := b.Plan.V
+	if values == nil { // those that it had, as far as the sheet still has the parameters
+		values = map[string]string{}
+		s, _ := sheet.Parse([]byte(text)) // what is wrong with it is told below
+		for name := range s.Parameters {
+			if value, had := old.Values[name]; had {
+				values[name] = value
+			}
+		}
+	}
+	next, err := bs.planned(tx, text, values, b.Number)
+	if err != nil {
+		return err
+	}
+	plan := next.Plan.V
+	for _, part := range []struct {
+		what    string
+		is, was any
+	}{
+		{"image", plan.Image, old.Image},
+		{"base", plan.Base, old.Base},
+		{"machine", plan.Machine, old.Machine},
+		{"version's number", plan.Version.Number, old.Version.Number},
+	} {
+		if !same(part.is, part.was) {
+			return engine.Conflictf("the %s is another one in this sheet: begin a new build with it", part.what)
+		}
+	}
+	for i := range old.Steps[:from] {
+		if i >= len(plan.Steps) || !same(plan.Steps[i], old.Steps[i]) {
+			return engine.Conflictf("step %d, %s, is done already and another one in this sheet: what it did cannot "+
+				"be taken back, begin a new build", i+1, old.Steps[i].Name)
+		}
+	}
+	b.Sheet, b.Plan = text, next.Plan
+	return nil
+}
+
+// same says whether two values are kept alike.
+func same(a, b any) bool {
+	left, _ := json.Marshal(a) // plain values of our own: cannot fail
+	right, _ := json.Marshal(b)
+	return bytes.Equal(left, right)
+}
+
+// change changes a build, which is then looked at.
+func (bs *Builds) change(ctx context.Context, actor string, id int64, fn func(*store.Tx, *store.Build) error) error {
+	return bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		b, err := store.LockBuild(tx.DB, id)
+		if err != nil {
+			return err
+		}
+		if err := fn(tx, &b); err != nil {
+			return err
+		}
+		tx.Emit("build", b.Name(), nil)
+		if err := errors.Join(tx.Save(&b).Error, tx.BuildNow(b.ID)); err != nil {
+			return fmt.Errorf("change %s: %w", b.Name(), err)
+		}
+		return nil
+	})
+}
