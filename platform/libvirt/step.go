@@ -272,14 +272,14 @@ func (s stepOn) run(ctx context.Context, step sheet.Step, values secret.Values, 
 		switch state {
 		case "new":
 			if err := s.begin(ctx, p, limit); err != nil {
-				return done, err
+				return done, s.whether(ctx, err)
 			}
 		case "ended":
 			if done.ExitCode, err = strconv.Atoi(detail); err != nil {
 				return done, refuse("the machine says that the step ended with %q, which is no exit code", detail)
 			}
 			done.Output, err = s.output(ctx)
-			return done, err
+			return done, s.whether(ctx, err)
 		case "restarted":
 			return done, s.broken(ctx, "the machine went down while it ran: restart it with a step of its own")
 		case "cut":
@@ -367,7 +367,7 @@ func roundKey(key string, round int) string { return fmt.Sprintf("%s round %d", 
 func (s stepOn) broken(ctx context.Context, why string) error {
 	output, err := s.output(ctx)
 	if err != nil {
-		return err
+		return s.whether(ctx, err)
 	}
 	if last := lastLine(output); last != "" {
 		why += "; last it wrote: " + last
