@@ -108,11 +108,7 @@ func (a *app) listBuilds() *cobra.Command {
 func (a *app) showBuild() *cobra.Command {
 	return &cobra.Command{
 		Use: "show NUMBER", Short: "One build with its steps", Args: named, ValidArgsFunction: a.complete(buildIDs),
-		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			id, err := parseID(args[0], "build")
-			if err != nil {
-				return err
-			}
+		RunE: a.onBuild(func(ctx context.Context, c *client.Client, id int64) error {
 			b, err := c.Build(ctx, id)
 			if err != nil {
 				return err
@@ -196,11 +192,7 @@ func (a *app) watchBuild() *cobra.Command {
 	return &cobra.Command{
 		Use: "watch NUMBER", Short: "Watch a build until it ends", Args: named, ValidArgsFunction: a.complete(buildIDs),
 		Long: "Watch a build until it ends. Exit code 0: its version is ready; 7: it failed or was cancelled.",
-		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			id, err := parseID(args[0], "build")
-			if err != nil {
-				return err
-			}
+		RunE: a.onBuild(func(ctx context.Context, c *client.Client, id int64) error {
 			return a.follow(ctx, c, id)
 		}),
 	}
@@ -269,11 +261,7 @@ func (a *app) buildLog() *cobra.Command {
 	f.StringVar(&q.Find, "find", "", "only lines that have this text, in capitals or not")
 	f.IntVar(&q.Step, "step", 0, "only lines of this step, counted from 1")
 	f.Int64Var(&q.From, "from", 0, "number of the line to begin with, counted from 0")
-	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
-		id, err := parseID(args[0], "build")
-		if err != nil {
-			return err
-		}
+	cmd.RunE = a.onBuild(func(ctx context.Context, c *client.Client, id int64) error {
 		asRows := a.structured() || a.output == "csv"
 		if follow && asRows {
 			return usage("--follow writes as a text: leave --output out")
@@ -448,11 +436,7 @@ func (a *app) cancelBuild() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "cancel NUMBER", Short: "End a build before its capture, and discard its machine", Args: named,
 		ValidArgsFunction: a.complete(buildIDs),
-		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			id, err := parseID(args[0], "build")
-			if err != nil {
-				return err
-			}
+		RunE: a.onBuild(func(ctx context.Context, c *client.Client, id int64) error {
 			if err := a.ask("Cancel build %d? What was done on its machine is lost.", id); err != nil {
 				return err
 			}
