@@ -89,7 +89,7 @@ func (s Snapshot) Held(state State, now time.Time) bool {
 		return false
 	}
 	if s.HeldUntil.IsZero() {
-		return s.Hold > 0
+		return s.Hold > 0 && s.State != Failed // it fails now; one that failed without being held is not held later
 	}
 	return now.Before(s.HeldUntil)
 }

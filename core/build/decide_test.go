@@ -176,6 +176,8 @@ func TestTheMachineOfAFailedBuildIsHeldForAWhile(t *testing.T) {
 		State: Sealing, Machine: done, Steps: [][]Task{{done}, {done}}, Check: done, Seal: broken, Hold: time.Hour,
 	}
 	require.Equal(t, discarding, Decide(two, s, noon).Actions, "nobody can look at what was sealed")
+	s = Snapshot{State: Failed, Machine: done, Steps: [][]Task{nil, nil}, Hold: time.Hour}
+	require.Equal(t, discarding, Decide(two, s, noon).Actions, "it failed while its machine was still being made")
 	s = Snapshot{State: Preparing, Machine: broken, Steps: [][]Task{nil, nil}, Hold: time.Hour}
 	require.Equal(t, discarding, Decide(two, s, noon).Actions, "there is nothing to look at")
 	s = Snapshot{
