@@ -40,8 +40,8 @@ func (logPiece) TableName() string { return "build_logs" }
 const pieceLines = 2000
 
 var (
-	packer, _   = zstd.NewWriter(nil) // neither can fail without options that can be wrong
-	unpacker, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0))
+	compressor, _   = zstd.NewWriter(nil) // neither can fail without options that can be wrong
+	decompressor, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0))
 )
 
 // LogConsumed returns how many bytes of what a work has written are in its build's log.
@@ -65,7 +65,7 @@ func AddLog(db *gorm.DB, build int64, work Work, step int, consumed int64, at ti
 		var text []byte
 		goesOn := last.Work == work.Key && last.Lines < pieceLines
 		if goesOn {
-			if text, err = unpacker.DecodeAll(last.Content, nil); err != nil {
+			if text, err = decompressor.DecodeAll(last.Content, nil); err != nil {
 				return fmt.Errorf("unpack the end of the log of build %d: %w", build, err)
 			}
 		} else {
@@ -78,7 +78,7 @@ func AddLog(db *gorm.DB, build int64, work Work, step int, consumed int64, at ti
 			text = append(append(append(text, stamp...), line...), '\n')
 		}
 		last.Lines += int64(len(lines))
-		last.Consumed, last.Content = consumed, packer.EncodeAll(text, nil)
+		last.Consumed, last.Content = consumed, compressor.EncodeAll(text, nil)
 		if goesOn {
 			return db.Model(logPiece{}).Where("build_id = ? and first = ?", build, last.First).Updates(map[string]any{
 				"lines": last.Lines, "consumed": last.Consumed, "content": last.Content,
@@ -106,7 +106,7 @@ func EachLogLine(db *gorm.DB, build, from int64, fn func(LogLine) bool) error {
 		if err != nil {
 			return fmt.Errorf("read the log of build %d: %w", build, err)
 		}
-		text, err := unpacker.DecodeAll(piece.Content, nil)
+		text, err := decompressor.DecodeAll(piece.Content, nil)
 		if err != nil {
 			return fmt.Errorf("unpack line %d and on of the log of build %d: %w", piece.First, build, err)
 		}
