@@ -379,6 +379,28 @@ func (s *Server) buildMachines() {
 		"was left", s.Builds.KeepMachine)
 	addAct("DELETE", at+"/{machine}", "discard", "Begin to delete a build machine with what was done on it",
 		s.Builds.DiscardMachine)
+	addCheckpoint := func(path, verb, summary string,
+		act func(ctx context.Context, actor, site, name, checkpoint string) (store.Machine, error),
+	) {
+		register(s, operation{
+			method: "POST", path: at + "/{machine}/" + path, id: verb + "-build-machine", summary: summary,
+			role: role.Operator, tag: "build machines",
+		},
+			func(ctx context.Context, in *struct {
+				MachinePath
+				Body client.NamedCheckpoint
+			},
+			) (*body[client.BuildMachine], error) {
+				if _, err := act(ctx, actor(ctx), in.Site, in.Machine, in.Body.Checkpoint); err != nil {
+					return nil, err
+				}
+				return ok(s.machineOut(ctx, in.Site, in.Machine))
+			})
+	}
+	addCheckpoint("checkpoint", "checkpoint", "Begin to make a checkpoint of a build machine, which goes down for it "+
+		"and comes up again if it ran", s.Builds.CheckpointMachine)
+	addCheckpoint("back", "revert", "Begin to have a build machine go back to a checkpoint; what was done on it since "+
+		"is lost", s.Builds.RevertMachine)
 	register(s, operation{
 		method: "POST", path: at + "/{machine}/run", id: "run-on-build-machine",
 		summary: "Run a program in a build machine and wait for its end", role: role.Operator, tag: "build machines",
@@ -453,6 +475,9 @@ func (s *Server) machinesOut(ctx context.Context, f store.MachineFilter) ([]clie
 		}
 		if r.BuildID != nil {
 			m.Build = *r.BuildID
+		}
+		for _, c := range r.Checkpoints.V {
+			m.Checkpoints = append(m.Checkpoints, client.Checkpoint(c))
 		}
 		if m.Cost = workshop.Rates[r.MachineClass].Cost(ran); m.Cost != "" {
 			m.Currency = workshop.Currency

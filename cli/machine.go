@@ -114,6 +114,37 @@ func (a *app) buildMachine() *cobra.Command {
 	act("stop", "Shut a build machine down, and wait until it is off", (*client.Client).StopBuildMachine)
 	act("keep", "Say that a build machine is needed, so that it is not discarded", (*client.Client).KeepBuildMachine)
 	act("discard", "Delete a build machine with what was done on it", (*client.Client).DiscardBuildMachine)
+	ofMachine := func(ctx context.Context, c *client.Client, args []string) ([]string, error) {
+		m, err := c.BuildMachine(ctx, args[0], args[1])
+		return names(m.Checkpoints, err, func(k client.Checkpoint) string { return k.Name + "\t" + when(&k.MadeAt) })
+	}
+	cmd.AddCommand(&cobra.Command{
+		Use:   "checkpoint SITE MACHINE CHECKPOINT",
+		Short: "Keep what a build machine is now, so that it can go back to it; it goes down for that and comes up again",
+		Args:  named, ValidArgsFunction: a.complete(here, here),
+		Example: "  pane build-machine checkpoint south-mole bm-december 'all is installed'",
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			m, err := c.CheckpointBuildMachine(ctx, args[0], args[1], args[2])
+			if err != nil {
+				return err
+			}
+			return a.machineSettles(ctx, c, m)
+		}),
+	}, &cobra.Command{
+		Use: "back SITE MACHINE CHECKPOINT", Short: "Have a build machine go back to a checkpoint",
+		Args: named, ValidArgsFunction: a.complete(here, here, ofMachine),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			if err := a.ask("Have build machine %s at %s go back to checkpoint %q, without what was done on it since?",
+				args[1], args[0], args[2]); err != nil {
+				return err
+			}
+			m, err := c.RevertBuildMachine(ctx, args[0], args[1], args[2])
+			if err != nil {
+				return err
+			}
+			return a.machineSettles(ctx, c, m)
+		}),
+	})
 	cmd.AddCommand(a.runOnBuildMachine(here))
 	cmd.AddCommand(&cobra.Command{
 		Use: "put SITE MACHINE FILE PATH", Short: "Copy a file (- for standard input) into a build machine",
@@ -271,11 +302,16 @@ func (a *app) showBuildMachine(here func(context.Context, *client.Client, []stri
 					end += "; " + many(m.Notices, "notice") + " given"
 				}
 			}
+			var kept []string
+			for _, c := range m.Checkpoints {
+				kept = append(kept, c.Name+", "+when(&c.MadeAt))
+			}
 			a.facts(fact{"Machine", m.Name}, fact{"Site", m.Site}, fact{"State", coloured(m.State)}, fact{"Why", m.Why},
 				fact{"For", m.Purpose}, fact{"Build", build}, fact{"From", m.Base}, fact{"Class", m.MachineClass},
 				fact{"Size", sized(m)},
 				fact{"By", m.Owner}, fact{"Asked for", when(&m.AskedAt)}, fact{"Runs since", when(m.StartedAt)},
-				fact{"Ran", ran(m)}, fact{"Cost", cost(m)}, fact{"Is discarded", end}, fact{"Gone", when(m.GoneAt)})
+				fact{"Ran", ran(m)}, fact{"Cost", cost(m)}, fact{"Checkpoints", strings.Join(kept, "\n")},
+				fact{"Is discarded", end}, fact{"Gone", when(m.GoneAt)})
 			return nil
 		}),
 	}

@@ -211,6 +211,19 @@ type BuildMachine struct {
 	Notices      int           `json:"notices,omitempty" doc:"Given to its owner, two before it is discarded"`
 	DiscardAt    *time.Time    `json:"discard_at,omitempty" doc:"When it is discarded unless somebody touches it"`
 	GoneAt       *time.Time    `json:"gone_at,omitempty"`
+
+	Checkpoints []Checkpoint `json:"checkpoints,omitempty" doc:"That it can go back to, in the order they were made"`
+}
+
+// Checkpoint is a state that a build machine can go back to.
+type Checkpoint struct {
+	Name   string    `json:"name"`
+	MadeAt time.Time `json:"made_at"`
+}
+
+// NamedCheckpoint names a checkpoint.
+type NamedCheckpoint struct {
+	Checkpoint string `json:"checkpoint" minLength:"1" maxLength:"80"`
 }
 
 // MachineAtSite is a machine that a version can be captured from, as its site sees it.
@@ -291,6 +304,16 @@ func (c *Client) StopBuildMachine(ctx context.Context, site, name string) (Build
 // KeepBuildMachine says that a build machine is needed.
 func (c *Client) KeepBuildMachine(ctx context.Context, site, name string) (BuildMachine, error) {
 	return answer[BuildMachine](ctx, c, request{method: http.MethodPost, path: buildMachine(site, name, "/keep")})
+}
+
+// CheckpointBuildMachine begins to make a checkpoint of a build machine, which goes down for it.
+func (c *Client) CheckpointBuildMachine(ctx context.Context, site, name, checkpoint string) (BuildMachine, error) {
+	return post[BuildMachine](ctx, c, buildMachine(site, name, "/checkpoint"), NamedCheckpoint{checkpoint})
+}
+
+// RevertBuildMachine begins to have a build machine go back to a checkpoint.
+func (c *Client) RevertBuildMachine(ctx context.Context, site, name, checkpoint string) (BuildMachine, error) {
+	return post[BuildMachine](ctx, c, buildMachine(site, name, "/back"), NamedCheckpoint{checkpoint})
 }
 
 // DiscardBuildMachine begins to delete a build machine with what was done on it.

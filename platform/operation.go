@@ -70,6 +70,14 @@ const (
 	// SealMachine strips a build machine of what makes it this one, and powers it
 	// off. It is never started again.
 	SealMachine Kind[Seal, Sealed] = "seal-machine"
+	// CheckpointMachine keeps what a build machine's disk holds now, beside what is
+	// written later. A machine that runs is shut down for it. A checkpoint that is
+	// there by the name is taken.
+	CheckpointMachine Kind[Checkpoint, Nothing] = "checkpoint-machine"
+	// RevertMachine has a build machine, sealed or not, go back to a checkpoint,
+	// and ends when programs can be run in it. What was done on it since is lost,
+	// later checkpoints are, too.
+	RevertMachine Kind[Checkpoint, Nothing] = "revert-machine"
 	// DiscardMachine deletes a build machine with its disk. What is not there is discarded.
 	DiscardMachine Kind[Named, Nothing] = "discard-machine"
 )
@@ -138,6 +146,14 @@ type StepOrder struct {
 	Secrets map[string]secret.Source `json:"secrets,omitempty"`
 }
 
+// Checkpoint is what a step is to make that makes one.
+func (o StepOrder) Checkpoint() Checkpoint {
+	return Checkpoint{BuildMachine: o.BuildMachine, Checkpoint: o.Step.Name, Start: true}
+}
+
+// CheckpointOutput is what such a step says of itself.
+const CheckpointOutput = "the machine went down, what it is was kept, and it came up\n"
+
 // StepDone is how a step came to its end.
 type StepDone struct {
 	ExitCode int    `json:"exit_code"` // of its program, 0 if it has none and went well
@@ -156,6 +172,13 @@ type Seal struct {
 // Sealed is what was done to seal a machine.
 type Sealed struct {
 	Sealing []string `json:"sealing"`
+}
+
+// Checkpoint names one of a build machine.
+type Checkpoint struct {
+	BuildMachine string `json:"build_machine"`
+	Checkpoint   string `json:"checkpoint"`
+	Start        bool   `json:"start,omitempty"` // the machine once it is made
 }
 
 // Named names a copy, a captured disk or a build machine.

@@ -39,8 +39,11 @@ type Build struct {
 
 // Before is what was tried before a build went on after it had failed, and counts no more.
 type Before struct {
-	Tries       []int `json:"tries,omitempty"` // of each step
-	Inspections int   `json:"inspections,omitempty"`
+	Tries       []int  `json:"tries,omitempty"` // of each step
+	Inspections int    `json:"inspections,omitempty"`
+	Seals       int    `json:"seals,omitempty"`
+	Reverts     int    `json:"reverts,omitempty"`
+	BackTo      string `json:"back_to,omitempty"` // the checkpoint that its machine goes back to first, if to one
 }
 
 // Of returns how many tries of a step count no more.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -33,12 +34,42 @@ type Machine struct {
 	Notices      int // given since it was touched
 	NoticedAt    *time.Time
 	GoneAt       *time.Time
+	Checkpoints  JSON[[]Checkpoint] // in the order in which they were made
+}
+
+// Checkpoint is a state that a machine can go back to.
+type Checkpoint struct {
+	Name   string    `json:"name"`
+	MadeAt time.Time `json:"made_at"`
+}
+
+// Checkpoint returns the index of the machine's checkpoint of that name, -1 if it has none.
+func (m Machine) Checkpoint(name string) int {
+	return slices.IndexFunc(m.Checkpoints.V, func(c Checkpoint) bool { return c.Name == name })
+}
+
+// CheckpointNames are the names of the machine's checkpoints.
+func (m Machine) CheckpointNames() (names []string) {
+	for _, c := range m.Checkpoints.V {
+		names = append(names, c.Name)
+	}
+	return names
+}
+
+// Keep notes a checkpoint, unless it is known.
+func (m *Machine) Keep(name string, now time.Time) {
+	if m.Checkpoint(name) < 0 {
+		m.Checkpoints.V = append(m.Checkpoints.V, Checkpoint{name, now})
+	}
 }
 
 // The kinds of works of machines that people look after.
 const (
 	WorkStartMachine WorkKind = "start-machine"
 	WorkStopMachine  WorkKind = "stop-machine"
+
+	WorkCheckpointMachine WorkKind = "checkpoint-machine"
+	WorkRevertMachine     WorkKind = "revert-machine"
 )
 
 // MachineSubject is what a work of a machine is about that belongs to no build.

@@ -117,6 +117,8 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   making: "teal",
   stopping: "teal",
   discarding: "teal",
+  checkpointing: "teal",
+  "going back": "teal",
   "under way": "teal",
   faulty: "red",
   failed: "red",

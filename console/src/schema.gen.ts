@@ -1151,6 +1151,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/build-machines/{machine}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin to have a build machine go back to a checkpoint; what was done on it since is lost
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["revert-build-machine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/build-machines/{machine}/checkpoint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin to make a checkpoint of a build machine, which goes down for it and comes up again if it ran
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["checkpoint-build-machine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/build-machines/{machine}/file": {
         parameters: {
             query?: never;
@@ -1608,6 +1648,8 @@ export interface components {
              * @description That it belongs to, if to one
              */
             build?: number;
+            /** @description That it can go back to, in the order they were made */
+            checkpoints?: components["schemas"]["Checkpoint"][] | null;
             /**
              * Format: int64
              * @description As many as its class says if left out
@@ -1662,7 +1704,7 @@ export interface components {
             why?: string;
         };
         /** @enum {string} */
-        BuildMachineState: "making" | "starting" | "running" | "stopping" | "off" | "sealed" | "discarding" | "gone";
+        BuildMachineState: "making" | "starting" | "running" | "stopping" | "off" | "sealed" | "discarding" | "checkpointing" | "going back" | "gone";
         /** @enum {string} */
         BuildState: "queued" | "preparing" | "working" | "checking" | "sealing" | "capturing" | "delivering" | "ready" | "failed" | "cancelled";
         BuildStep: {
@@ -1704,6 +1746,11 @@ export interface components {
             number?: string;
             site?: string;
             tags?: string[] | null;
+        };
+        Checkpoint: {
+            /** Format: date-time */
+            made_at: string;
+            name: string;
         };
         /** @enum {string} */
         ChecksState: "under way" | "passed" | "failed";
@@ -1972,6 +2019,9 @@ export interface components {
         MatterKind: "site" | "rollover" | "build" | "machine" | "faulty" | "drained" | "drift" | "trial" | "cleared" | "copy" | "end-of-life";
         /** @enum {string} */
         MoveKind: "advance" | "return";
+        NamedCheckpoint: {
+            checkpoint: string;
+        };
         NewAccount: {
             name: string;
             password: string;
@@ -2458,7 +2508,7 @@ export interface components {
             version: string;
         };
         /** @enum {string} */
-        StepKind: "script" | "put" | "fetch" | "install" | "remove" | "update" | "locale" | "settings" | "restart";
+        StepKind: "script" | "put" | "fetch" | "install" | "remove" | "update" | "locale" | "settings" | "restart" | "checkpoint";
         /** @enum {string} */
         StepState: "waiting" | "under way" | "done" | "failed" | "noted" | "skipped" | "dropped";
         Tell: {
@@ -7249,6 +7299,168 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuildMachine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revert-build-machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NamedCheckpoint"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuildMachine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "checkpoint-build-machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NamedCheckpoint"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

@@ -66,6 +66,10 @@ type Snapshot struct {
 	// once the build has.
 	Hold      time.Duration
 	HeldUntil time.Time
+	// Kept says that its machine has a checkpoint, and BackTo to which it goes back before the build goes on, if to one.
+	Kept   bool
+	BackTo string
+	Back   Task
 	Check     Task
 	Blocking  []string // what the seal checks found that blocks
 	Seal      Task
@@ -85,8 +89,11 @@ func (s Snapshot) tries(step int) (counting []Task, before int) {
 
 // Held says whether the machine is held now, of a build in the state, and not discarded.
 func (s Snapshot) Held(state State, now time.Time) bool {
-	if state != Failed || s.Machine.State != Done || s.Seal.State != Unasked || len(s.Discards) > 0 {
+	if state != Failed || s.Machine.State != Done || len(s.Discards) > 0 {
 		return false
+	}
+	if s.Seal.State != Unasked && (s.Seal.State != TaskFailed || !s.Kept) {
+		return false // what is half sealed is good for nothing, unless it can go back
 	}
 	if s.HeldUntil.IsZero() {
 		return s.Hold > 0 && s.State != Failed // it fails now; one that failed without being held is not held later
@@ -160,6 +167,7 @@ type ActionKind string
 
 const (
 	MakeMachine    ActionKind = "make machine"
+	GoBack         ActionKind = "go back" // to the checkpoint
 	DoStep         ActionKind = "do step"
 	CheckMachine   ActionKind = "check machine"
 	SealMachine    ActionKind = "seal machine"

@@ -44,6 +44,16 @@ func goOn(p Plan, s Snapshot, now time.Time) Decision {
 	case TaskFailed:
 		return failed("its machine could not be made", s.Machine.Why)
 	}
+	if s.BackTo != "" {
+		switch s.Back.State {
+		case Unasked:
+			return Decision{State: Working, Actions: []Action{{Kind: GoBack}}}
+		case UnderWay:
+			return Decision{State: Working}
+		case TaskFailed:
+			return failed("its machine could not go back to checkpoint "+s.BackTo, s.Back.Why)
+		}
+	}
 	for i, step := range p.Steps {
 		tries, before := s.tries(i)
 		if d, done := decideStep(i, step, tries, before, now); !done {
@@ -145,7 +155,7 @@ func clearUp(state State, s Snapshot, now time.Time) Decision {
 // discard discards the machine, unless that is done or under way. While the
 // machine is being made or captured there is nothing yet that could be.
 func discard(s Snapshot, now time.Time) []Action {
-	if s.Machine.State == UnderWay || s.Capture.State == UnderWay {
+	if s.Machine.State == UnderWay || s.Back.State == UnderWay || s.Capture.State == UnderWay {
 		return nil
 	}
 	n := len(s.Discards)

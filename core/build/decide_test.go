@@ -295,8 +295,12 @@ func (p *played) do(a Action) {
 	switch a.Kind {
 	case MakeMachine:
 		p.s.Machine = underWay
+	case GoBack:
+		require.True(p.t, p.s.Kept)
+		p.s.Back = underWay
 	case DoStep:
 		require.Equal(p.t, Done, p.s.Machine.State)
+		require.True(p.t, p.s.BackTo == "" || p.s.Back.State == Done, "it goes back first")
 		require.False(p.t, p.plan.Steps[a.Step].Skipped)
 		for i := range a.Step {
 			if p.plan.Steps[i].Skipped {
@@ -312,6 +316,7 @@ func (p *played) do(a Action) {
 	case SealMachine:
 		require.Equal(p.t, Done, p.s.Check.State)
 		require.Empty(p.t, p.s.Blocking)
+		require.Equal(p.t, Unasked, p.s.Seal.State, "what was half sealed is not sealed again")
 		p.s.Seal = underWay
 	case CaptureMachine:
 		require.Equal(p.t, Done, p.s.Seal.State, "never captured unsealed")
@@ -323,6 +328,7 @@ func (p *played) do(a Action) {
 	case DiscardMachine:
 		require.NotEqual(p.t, UnderWay, p.s.Machine.State)
 		require.NotEqual(p.t, UnderWay, p.s.Capture.State)
+		require.NotEqual(p.t, UnderWay, p.s.Back.State)
 		require.True(p.t, p.s.State.Ended() || p.s.Capture.State == Done, "while it is %s", p.s.State)
 		p.s.Discards = append(p.s.Discards, underWay)
 	}
@@ -334,6 +340,13 @@ func (p *played) goOn() {
 	p.s.Check, p.s.Blocking = Task{}, nil
 	delete(p.actions, Action{Kind: CheckMachine})
 	p.s.Before = make([]int, len(p.s.Steps))
+	if p.s.BackTo = ""; p.s.Seal.State != Unasked || p.s.Kept && p.happens(2, "goes back") {
+		require.True(p.t, p.s.Kept)
+		p.s.BackTo, p.s.Back, p.s.Seal = "all is in", Task{}, Task{}
+		for _, kind := range []ActionKind{GoBack, SealMachine} {
+			delete(p.actions, Action{Kind: kind})
+		}
+	}
 	for i, tries := range p.s.Steps {
 		if last := len(tries) - 1; last >= 0 && !StandsAt(p.plan.Steps[i], tries[last], Failed).Settled() {
 			p.s.Before[i] = len(tries)
@@ -398,11 +411,13 @@ func TestEveryBuildEndsAndLeavesNoMachine(t *testing.T) {
 				p.s.Cancel = "not this month"
 			}
 			p.proceed(&p.s.Machine, "making")
+			p.proceed(&p.s.Back, "going back")
 			for i := range p.s.Steps {
 				for j := range p.s.Steps[i] {
 					p.proceed(&p.s.Steps[i][j], "step")
 				}
 			}
+			p.s.Kept = p.s.Kept || p.s.State == Working && p.happens(4, "keeps")
 			p.proceed(&p.s.Check, "check")
 			if p.s.Check.State == Done && p.s.Seal.State == Unasked && p.happens(20, "blocks") {
 				p.s.Blocking = []string{"a secret"}

@@ -22,19 +22,26 @@ const (
 	Running    State = "running"
 	Stopping   State = "stopping"
 	Off        State = "off"
-	Sealed     State = "sealed" // and off: it is never started again
+	Sealed     State = "sealed" // and off: it is never started but from a checkpoint
 	Discarding State = "discarding"
+
+	Checkpointing State = "checkpointing" // down, and up again if it was
+	Reverting     State = "going back"    // to a checkpoint
 	Gone       State = "gone"
 )
 
 // States are all of them.
 func States() []State {
-	return []State{Making, Starting, Running, Stopping, Off, Sealed, Discarding, Gone}
+	return []State{Making, Starting, Running, Stopping, Off, Sealed, Discarding, Checkpointing, Reverting, Gone}
 }
 
 // Changing says whether something is being done to the machine.
 func (s State) Changing() bool {
-	return s == Making || s == Starting || s == Stopping || s == Discarding
+	switch s {
+	case Making, Starting, Stopping, Discarding, Checkpointing, Reverting:
+		return true
+	}
+	return false
 }
 
 // Policy is what an estate allows build machines.

@@ -128,6 +128,8 @@ func (s Step) explain() string {
 		what = packages(s.Install.Packages) + " installed"
 	case s.Remove != nil:
 		what = packages(s.Remove.Packages) + " removed"
+	case s.Checkpoint != nil:
+		what = "the machine goes down, what it is is kept as a checkpoint, and it comes up"
 	case s.Restart != nil:
 		return fmt.Sprintf("the machine is restarted, and has to be back within %s. %s", s.Restart.Within,
 			s.OnFailure.explain())

@@ -130,7 +130,7 @@ func (c *checker) parameters(s *Sheet) {
 			}
 			value(at+".sites."+site, p.Sites[site])
 		}
-		if p.About != "" && !oneLine(p.About, 200) {
+		if p.About != "" && !OneLine(p.About, 200) {
 			c.at(at+".about", "%s.about has to be one line of at most 200 characters", at)
 		}
 	}

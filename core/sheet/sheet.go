@@ -254,7 +254,7 @@ func (c *checker) checks(checks Checks) {
 		if !slices.Contains(seal.Checks(), check) {
 			c.at(at, "there is no seal check %q: use %s", check, english.WordSeries(seal.Checks(), "or"))
 		}
-		if !oneLine(reason, 200) {
+		if !OneLine(reason, 200) {
 			c.at(at, "%s: write why it is passed over, in one line of at most 200 characters", at)
 		}
 	}
@@ -361,8 +361,8 @@ func (v Version) EndOfLifeFrom(made time.Time) *time.Time {
 	return &day
 }
 
-// oneLine says whether a text can stand in a line of a table.
-func oneLine(text string, most int) bool {
+// OneLine says whether a text can stand in a line of a table: it has something in it, and at most so many characters.
+func OneLine(text string, most int) bool {
 	return text != "" && utf8.RuneCountInString(text) <= most && strings.TrimSpace(text) == text &&
 		!strings.ContainsFunc(text, func(r rune) bool { return !unicode.IsPrint(r) })
 }

@@ -13,7 +13,7 @@ import (
 )
 
 // Step is one thing that is done on the build machine. One of the fields from
-// Script to Restart says what.
+// Script to Checkpoint says what.
 type Step struct {
 	Name     string    `yaml:"name" json:"name"`
 	Script   *Script   `yaml:"script" json:"script,omitempty"`
@@ -25,6 +25,8 @@ type Step struct {
 	Locale   *Locale   `yaml:"locale" json:"locale,omitempty"`
 	Settings *Settings `yaml:"settings" json:"settings,omitempty"`
 	Restart  *Restart  `yaml:"restart" json:"restart,omitempty"`
+
+	Checkpoint *Checkpoint `yaml:"checkpoint" json:"checkpoint,omitempty"`
 
 	When      Condition `yaml:"when" json:"when,omitempty"`             // it is done; always if not given
 	Skipped   bool      `json:"skipped,omitempty" jsonschema:"-"`       // its condition is not met, once With has looked
@@ -110,6 +112,10 @@ type Restart struct {
 	Within Span `yaml:"within" json:"within"` // 10m if not given
 }
 
+// Checkpoint keeps what the machine is, called as the step is. The machine goes
+// down for it and comes up. A build that failed later can go on from there.
+type Checkpoint struct{}
+
 // OnFailure is what is done when a step fails.
 type OnFailure struct {
 	Do    Remedy `yaml:"do" json:"do,omitempty"`       // stop if not given
@@ -148,18 +154,19 @@ const (
 	Localizes  Kind = "locale"
 	Sets       Kind = "settings"
 	Restarts   Kind = "restart"
+	Keeps      Kind = "checkpoint"
 )
 
 // AllKinds are all things that a step can do.
 func AllKinds() []Kind {
-	return []Kind{RunsScript, Puts, Fetches, Installs, Removes, Updating, Localizes, Sets, Restarts}
+	return []Kind{RunsScript, Puts, Fetches, Installs, Removes, Updating, Localizes, Sets, Restarts, Keeps}
 }
 
 // Kinds returns what the step is said to do: one kind, if it is right.
 func (s Step) Kinds() (kinds []Kind) {
 	for i, given := range []bool{
 		s.Script != nil, s.Put != nil, s.Fetch != nil, s.Install != nil, s.Remove != nil, s.Update != nil,
-		s.Locale != nil, s.Settings != nil, s.Restart != nil,
+		s.Locale != nil, s.Settings != nil, s.Restart != nil, s.Checkpoint != nil,
 	} {
 		if given {
 			kinds = append(kinds, AllKinds()[i])
@@ -183,7 +190,7 @@ func (c *checker) step(at string, s *Step) {
 	switch {
 	case !c.has(at + ".name"):
 		c.at(at, "the step has no name: write name: and what it does, in a few words")
-	case !oneLine(s.Name, 80):
+	case !OneLine(s.Name, 80):
 		c.at(at+".name", "%s.name has to be one line of at most 80 characters, without spaces around it", at)
 	}
 	switch kinds := s.Kinds(); len(kinds) {

@@ -32,6 +32,8 @@ type Builds struct {
 	inspections   engine.Work[ofMachine, platform.Named, seal.Facts]
 	sealings      engine.Work[ofMachine, platform.Seal, platform.Sealed]
 	discards      engine.Work[ofMachine, platform.Named, platform.Nothing]
+
+	checkpoints, reverts engine.Work[ofCheckpoint, platform.Checkpoint, platform.Nothing]
 }
 
 // The inputs of works.
@@ -42,6 +44,11 @@ type (
 	ofStep struct {
 		Build int64 `json:"build"`
 		Step  int   `json:"step"` // its index
+	}
+	ofCheckpoint struct {
+		Machine int64  `json:"machine"`
+		Name    string `json:"name"`
+		Start   bool   `json:"start,omitempty"` // the machine once it is made
 	}
 )
 
@@ -76,6 +83,14 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 		Kind: store.WorkDiscardMachine, Operation: platform.DiscardMachine, Ask: askMachine,
 		Ended: machineEnded[platform.Nothing](machine.Gone, machine.Off),
 	}
+	bs.checkpoints = engine.Work[ofCheckpoint, platform.Checkpoint, platform.Nothing]{
+		Kind: store.WorkCheckpointMachine, Operation: platform.CheckpointMachine, Ask: askCheckpoint,
+		Ended: checkpointEnded,
+	}
+	bs.reverts = engine.Work[ofCheckpoint, platform.Checkpoint, platform.Nothing]{
+		Kind: store.WorkRevertMachine, Operation: platform.RevertMachine, Ask: askCheckpoint,
+		Ended: revertEnded,
+	}
 	engine.AddWork(e, bs.makings)
 	engine.AddWork(e, bs.starts)
 	engine.AddWork(e, bs.stops)
@@ -83,6 +98,8 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 	engine.AddWork(e, bs.inspections)
 	engine.AddWork(e, bs.sealings)
 	engine.AddWork(e, bs.discards)
+	engine.AddWork(e, bs.checkpoints)
+	engine.AddWork(e, bs.reverts)
 	e.Add(engine.Subject{
 		Ticks:  map[store.Ticking]func(context.Context, int64) error{store.BuildTicks: bs.tick},
 		Sweeps: map[string]func(*store.Tx) error{"build machines": bs.sweepMachines},

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"nimblepane/core/build"
@@ -62,7 +63,8 @@ func (bs *Builds) Release(ctx context.Context, actor string, id int64) error {
 }
 
 // GoOn has a build that failed, and whose machine is held, go on from the step that failed, or from the seal checks.
-// With a text it goes on with that sheet, in which what was done already is as it was.
+// With a text it goes on with that sheet. If a step that was done already is another one in it, or if the machine was
+// half sealed, the machine goes back to the last checkpoint before that first.
 func (bs *Builds) GoOn(ctx context.Context, actor string, id int64, text string, values map[string]string) error {
 	return bs.change(ctx, actor, id, func(tx *store.Tx, b *store.Build) error {
 		if !b.Held(tx.Now) {
@@ -83,16 +85,30 @@ func (bs *Builds) GoOn(ctx context.Context, actor string, id int64, text string,
 		for from < len(steps) && build.StandsAt(b.Plan.V.Steps[from], steps[from].Task, b.State).Settled() {
 			from++
 		}
+		// As many steps stay as they are. What is half sealed is good for nothing.
+		old, stays := b.Plan.V.Steps, from
+		_, back := find(works, store.WorkSealMachine, b.Before.V.Seals)
 		if text != "" {
-			if err := bs.mended(tx, b, from, text, values); err != nil {
+			if stays, err = bs.mended(tx, b, from, text, values); err != nil {
 				return err
 			}
 		}
-		before := store.Before{Tries: make([]int, len(b.Plan.V.Steps))}
+		before := store.Before{}
+		if back || stays < from {
+			done := from
+			if from, before.BackTo = lastKept(old[:stays], steps); before.BackTo == "" {
+				return goesNotBack(b, old[:done], stays)
+			}
+		}
+		before.Tries = make([]int, len(b.Plan.V.Steps))
 		for _, w := range works {
 			switch w.Kind {
 			case store.WorkInspectMachine:
 				before.Inspections = max(before.Inspections, w.Attempt)
+			case store.WorkSealMachine:
+				before.Seals = max(before.Seals, w.Attempt)
+			case store.WorkRevertMachine:
+				before.Reverts = max(before.Reverts, w.Attempt)
 			case store.WorkDoStep:
 				var in ofStep
 				if err := json.Unmarshal(w.Input, &in); err != nil {
@@ -109,13 +125,40 @@ func (bs *Builds) GoOn(ctx context.Context, actor string, id int64, text string,
 		if from < len(b.Plan.V.Steps) {
 			detail["from"] = b.Plan.V.Steps[from].Name
 		}
+		if before.BackTo != "" {
+			detail["back_to"] = before.BackTo
+		}
 		tx.Record(store.Entry{Verb: "build.go-on", Subject: b.Name(), Scope: b.Name(), Detail: detail})
 		return nil
 	})
 }
 
-// mended gives a build another sheet, in which the steps before one are as they were.
-func (bs *Builds) mended(tx *store.Tx, b *store.Build, from int, text string, values map[string]string) error {
+// lastKept returns the last checkpoint that was made by the steps, and from which step on a build goes on that goes
+// back to it.
+func lastKept(steps []sheet.Step, stand []Step) (from int, name string) {
+	for i, step := range slices.Backward(steps) {
+		if step.Checkpoint != nil && stand[i].State == build.Done {
+			return i + 1, step.Name
+		}
+	}
+	return 0, ""
+}
+
+// goesNotBack refuses that a build goes on whose machine has no checkpoint to go back to. Of the steps that are done,
+// so many stay as they are.
+func goesNotBack(b *store.Build, done []sheet.Step, stays int) error {
+	if stays == len(done) {
+		return engine.Conflictf("the machine of %s was half sealed, and has no checkpoint to go back to: begin a new "+
+			"build, with a checkpoint as its last step", b.Name())
+	}
+	return engine.Conflictf("step %d, %s, is done already and another one in this sheet, and no checkpoint was made "+
+		"before it: what it did cannot be taken back, begin a new build", stays+1, done[stays].Name)
+}
+
+// mended gives a build another sheet, and returns how many of the steps that are done are as they were in it.
+func (bs *Builds) mended(tx *store.Tx, b *store.Build, done int, text string, values map[string]string) (alike int,
+	err error,
+) {
 	old := b.Plan.V
 	if values == nil { // those that it had, as far as the sheet still has the parameters
 		values = map[string]string{}
@@ -128,7 +171,7 @@ func (bs *Builds) mended(tx *store.Tx, b *store.Build, from int, text string, va
 	}
 	next, err := bs.planned(tx, text, values, b.Number)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	plan := next.Plan.V
 	for _, part := range []struct {
@@ -141,17 +184,14 @@ func (bs *Builds) mended(tx *store.Tx, b *store.Build, from int, text string, va
 		{"version's number", plan.Version.Number, old.Version.Number},
 	} {
 		if !same(part.is, part.was) {
-			return engine.Conflictf("the %s is another one in this sheet: begin a new build with it", part.what)
+			return 0, engine.Conflictf("the %s is another one in this sheet: begin a new build with it", part.what)
 		}
 	}
-	for i := range old.Steps[:from] {
-		if i >= len(plan.Steps) || !same(plan.Steps[i], old.Steps[i]) {
-			return engine.Conflictf("step %d, %s, is done already and another one in this sheet: what it did cannot "+
-				"be taken back, begin a new build", i+1, old.Steps[i].Name)
-		}
+	for alike < done && alike < len(plan.Steps) && same(plan.Steps[alike], old.Steps[alike]) {
+		alike++
 	}
 	b.Sheet, b.Plan = text, next.Plan
-	return nil
+	return alike, nil
 }
 
 // same says whether two values are kept alike.

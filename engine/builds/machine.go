@@ -12,6 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"nimblepane/core/machine"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
@@ -135,7 +137,7 @@ func (bs *Builds) StartMachine(ctx context.Context, actor, site, name string) (s
 		case machine.Running, machine.Starting:
 			return nil
 		case machine.Off:
-			return bs.asked(tx, m, machine.Starting, "start", "", bs.starts)
+			return asked(tx, m, machine.Starting, "start", "", bs.starts, ofMachine{m.ID})
 		}
 		return engine.Conflictf("build machine %s is %s: one that is off can be started", m.Name, m.State)
 	})
@@ -148,9 +150,42 @@ func (bs *Builds) StopMachine(ctx context.Context, actor, site, name string) (st
 		case machine.Off, machine.Stopping:
 			return nil
 		case machine.Running:
-			return bs.asked(tx, m, machine.Stopping, "stop", "", bs.stops)
+			return asked(tx, m, machine.Stopping, "stop", "", bs.stops, ofMachine{m.ID})
 		}
 		return engine.Conflictf("build machine %s is %s: one that runs can be stopped", m.Name, m.State)
+	})
+}
+
+// CheckpointMachine begins to make a checkpoint of a build machine, which is shut down for it and started again if it
+// runs.
+func (bs *Builds) CheckpointMachine(ctx context.Context, actor, site, name, checkpoint string) (store.Machine, error) {
+	return bs.machineAct(ctx, actor, site, name, func(tx *store.Tx, m *store.Machine) error {
+		switch {
+		case !sheet.OneLine(checkpoint, 80):
+			return engine.Invalidf("call the checkpoint something, in one line of at most 80 characters")
+		case m.Checkpoint(checkpoint) >= 0:
+			return engine.Conflictf("build machine %s has a checkpoint %q already: take another name", m.Name,
+				checkpoint)
+		case m.State != machine.Running && m.State != machine.Off:
+			return engine.Conflictf("build machine %s is %s: a checkpoint is made of one that runs or is off", m.Name,
+				m.State)
+		}
+		return asked(tx, m, machine.Checkpointing, "checkpoint", "", bs.checkpoints,
+			ofCheckpoint{m.ID, checkpoint, m.State == machine.Running})
+	})
+}
+
+// RevertMachine begins to have a build machine go back to a checkpoint. What was done on it since is lost.
+func (bs *Builds) RevertMachine(ctx context.Context, actor, site, name, checkpoint string) (store.Machine, error) {
+	return bs.machineAct(ctx, actor, site, name, func(tx *store.Tx, m *store.Machine) error {
+		if m.Checkpoint(checkpoint) < 0 {
+			return engine.Conflictf("build machine %s has no checkpoint %q: it has %s", m.Name, checkpoint,
+				cmp.Or(english.WordSeries(m.CheckpointNames(), "and"), "none"))
+		}
+		return bs.unlessCaptured(tx, m, func() error {
+			return asked(tx, m, machine.Reverting, "revert", "", bs.reverts,
+				ofCheckpoint{Machine: m.ID, Name: checkpoint})
+		})
 	})
 }
 
@@ -215,8 +250,8 @@ func ofNoBuild(m store.Machine) error {
 }
 
 // asked asks for a work on a machine that belongs to no build.
-func (bs *Builds) asked(tx *store.Tx, m *store.Machine, state machine.State, act, reason string,
-	k engine.Work[ofMachine, platform.Named, platform.Nothing],
+func asked[In, Asked, Out any](tx *store.Tx, m *store.Machine, state machine.State, act, reason string,
+	k engine.Work[In, Asked, Out], in In,
 ) error {
 	n, err := store.LastAttempt(tx.DB, k.Kind, m.Subject())
 	if err != nil {
@@ -224,13 +259,17 @@ func (bs *Builds) asked(tx *store.Tx, m *store.Machine, state machine.State, act
 	}
 	m.Why = ""
 	m.Become(state, tx.Now)
-	recordMachine(tx, *m, act, reason, nil)
+	var detail map[string]any
+	if c, ok := any(in).(ofCheckpoint); ok {
+		detail = map[string]any{"checkpoint": c.Name}
+	}
+	recordMachine(tx, *m, act, reason, detail)
 	tx.Emit("machine", machineSubject(m.Name), nil)
-	return tx.Ask(k.Of(m.SiteID, m.Subject(), n+1, ofMachine{m.ID}))
+	return tx.Ask(k.Of(m.SiteID, m.Subject(), n+1, in))
 }
 
-// discardIn begins to discard a machine that belongs to no build, as part of a change.
-func (bs *Builds) discardIn(tx *store.Tx, m *store.Machine, reason string) error {
+// unlessCaptured does something that would take a machine away from a capture.
+func (bs *Builds) unlessCaptured(tx *store.Tx, m *store.Machine, fn func() error) error {
 	if m.State.Changing() {
 		return engine.Conflictf("build machine %s is %s: wait until that is done", m.Name, m.State)
 	}
@@ -243,48 +282,81 @@ func (bs *Builds) discardIn(tx *store.Tx, m *store.Machine, reason string) error
 	} else if busy != "" {
 		return engine.Conflictf("build machine %s is being captured as %s: wait until that is done", m.Name, busy)
 	}
-	return bs.asked(tx, m, machine.Discarding, "discard", reason, bs.discards)
+	return fn()
+}
+
+// discardIn begins to discard a machine that belongs to no build, as part of a change.
+func (bs *Builds) discardIn(tx *store.Tx, m *store.Machine, reason string) error {
+	return bs.unlessCaptured(tx, m, func() error {
+		return asked(tx, m, machine.Discarding, "discard", reason, bs.discards, ofMachine{m.ID})
+	})
 }
 
 // machineEnded returns what follows from the end of a work on a machine: the
 // state that it is in when that went well, and when not; "" for the one it was in.
 func machineEnded[Out any](well, badly machine.State) func(*store.Tx, ofMachine, *engine.Ending[Out]) error {
 	return func(tx *store.Tx, in ofMachine, end *engine.Ending[Out]) error {
-		m, err := store.LockMachine(tx.DB, in.Machine)
+		return endOn(tx, in.Machine, end, well, badly, nil)
+	}
+}
+
+// endOn writes down what follows from the end of a work on a machine, which is changed by fn if it went well.
+func endOn[Out any](tx *store.Tx, id int64, end *engine.Ending[Out], well, badly machine.State,
+	fn func(*store.Machine),
+) error {
+	m, err := store.LockMachine(tx.DB, id)
+	if err != nil {
+		return err
+	}
+	next, verb := well, "-end"
+	if end.Failure != "" {
+		next, verb = badly, "-fail"
+	} else if fn != nil {
+		fn(&m)
+	}
+	if next == machine.Off {
+		sealed, err := store.Succeeded(tx.DB, store.WorkSealMachine, m.Subject())
 		if err != nil {
 			return err
 		}
-		next, verb := well, "-end"
-		if end.Failure != "" {
-			next, verb = badly, "-fail"
+		if sealed {
+			next = machine.Sealed // it is off, and is not started again
 		}
-		if next == machine.Off {
-			sealed, err := store.Succeeded(tx.DB, store.WorkSealMachine, m.Subject())
-			if err != nil {
-				return err
-			}
-			if sealed {
-				next = machine.Sealed // it is off, and is not started again
-			}
-		}
-		if next != "" {
-			m.Why = end.Failure
-			m.Become(next, tx.Now)
-			if err := tx.Save(&m).Error; err != nil {
-				return err
-			}
-		}
-		tx.Emit("machine", machineSubject(m.Name), nil)
-		if m.BuildID == nil {
-			recordMachine(tx, m, strings.TrimSuffix(string(end.Work.Kind), "-machine")+verb, end.Failure, nil)
-			return nil
-		}
-		b := store.Build{ID: *m.BuildID}
-		tx.Record(store.Entry{
-			Verb: "build." + string(end.Work.Kind) + verb, Subject: b.Name(), Scope: b.Name(), Reason: end.Failure,
-		})
-		return tx.BuildNow(b.ID)
 	}
+	if next != "" {
+		m.Why = end.Failure
+		m.Become(next, tx.Now)
+		if err := tx.Save(&m).Error; err != nil {
+			return err
+		}
+	}
+	tx.Emit("machine", machineSubject(m.Name), nil)
+	if m.BuildID == nil {
+		recordMachine(tx, m, strings.TrimSuffix(string(end.Work.Kind), "-machine")+verb, end.Failure, nil)
+		return nil
+	}
+	b := store.Build{ID: *m.BuildID}
+	tx.Record(store.Entry{
+		Verb: "build." + string(end.Work.Kind) + verb, Subject: b.Name(), Scope: b.Name(), Reason: end.Failure,
+	})
+	return tx.BuildNow(b.ID)
+}
+
+// checkpointEnded writes down how the making of a checkpoint ended. A machine that could not be started again is
+// seen to run, or not, when its site is looked at.
+func checkpointEnded(tx *store.Tx, in ofCheckpoint, end *engine.Ending[platform.Nothing]) error {
+	well := machine.Off
+	if in.Start {
+		well = machine.Running
+	}
+	return endOn(tx, in.Machine, end, well, machine.Off, func(m *store.Machine) { m.Keep(in.Name, tx.Now) })
+}
+
+// revertEnded writes down how a machine came back to a checkpoint: those that were made later are gone.
+func revertEnded(tx *store.Tx, in ofCheckpoint, end *engine.Ending[platform.Nothing]) error {
+	return endOn(tx, in.Machine, end, machine.Running, machine.Off, func(m *store.Machine) {
+		m.Checkpoints.V = m.Checkpoints.V[:m.Checkpoint(in.Name)+1]
+	})
 }
 
 // sweepMachines gives notice of machines that nobody touches, and discards them when their time is over.

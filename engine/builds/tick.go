@@ -74,14 +74,15 @@ func snapshot(db *gorm.DB, b store.Build) (s build.Snapshot, err error) {
 	if b.HeldUntil != nil {
 		s.HeldUntil = *b.HeldUntil
 	}
-	one := func(kind store.WorkKind) build.Task {
-		w, ok := find(works, kind, 0)
+	one := func(kind store.WorkKind, after int) build.Task {
+		w, ok := find(works, kind, after)
 		if !ok {
 			return build.Task{}
 		}
 		return task(w)
 	}
-	s.Machine, s.Seal = one(store.WorkMakeMachine), one(store.WorkSealMachine)
+	s.Machine, s.Seal = one(store.WorkMakeMachine, 0), one(store.WorkSealMachine, b.Before.V.Seals)
+	s.BackTo, s.Back = b.Before.V.BackTo, one(store.WorkRevertMachine, b.Before.V.Reverts)
 	s.Steps = make([][]build.Task, len(b.Plan.V.Steps))
 	for _, w := range works {
 		switch w.Kind {
@@ -95,6 +96,7 @@ func snapshot(db *gorm.DB, b store.Build) (s build.Snapshot, err error) {
 			}
 			t, _ := stepTask(b.Plan.V.Steps[in.Step], w)
 			s.Steps[in.Step] = append(s.Steps[in.Step], t)
+			s.Kept = s.Kept || t.State == build.Done && b.Plan.V.Steps[in.Step].Checkpoint != nil
 		case store.WorkDiscardMachine:
 			s.Discards = append(s.Discards, task(w))
 		}
@@ -238,6 +240,18 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, s build.Snapshot, d buil
 			if err := bs.makeFor(tx, b, &d); err != nil {
 				return err
 			}
+		case build.GoBack:
+			to := b.Before.V.BackTo
+			record(string(store.WorkRevertMachine), "", map[string]any{"checkpoint": to})
+			m, err := store.MachineOfBuild(tx.DB, b.ID)
+			if err != nil {
+				return err
+			}
+			m.Become(machine.Reverting, tx.Now)
+			if err := errors.Join(tx.Save(&m).Error, tx.Ask(bs.reverts.Of(b.SiteID, m.Subject(),
+				b.Before.V.Reverts+1, ofCheckpoint{Machine: m.ID, Name: to}))); err != nil {
+				return err
+			}
 		case build.DoStep:
 			record("step", "", map[string]any{"step": b.Plan.V.Steps[a.Step].Name, "attempt": a.Attempt})
 			if err := tx.Ask(bs.steps.Of(b.SiteID, store.StepSubject(b.ID, a.Step), a.Attempt,
@@ -263,7 +277,8 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, s build.Snapshot, d buil
 			if err != nil {
 				return err
 			}
-			if err := tx.Ask(bs.sealings.Of(b.SiteID, m.Subject(), 1, ofMachine{m.ID})); err != nil {
+			if err := tx.Ask(bs.sealings.Of(b.SiteID, m.Subject(), b.Before.V.Seals+1,
+				ofMachine{m.ID})); err != nil {
 				return err
 			}
 		case build.CaptureMachine:

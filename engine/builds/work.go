@@ -90,6 +90,12 @@ func askMachine(_ context.Context, db *gorm.DB, _ store.Work, in ofMachine) (pla
 	return platform.Named{Name: m.Name}, err
 }
 
+// askCheckpoint names a checkpoint.
+func askCheckpoint(_ context.Context, db *gorm.DB, _ store.Work, in ofCheckpoint) (platform.Checkpoint, error) {
+	m, err := store.MachineByID(db, in.Machine)
+	return platform.Checkpoint{BuildMachine: m.Name, Checkpoint: in.Name, Start: in.Start}, err
+}
+
 // stepEnded writes down how a step ended.
 func stepEnded(tx *store.Tx, in ofStep, end *engine.Ending[platform.StepDone]) error {
 	b, err := store.BuildByID(tx.DB, in.Build)
@@ -105,6 +111,15 @@ func stepEnded(tx *store.Tx, in ofStep, end *engine.Ending[platform.StepDone]) e
 		e.Verb = "build.step-fail"
 		if end.Failure == "" {
 			e.Reason = why
+		}
+	} else if step.Checkpoint != nil {
+		m, err := store.MachineOfBuild(tx.DB, b.ID)
+		if err != nil {
+			return err
+		}
+		m.Keep(step.Name, tx.Now)
+		if err := tx.Save(&m).Error; err != nil {
+			return err
 		}
 	}
 	tx.Record(e)

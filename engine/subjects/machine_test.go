@@ -339,6 +339,24 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 	require.Equal(t, content, got)
 	_, err = c.GetFromBuildMachine(ctx, "north-quay", "bm-new", "/root/none")
 	require.ErrorContains(t, err, "No such file")
+	for _, name := range []string{"as it came", "with printers"} {
+		_, err = c.CheckpointBuildMachine(ctx, "north-quay", "bm-new", name)
+		require.NoError(t, err)
+		_, err = c.RevertBuildMachine(ctx, "north-quay", "bm-new", "with printer")
+		require.ErrorContains(t, err, "has no checkpoint")
+		m = settled(machine.Running)
+	}
+	require.Len(t, m.Checkpoints, 2)
+	_, err = c.CheckpointBuildMachine(ctx, "north-quay", "bm-new", "as it came")
+	require.ErrorContains(t, err, "has a checkpoint \"as it came\" already")
+	_, err = c.CheckpointBuildMachine(ctx, "north-quay", "bm-new", "two\nlines")
+	require.ErrorContains(t, err, "in one line")
+	_, err = c.RevertBuildMachine(ctx, "north-quay", "bm-new", "as it came")
+	require.NoError(t, err)
+	_, err = c.CheckpointBuildMachine(ctx, "north-quay", "bm-new", "meanwhile")
+	require.ErrorContains(t, err, "bm-new is going back: a checkpoint is made of one that runs or is off")
+	m = settled(machine.Running)
+	require.Len(t, m.Checkpoints, 1)
 	_, err = c.KeepBuildMachine(ctx, "north-quay", "bm-new")
 	require.NoError(t, err)
 	_, err = c.DiscardBuildMachine(ctx, "north-quay", "bm-new")
@@ -362,7 +380,9 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 		"build-machine.stop", "build-machine.stop-end", "build-machine.start", "build-machine.start-end",
 		"build-machine.keep", "build-machine.run", "build-machine.run-ended",
 		"build-machine.run", "build-machine.run-failed", "build-machine.put", "build-machine.get", "build-machine.get",
-		"build-machine.get-failed", "build-machine.discard", "build-machine.discard-end",
+		"build-machine.get-failed", "build-machine.checkpoint", "build-machine.checkpoint-end",
+		"build-machine.checkpoint", "build-machine.checkpoint-end", "build-machine.revert", "build-machine.revert-end",
+		"build-machine.discard", "build-machine.discard-end",
 	}, verbs)
 }
 

@@ -380,7 +380,7 @@ func (s *Site) capture(ctx context.Context, key string, c platform.Capture, repo
 	switch {
 	case err == nil: // it was complete before
 	case notFound(err) && len(b.tag.Sealed) > 0:
-		if n, err = h.flatten(ctx, b.name+ownEnding, c, b.tag.Sealed, report); err != nil {
+		if n, err = h.flatten(ctx, b.own(), c, b.tag.Sealed, report); err != nil {
 			return p, err
 		}
 	case notFound(err):
@@ -474,7 +474,7 @@ func (s *Site) cloneForSealing(ctx context.Context, key string, b built, clone s
 		if err := h.erase(l, clone); err != nil { // of an earlier capture that was broken off
 			return err
 		}
-		own, err := h.ownDisk(l, clone+ownEnding, b.name+ownEnding, 0)
+		own, err := h.ownDisk(l, clone+ownEnding, b.own(), 0)
 		if err != nil {
 			return err
 		}

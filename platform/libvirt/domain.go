@@ -34,6 +34,8 @@ type tag struct {
 	// Sealed holds what was done to seal it, once it was: a sealed machine is not started again.
 	Sealed []string `xml:"sealed"`
 	Stamp  string   `xml:"stamp,attr,omitempty"` // the version that it was sealed as
+	// Checkpoints are those that it can go back to, in the order in which they were made.
+	Checkpoints []checkpoint `xml:"checkpoint"`
 }
 
 // domainXML is libvirt's domain description, as far as it is used here.
@@ -351,6 +353,10 @@ func (h *hypervisor) erase(l *libvirt.Libvirt, name string) error {
 	d, err := l.DomainLookupByName(name)
 	if err == nil {
 		if err := powerOff(l, d); err != nil {
+			return err
+		}
+		// While the machine is there it says that it may have more disks.
+		if err := h.dropCheckpoints(l, d); err != nil {
 			return err
 		}
 		err = l.DomainUndefineFlags(d, libvirt.DomainUndefineNvram|

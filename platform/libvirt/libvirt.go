@@ -153,6 +153,8 @@ func (s *Site) repertoire() platform.Repertoire {
 	platform.Perform(r, platform.DoStep, s.checkStep, s.doStep)
 	platform.Perform(r, platform.InspectMachine, s.checkUnsealed, s.inspectMachine)
 	platform.Perform(r, platform.SealMachine, s.checkSealing, s.sealMachine)
+	platform.Perform(r, platform.CheckpointMachine, s.checkCheckpoint, s.checkpointMachine)
+	platform.Perform(r, platform.RevertMachine, s.checkRevert, s.revertMachine)
 	platform.Perform(r, platform.DiscardMachine, nil, s.discardMachine)
 	return r
 }

@@ -234,6 +234,9 @@ func (s *Site) doStep(ctx context.Context, key string, o platform.StepOrder, _ f
 		done, err = s.restart(within, step, o.BuildMachine)
 	case o.Step.Update != nil:
 		done, err = s.update(within, g, key, o, limit)
+	case o.Step.Checkpoint != nil:
+		_, err = s.checkpointMachine(within, key, o.Checkpoint(), func(int) {})
+		done.Output = platform.CheckpointOutput
 	default:
 		done, err = step.run(within, o.Step, values, limit)
 	}
@@ -338,7 +341,7 @@ func (s *Site) Output(ctx context.Context, key string, from int64) ([]byte, erro
 		return nil, err
 	}
 	o, err := platform.DoStep.Input(op)
-	if err != nil || o.Step.Restart != nil {
+	if err != nil || o.Step.Restart != nil || o.Step.Checkpoint != nil {
 		return nil, err
 	}
 	g, err := s.running(ctx, o.BuildMachine)

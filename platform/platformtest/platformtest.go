@@ -376,6 +376,8 @@ func (s *suite) built() {
 	found := did(s, "look again", platform.InspectMachine, machine)
 	require.Equal(s, []string{"/root/id (a private key)"}, found.Secrets)
 
+	s.checkpoints(name)
+
 	seal := platform.Seal{BuildMachine: name, Stamp: stamp}
 	var sealed platform.Sealed
 	for _, key := range []string{"seal", "seal again"} {
@@ -397,6 +399,41 @@ func (s *suite) built() {
 	service := NewService(s.T)
 	s.host(service, "built", captured, "h-6")
 	s.speaks(service, "h-6", stamp)
+}
+
+// checkpoints has the machine go back to what it was, sealed or not.
+func (s *suite) checkpoints(name string) {
+	at := func(checkpoint string) platform.Checkpoint {
+		return platform.Checkpoint{BuildMachine: name, Checkpoint: checkpoint, Start: true}
+	}
+	put := func(key, text string) {
+		done := did(s, key, platform.DoStep, platform.StepOrder{BuildMachine: name, Step: sheet.Step{
+			Name: key, TimeLimit: sheet.UsualStepLimit,
+			Put:  &sheet.Put{Text: text, File: sheet.File{To: "/root/id", Owner: "root", Mode: "0600"}},
+		}})
+		require.Zero(s, done.ExitCode, done.Output)
+	}
+	secrets := func(key string) []string {
+		return did(s, key, platform.InspectMachine, platform.Named{Name: name}).Secrets
+	}
+	s.refused("back to nothing", platform.RevertMachine.Of(at("with a key")), "has no checkpoint")
+	for _, key := range []string{"keep", "keep again"} {
+		did(s, key, platform.CheckpointMachine, at("with a key"))
+	}
+	put("no key", "none\n")
+	require.Empty(s, secrets("without"))
+	require.Equal(s, platform.CheckpointOutput, did(s, "keep as a step", platform.DoStep, platform.StepOrder{
+		BuildMachine: name,
+		Step:         sheet.Step{Name: "no key", TimeLimit: sheet.UsualStepLimit, Checkpoint: &sheet.Checkpoint{}},
+	}).Output)
+	did(s, "seal too soon", platform.SealMachine, platform.Seal{BuildMachine: name, Stamp: "desk too soon"})
+	s.refused("keep what is sealed", platform.CheckpointMachine.Of(at("sealed")), "sealed")
+	did(s, "back", platform.RevertMachine, at("with a key"))
+	require.Equal(s, []string{"/root/id (a private key)"}, secrets("with"))
+	s.refused("back to what came later", platform.RevertMachine.Of(at("no key")), "has no checkpoint")
+	put("no key again", "none\n")
+	did(s, "keep the other", platform.CheckpointMachine, at("other"))
+	require.Empty(s, secrets("without again"))
 }
 
 // tried acts until that goes well or is refused: a machine that is busy does not always answer in time.

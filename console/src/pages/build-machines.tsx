@@ -1,11 +1,12 @@
-import { HStack, Table, Text } from "@chakra-ui/react";
+import { Field, HStack, Input, NativeSelect, Table, Text } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, type BuildMachine, call } from "../api";
 import { count, lasted, size, time } from "../format";
 import { MakeBuildMachine } from "../parts/make-build-machine";
 import { Pages, usePages } from "../parts/paged";
 import { useSigned } from "../session";
-import { Act, List, Page, State, To } from "../ui";
+import { Act, FormDialog, List, Page, State, To } from "../ui";
 
 export function BuildMachinesPage() {
   const { may } = useSigned();
@@ -129,6 +130,8 @@ function Acts({ of: m }: { of: BuildMachine }) {
           It is asked to shut down, which takes a moment.
         </Act>
       )}
+      {m.state !== "sealed" && <Checkpoint of={m} then={then} />}
+      {!!m.checkpoints?.length && <Back of={m} to={m.checkpoints} then={then} />}
       <Act
         label="Discard"
         title={`Discard ${m.name}`}
@@ -139,5 +142,80 @@ function Acts({ of: m }: { of: BuildMachine }) {
         All that was done on it and not captured is lost.
       </Act>
     </HStack>
+  );
+}
+
+interface CheckpointProps {
+  of: BuildMachine;
+  then: (act: Promise<unknown>) => Promise<void>;
+}
+
+function Checkpoint({ of: m, then }: CheckpointProps) {
+  const [name, setName] = useState("");
+  return (
+    <FormDialog
+      label="Checkpoint"
+      title={`Make a checkpoint of ${m.name}`}
+      onOpen={() => setName("")}
+      submit={() =>
+        then(
+          call(
+            api.POST("/api/v1/sites/{site}/build-machines/{machine}/checkpoint", {
+              params: { path: { site: m.site, machine: m.name } },
+              body: { checkpoint: name.trim() },
+            }),
+          ),
+        )
+      }
+    >
+      <Field.Root required>
+        <Field.Label>What it is called</Field.Label>
+        <Input value={name} maxLength={80} onChange={(e) => setName(e.target.value)} />
+        <Field.HelperText>
+          {m.state === "running" ? "The machine goes down for it, and comes up again." : "The machine stays off."}
+        </Field.HelperText>
+      </Field.Root>
+    </FormDialog>
+  );
+}
+
+function Back({
+  of: m,
+  to: checkpoints,
+  then,
+}: CheckpointProps & { to: NonNullable<BuildMachine["checkpoints"]> }) {
+  const last = checkpoints[checkpoints.length - 1]?.name ?? "";
+  const [name, setName] = useState(last);
+  return (
+    <FormDialog
+      label="Go back"
+      title={`Have ${m.name} go back to a checkpoint`}
+      danger
+      onOpen={() => setName(last)}
+      submit={() =>
+        then(
+          call(
+            api.POST("/api/v1/sites/{site}/build-machines/{machine}/back", {
+              params: { path: { site: m.site, machine: m.name } },
+              body: { checkpoint: name },
+            }),
+          ),
+        )
+      }
+    >
+      <Field.Root>
+        <Field.Label>Checkpoint</Field.Label>
+        <NativeSelect.Root>
+          <NativeSelect.Field value={name} onChange={(e) => setName(e.target.value)}>
+            {checkpoints.map((c) => (
+              <option key={c.name} value={c.name}>
+                {c.name}, {time(c.made_at)}
+              </option>
+            ))}
+          </NativeSelect.Field>
+        </NativeSelect.Root>
+        <Field.HelperText>What was done on it since is lost. Then it is started.</Field.HelperText>
+      </Field.Root>
+    </FormDialog>
   );
 }

@@ -85,7 +85,7 @@ function GoOn({ build: b }: { build: WholeBuild }) {
     >
       <Labelled
         label="Build sheet"
-        help="It goes on from the step that failed, or from the seal checks. Steps that are done have to stay as they are."
+        help="It goes on from the step that failed, or from the seal checks. A change of a step that is done has its machine go back to the last checkpoint before it."
       >
         <Lines value={sheet} set={setSheet} rows={16} />
       </Labelled>

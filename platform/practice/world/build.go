@@ -1,6 +1,7 @@
 package world
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"path"
@@ -22,6 +23,14 @@ type interior struct {
 	Restart  string             `json:"restart,omitempty"`
 	Stamp    string             `json:"stamp,omitempty"` // with which it was sealed
 	Off      bool               `json:"off,omitempty"`
+
+	Checkpoints []checkpoint `json:"checkpoints,omitempty"`
+}
+
+// checkpoint is what was in a build machine.
+type checkpoint struct {
+	Name string          `json:"name"`
+	Held json.RawMessage `json:"held"` // an interior
 }
 
 // Package is one that a scenario's package manager has.
@@ -61,6 +70,8 @@ func init() {
 	playing(platform.DoStep, act.beginStep, act.endStep)
 	playing(platform.InspectMachine, act.beginInspection, act.endInspection)
 	playing(platform.SealMachine, act.beginSealing, act.endSealing)
+	playing(platform.CheckpointMachine, act.beginCheckpoint, act.endCheckpoint)
+	playing(platform.RevertMachine, act.beginRevert, act.endRevert)
 	playing(platform.DiscardMachine, act.discardMachine, nothing)
 }
 
@@ -117,6 +128,57 @@ func (a act) endStop(n platform.Named) (platform.Nothing, error) {
 	return platform.Nothing{}, err
 }
 
+func (a act) beginCheckpoint(c platform.Checkpoint) (time.Duration, error) {
+	_, err := a.unsealed(c.BuildMachine)
+	return 2 * a.at.Spec.Knobs.Boot, err
+}
+
+func (a act) endCheckpoint(c platform.Checkpoint) (platform.Nothing, error) {
+	b, err := a.unsealed(c.BuildMachine)
+	if err != nil {
+		return platform.Nothing{}, err
+	}
+	if m := b.Built; m.checkpoint(c.Checkpoint) < 0 {
+		held, err := json.Marshal(m)
+		if err != nil {
+			return platform.Nothing{}, err
+		}
+		m.Checkpoints = append(m.Checkpoints, checkpoint{c.Checkpoint, held})
+	}
+	b.Built.Off = !c.Start
+	return platform.Nothing{}, nil
+}
+
+func (m *interior) checkpoint(name string) int {
+	return slices.IndexFunc(m.Checkpoints, func(c checkpoint) bool { return c.Name == name })
+}
+
+func (a act) beginRevert(c platform.Checkpoint) (time.Duration, error) {
+	b, err := a.madeHere(c.BuildMachine)
+	if err == nil && b.Built.checkpoint(c.Checkpoint) < 0 {
+		err = refuse("build machine %s has no checkpoint %q", b.Name, c.Checkpoint)
+	}
+	return a.at.Spec.Knobs.Boot, err
+}
+
+func (a act) endRevert(c platform.Checkpoint) (done platform.Nothing, err error) {
+	b, err := a.madeHere(c.BuildMachine)
+	if err != nil {
+		return done, err
+	}
+	i := b.Built.checkpoint(c.Checkpoint)
+	if i < 0 {
+		return done, refuse("build machine %s has no checkpoint %q", b.Name, c.Checkpoint)
+	}
+	kept, then := b.Built.Checkpoints[:i+1], &interior{}
+	if err := json.Unmarshal(kept[i].Held, then); err != nil {
+		return done, err
+	}
+	then.Checkpoints, then.Off = kept, false
+	b.Built = then
+	return done, nil
+}
+
 // running returns the build machine if things can be done on it.
 func (a act) running(name string) (*buildMachine, error) {
 	b, err := a.unsealed(name)
@@ -128,14 +190,21 @@ func (a act) running(name string) (*buildMachine, error) {
 
 // unsealed returns the build machine if it was made here and is not sealed.
 func (a act) unsealed(name string) (*buildMachine, error) {
+	b, err := a.madeHere(name)
+	if err == nil && b.Built.Stamp != "" {
+		err = refuse("build machine %s is sealed and off: it is not started again", name)
+	}
+	return b, err
+}
+
+// madeHere returns the build machine if the service had it made.
+func (a act) madeHere(name string) (*buildMachine, error) {
 	b := a.buildMachine(a.Site, name)
 	switch {
 	case b == nil:
 		return nil, refuse("there is no build machine %q at %s", name, a.Site)
 	case b.Built == nil:
 		return nil, refuse("build machine %s belongs to the scenario: nothing is played in it", name)
-	case b.Built.Stamp != "":
-		return nil, refuse("build machine %s is sealed and off: it is not started again", name)
 	}
 	return b, nil
 }
@@ -154,6 +223,8 @@ func (a act) beginStep(o platform.StepOrder) (time.Duration, error) {
 	switch {
 	case o.Step.Restart != nil:
 		takes = a.at.Spec.Knobs.Boot
+	case o.Step.Checkpoint != nil:
+		takes = 2 * a.at.Spec.Knobs.Boot
 	case o.Step.Update != nil:
 		takes += a.at.Spec.Knobs.Boot
 	}
@@ -274,6 +345,9 @@ func (a act) endStep(o platform.StepOrder) (done platform.StepDone, err error) {
 			done.Output += "Removing " + name + "\n"
 		}
 		return done, nil
+	case s.Checkpoint != nil:
+		_, err = a.endCheckpoint(o.Checkpoint())
+		return platform.StepDone{Output: platform.CheckpointOutput}, err
 	case s.Restart != nil:
 		if a.at.Spec.Knobs.Boot >= time.Duration(s.Restart.Within) {
 			return done, refuse("the machine was not back within %s", s.Restart.Within)
