@@ -17,6 +17,7 @@ import (
 	"nimblepane/core/build"
 	"nimblepane/core/machine"
 	"nimblepane/core/role"
+	"nimblepane/core/seal"
 	"nimblepane/core/sheet"
 	"nimblepane/engine/builds"
 	"nimblepane/platform"
@@ -281,10 +282,18 @@ func (s *Server) wholeBuild(ctx context.Context, id int64) (w client.WholeBuild,
 	}
 	found, made := builds.Findings(r.Build, works)
 	w.Checked = made
-	for _, f := range found {
-		w.Findings = append(w.Findings, client.SealFinding(f))
-	}
+	w.Findings = append(w.Findings, each(found, findingOut)...)
 	return w, nil
+}
+
+func findingOut(f seal.Finding) client.SealFinding {
+	out := client.SealFinding{
+		Check: f.Check, Severity: f.Severity, Evidence: f.Evidence, Remedy: f.Remedy, Waived: f.Waived,
+	}
+	if f.Repair != nil {
+		out.Repair = f.Repair.String()
+	}
+	return out
 }
 
 func expectedOut(b store.Build, e builds.Expected) *client.BuildExpectation {
@@ -401,6 +410,7 @@ func (s *Server) buildMachines() {
 		"and comes up again if it ran", s.Builds.CheckpointMachine)
 	addCheckpoint("back", "revert", "Begin to have a build machine go back to a checkpoint; what was done on it since "+
 		"is lost", s.Builds.RevertMachine)
+	s.machineChecks(at + "/{machine}")
 	register(s, operation{
 		method: "POST", path: at + "/{machine}/run", id: "run-on-build-machine",
 		summary: "Run a program in a build machine and wait for its end", role: role.Operator, tag: "build machines",
@@ -440,6 +450,67 @@ func (s *Server) buildMachines() {
 			err := s.Builds.Get(ctx, actor(ctx), in.Site, in.Machine, in.Path, &content)
 			return &fileOut{"application/octet-stream", content.Bytes()}, err
 		})
+}
+
+// machineChecks are the seal checks on machines, by hand.
+func (s *Server) machineChecks(at string) {
+	register(s, operation{
+		method: "POST", path: at + "/check", id: "check-build-machine", status: 202,
+		summary: "Begin to make the seal checks on a build machine that runs", role: role.Operator,
+		tag: "build machines",
+	},
+		func(ctx context.Context, in *MachinePath) (*body[client.MachineCheck], error) {
+			if _, err := s.Builds.CheckMachine(ctx, actor(ctx), in.Site, in.Machine); err != nil {
+				return nil, err
+			}
+			return ok(s.machineCheck(ctx, in.Site, in.Machine))
+		})
+	register(s, operation{
+		method: "GET", path: at + "/check", id: "show-check-of-build-machine", role: role.Viewer,
+		summary: "What the seal checks found that were made last on a build machine", tag: "build machines",
+	},
+		func(ctx context.Context, in *MachinePath) (*body[client.MachineCheck], error) {
+			return ok(s.machineCheck(ctx, in.Site, in.Machine))
+		})
+	register(s, operation{
+		method: "POST", path: at + "/repair", id: "repair-build-machine", status: 202,
+		summary: "Begin to repair what a seal check found on a build machine, by what the finding says will be done",
+		role:    role.Operator, tag: "build machines",
+	},
+		func(ctx context.Context, in *struct {
+			MachinePath
+			Body client.RepairFinding
+		},
+		) (*body[client.BuildMachine], error) {
+			if _, err := s.Builds.RepairMachine(ctx, actor(ctx), in.Site, in.Machine, in.Body.Check); err != nil {
+				return nil, err
+			}
+			return ok(s.machineOut(ctx, in.Site, in.Machine))
+		})
+}
+
+// machineCheck returns what is known of the seal checks on the machine that has the name at the site.
+func (s *Server) machineCheck(ctx context.Context, site, name string) (out client.MachineCheck, err error) {
+	db := s.store.DB.WithContext(ctx)
+	rows, err := store.MachineRows(db, store.MachineFilter{Site: site, Name: name, Limit: 1})
+	if err != nil {
+		return out, err
+	}
+	if len(rows) == 0 {
+		return out, fmt.Errorf("build machine %q at %s: %w", name, site, store.ErrNotFound)
+	}
+	c, err := s.Builds.Checked(db, rows[0].Machine)
+	if err != nil {
+		return out, err
+	}
+	out = client.MachineCheck{
+		State: c.State(), Why: c.Work.Why, Stale: c.Stale, Findings: append([]client.SealFinding{},
+			each(c.Findings, findingOut)...),
+	}
+	if !c.Work.AskedAt.IsZero() {
+		out.AskedAt = &c.Work.AskedAt
+	}
+	return out, nil
 }
 
 // machineOut returns the machine that has the name at the site, or had it last.

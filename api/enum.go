@@ -37,6 +37,7 @@ var enumerations = []enumeration{
 	enumerationOf[matter.Kind]("MatterKind", matter.Kinds()),
 	enumerationOf[platform.MachineState]("MachineState", platform.MachineStates()),
 	enumerationOf[seal.Severity]("Severity", seal.Severities()),
+	enumerationOf[build.TaskState]("TaskState", build.TaskStates()),
 	enumerationOf[sheet.Kind]("StepKind", sheet.AllKinds()),
 	enumerationOf[role.Role]("Role", role.Roles()),
 	enumerationOf[rollover.LogOff]("LogOff", []rollover.LogOff{rollover.Wait, rollover.Warn}),

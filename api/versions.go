@@ -13,7 +13,6 @@ import (
 	"nimblepane/core/estate"
 	"nimblepane/core/image"
 	"nimblepane/core/role"
-	"nimblepane/core/seal"
 	"nimblepane/engine/rollovers"
 	"nimblepane/engine/versions"
 	"nimblepane/store"
@@ -119,6 +118,7 @@ func (s *Server) versions() {
 			v, err := s.Versions.Capture(ctx, actor(ctx), versions.CaptureRequest{
 				Image: in.Image, Site: in.Body.Site, BuildMachine: in.Body.BuildMachine, Number: in.Body.Number,
 				Notes: in.Body.Notes, Tags: in.Body.Tags, EndOfLife: in.Body.EndOfLife, Discard: in.Body.Discard,
+				Fitness: versions.Fitness{Waive: in.Body.Waive, Unchecked: in.Body.Unchecked},
 			})
 			if err != nil {
 				return nil, err
@@ -378,7 +378,7 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, versions ...s
 		o := client.Version{
 			Image: img.Name, Number: v.Number, State: v.State, Standing: standing(tracks, v),
 			Digest: v.Digest, SizeBytes: v.SizeBytes, SizeBefore: v.SizeBefore, Sealing: v.Sealing, Source: v.Source,
-			Findings: each(v.Findings.V, func(f seal.Finding) client.SealFinding { return client.SealFinding(f) }),
+			Findings: each(v.Findings.V, findingOut),
 			Notes:    v.Notes, Tags: append([]string{}, v.Tags...), EndOfLife: v.EndOfLife, CapturedBy: v.CapturedBy,
 			CreatedAt: v.CreatedAt, SealedAt: v.SealedAt, Failure: v.Failure,
 			Barred: v.Barred, BarredBy: v.BarredBy, BarredAt: v.BarredAt,

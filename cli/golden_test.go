@@ -162,6 +162,7 @@ var (
 		ID: 6, Site: "north-quay", Name: "bm-new", State: machine.Running, Base: "counter-desk 2026.11.2",
 		MachineClass: "standard", Purpose: "printers at the counter", Owner: "jonas", AskedAt: noon, StartedAt: &noon,
 		RanSeconds: 5400, Cost: "0.18", Currency: "EUR", DiscardAt: &later, Notices: 1, Why: "it did not shut down",
+		Checkpoints: []client.Checkpoint{{Name: "as it came", MadeAt: noon}, {Name: "with printers", MadeAt: later}},
 	}
 	goldenAccount = client.Account{Name: "jonas", Title: "Jonas Lock", Role: role.Operator, CreatedAt: noon}
 )
@@ -173,7 +174,22 @@ var golden = map[string]any{
 		ID: 5, Site: "south-quay", Name: "build-3", State: machine.Sealed, Build: 3, Base: "disk vendor.qcow2",
 		MachineClass: "graphics", Purpose: "build 3 of chart-desk", Owner: "mira", AskedAt: noon, RanSeconds: 1860,
 	}),
-	"/sites/north-quay/build-machines/bm-new": goldenMachine,
+	"/sites/north-quay/build-machines/bm-new":       goldenMachine,
+	"/sites/north-quay/build-machines/bm-new/check": client.MachineCheck{State: build.Done, AskedAt: &noon},
+	"/sites/north-quay/build-machines/build-3/check": client.MachineCheck{
+		State: build.Done, AskedAt: &noon, Findings: []client.SealFinding{
+			{
+				Check: seal.SecretsLeft, Severity: seal.Blocks,
+				Evidence: "there are secrets in /root/id (a private key)", Remedy: "remove them",
+				Repair: "delete /root/id",
+			},
+			{Check: seal.ClockOff, Severity: seal.Warns, Evidence: "it is 2m0s behind", Remedy: "set it"},
+			{
+				Check: seal.Leftovers, Severity: seal.Warns, Evidence: "steps left /tmp/x", Remedy: "remove it",
+				Waived: "it is a table",
+			},
+		},
+	},
 	"/today": listOf(
 		client.Matter{
 			Kind: matter.Rollover, Urgent: true, Title: "Rollover 7 of ticket-counters is paused",
@@ -280,8 +296,9 @@ var golden = map[string]any{
 var shown = map[string]string{
 	"build-machine-list": "build-machine list", "build-machine-show": "build-machine show north-quay bm-new",
 	"account-list": "account list", "build-list": "build list", "build-show": "build show 3",
-	"build-log":   "build log 3",
-	"sheet-check": "sheet check testdata/sheet.yaml", "sheet-explain": "sheet explain testdata/sheet.yaml",
+	"build-log":           "build log 3",
+	"build-machine-check": "build-machine check north-quay bm-new",
+	"sheet-check":         "sheet check testdata/sheet.yaml", "sheet-explain": "sheet explain testdata/sheet.yaml",
 	"drift": "drift", "estate-show": "estate show", "host-list": "host list",
 	"host-show":     "host show tc-001",
 	"image-history": "image history counter-desk", "image-list": "image list", "image-show": "image show counter-desk",
@@ -316,6 +333,7 @@ var done = map[string]string{
 	"build-go-on":       "build go-on 3",
 	"build-discard":     "build discard 3 --yes",
 	"build-watch":       "build watch 3",
+	"build-check":       "build check 3",
 	"sheet-check-wrong": "sheet check testdata/wrong.yaml",
 	"sheet-check-none":  "sheet check testdata/none.yaml",
 	"sheet-new":         "sheet new",
@@ -325,7 +343,8 @@ var done = map[string]string{
 
 // elsewhere are commands that have tests of their own against a real service: their outcome is more than what they say.
 var elsewhere = []string{
-	"account add", "account edit", "activate", "build-machine back", "build-machine checkpoint", "build-machine create", "build-machine discard", "build-machine get",
+	"account add", "account edit", "activate", "build-machine back", "build-machine checkpoint",
+	"build-machine create", "build-machine discard", "build-machine get",
 	"build-machine keep", "build-machine put", "build-machine run",
 	"build-machine start", "build-machine stop", "build start", "capture", "estate load", "password",
 	"rollback", "rollover start",

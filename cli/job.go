@@ -40,14 +40,17 @@ func (a *app) capture(use string) *cobra.Command {
 	var wait bool
 	cmd := &cobra.Command{
 		Use: use + " IMAGE --from BUILD-MACHINE", Short: "Capture a new version from a build machine", Args: named,
-		Long: "Shut a build machine down, seal it and capture its disk as a new version. A machine " +
-			"that is kept can be\nworked on and captured again: what is sealed is a clone of it. Nothing points to " +
-			"the new version: stage\nit to try it.",
+		Long: "Make the seal checks on a build machine, shut it down, seal it and capture its disk as a new version. " +
+			"A machine\nthat is kept can be worked on and captured again: what is sealed is a clone of it. Nothing " +
+			"points to the\nnew version: stage it to try it.",
 		Example: "  pane capture counter-desk --from bm-counter --notes 'November fixes' --end-of-life " +
 			"2027-05-31 --wait",
 		ValidArgsFunction: a.complete(imageNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) (err error) {
 			if in.EndOfLife, err = parseDay(eol); err != nil {
+				return err
+			}
+			if err := a.checkBefore(ctx, c, in); err != nil {
 				return err
 			}
 			v, err := c.Capture(ctx, args[0], in)
@@ -78,6 +81,9 @@ func (a *app) capture(use string) *cobra.Command {
 	f.StringVar(&eol, "end-of-life", "", "until when it may be used, such as 2027-05-31")
 	f.StringSliceVar(&in.Tags, "tag", nil, "tag, may be given several times")
 	f.BoolVar(&in.Discard, "discard", false, "delete the build machine afterwards")
+	f.StringToStringVar(&in.Waive, "waive", nil, "pass over what a seal check finds, as CHECK=REASON, may be given "+
+		"several times")
+	f.StringVar(&in.Unchecked, "unchecked", "", "capture it without seal checks, for this reason")
 	f.BoolVar(&wait, "wait", false, "wait until it is sealed and delivered")
 	_ = cmd.MarkFlagRequired("from")
 	_ = cmd.RegisterFlagCompletionFunc("from", func(cmd *cobra.Command, _ []string, _ string) ([]string,

@@ -120,8 +120,10 @@ func (a *app) buildMachine() *cobra.Command {
 	}
 	cmd.AddCommand(&cobra.Command{
 		Use:   "checkpoint SITE MACHINE CHECKPOINT",
-		Short: "Keep what a build machine is now, so that it can go back to it; it goes down for that and comes up again",
-		Args:  named, ValidArgsFunction: a.complete(here, here),
+		Short: "Keep what a build machine is now, so that it can go back to it",
+		Long: "Keep what a build machine is now, so that it can go back to it. It goes down for that, and comes up " +
+			"again if it ran.",
+		Args: named, ValidArgsFunction: a.complete(here, here),
 		Example: "  pane build-machine checkpoint south-mole bm-december 'all is installed'",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			m, err := c.CheckpointBuildMachine(ctx, args[0], args[1], args[2])
@@ -145,7 +147,16 @@ func (a *app) buildMachine() *cobra.Command {
 			return a.machineSettles(ctx, c, m)
 		}),
 	})
-	cmd.AddCommand(a.runOnBuildMachine(here))
+	var repair bool
+	check := &cobra.Command{
+		Use: "check SITE MACHINE", Short: "Make the seal checks on a build machine, and show what they find",
+		Args: named, ValidArgsFunction: a.complete(here, here), Long: checkLong,
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			return a.checkMachine(ctx, c, args[0], args[1], repair)
+		}),
+	}
+	check.Flags().BoolVar(&repair, "repair", false, repairUsage)
+	cmd.AddCommand(check, a.runOnBuildMachine(here))
 	cmd.AddCommand(&cobra.Command{
 		Use: "put SITE MACHINE FILE PATH", Short: "Copy a file (- for standard input) into a build machine",
 		Args: named, ValidArgsFunction: a.complete(here, here),

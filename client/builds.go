@@ -78,6 +78,24 @@ type SealFinding struct {
 	Evidence string        `json:"evidence"`
 	Remedy   string        `json:"remedy"`
 	Waived   string        `json:"waived,omitempty" doc:"Why it is passed over, if it is"`
+	Repair   string        `json:"repair,omitempty" doc:"What the service can do about it; none if nothing is safe"`
+}
+
+// Blocking says whether the finding keeps its machine from being sealed.
+func (f SealFinding) Blocking() bool { return f.Severity == seal.Blocks && f.Waived == "" }
+
+// MachineCheck is what the seal checks of a machine found that were asked for last.
+type MachineCheck struct {
+	State    build.TaskState `json:"state" doc:"Empty if they were never made"`
+	Why      string          `json:"why,omitempty" doc:"Why they could not be made, or what they wait for"`
+	AskedAt  *time.Time      `json:"asked_at,omitempty"`
+	Stale    bool            `json:"stale" doc:"Something was done on the machine since"`
+	Findings []SealFinding   `json:"findings" nullable:"false"`
+}
+
+// RepairFinding says what is to be repaired.
+type RepairFinding struct {
+	Check string `json:"check" minLength:"1" doc:"Whose finding is repaired"`
 }
 
 // String says what was found in one line.
@@ -314,6 +332,21 @@ func (c *Client) CheckpointBuildMachine(ctx context.Context, site, name, checkpo
 // RevertBuildMachine begins to have a build machine go back to a checkpoint.
 func (c *Client) RevertBuildMachine(ctx context.Context, site, name, checkpoint string) (BuildMachine, error) {
 	return post[BuildMachine](ctx, c, buildMachine(site, name, "/back"), NamedCheckpoint{checkpoint})
+}
+
+// CheckBuildMachine begins to make the seal checks on a build machine.
+func (c *Client) CheckBuildMachine(ctx context.Context, site, name string) (MachineCheck, error) {
+	return post[MachineCheck](ctx, c, buildMachine(site, name, "/check"), nil)
+}
+
+// MachineCheck returns what the seal checks found that were made last on a build machine.
+func (c *Client) MachineCheck(ctx context.Context, site, name string) (MachineCheck, error) {
+	return get[MachineCheck](ctx, c, buildMachine(site, name, "/check"), nil)
+}
+
+// RepairBuildMachine begins to repair what a seal check found on a build machine.
+func (c *Client) RepairBuildMachine(ctx context.Context, site, name, check string) (BuildMachine, error) {
+	return post[BuildMachine](ctx, c, buildMachine(site, name, "/repair"), RepairFinding{check})
 }
 
 // DiscardBuildMachine begins to delete a build machine with what was done on it.

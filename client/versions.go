@@ -109,6 +109,9 @@ type Capture struct {
 	Tags         []string   `json:"tags,omitempty" maxItems:"20"`
 	EndOfLife    *time.Time `json:"end_of_life,omitempty"`
 	Discard      bool       `json:"discard,omitempty" doc:"Delete the build machine afterwards"`
+
+	Waive     map[string]string `json:"waive,omitempty" doc:"Why what a seal check finds is passed over, by check"`
+	Unchecked string            `json:"unchecked,omitempty" maxLength:"200" doc:"Why it is captured without seal checks"`
 }
 
 func (c *Client) Capture(ctx context.Context, image string, in Capture) (Version, error) {

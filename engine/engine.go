@@ -30,6 +30,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	"nimblepane/core/seal"
 	"nimblepane/core/secret"
 	"nimblepane/engine/trouble"
 	"nimblepane/platform"
@@ -46,6 +47,10 @@ type Engine struct {
 	AgentURL string
 	// Secrets finds the values of secrets that build sheets name.
 	Secrets secret.Finder
+	// Version of the service, "" if it does not matter; the machines' agents are held against it.
+	Version string
+	// OwnChecks returns the organisation's own seal checks.
+	OwnChecks func() ([]seal.Script, error)
 
 	river    *river.Client[pgx.Tx]
 	trouble  *trouble.Log
@@ -62,7 +67,11 @@ type Options struct {
 	Platforms map[string]platform.Opener
 	// Secrets finds the values of secrets; there are none if it is nil.
 	Secrets secret.Finder
-	Log     *slog.Logger
+	// Version of the service, against which the agents of machines are held; none if it is "".
+	Version string
+	// OwnChecks returns the organisation's own seal checks; there are none if it is nil.
+	OwnChecks func() ([]seal.Script, error)
+	Log       *slog.Logger
 }
 
 // How often a process looks for what is due, in real time.
@@ -78,10 +87,14 @@ const (
 func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
 	e := &Engine{
 		Store: st, Clock: clock, Log: o.Log, AgentURL: o.AgentURL, Secrets: o.Secrets, trouble: trouble.New(o.Log),
+		Version: o.Version, OwnChecks: o.OwnChecks,
 		sites: sites{openers: o.Platforms, open: map[string]openSite{}}, works: map[store.WorkKind]workKind{},
 	}
 	if e.Secrets == nil {
 		e.Secrets = secret.In(func(string) (string, bool) { return "", false }, nil)
+	}
+	if e.OwnChecks == nil {
+		e.OwnChecks = func() ([]seal.Script, error) { return nil, nil }
 	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, job *river.Job[jobArgs]) error {

@@ -28,7 +28,7 @@ type Work[In, Asked, Out any] struct {
 	Kind      store.WorkKind
 	Operation platform.Kind[Asked, Out]
 	// Ask says what is asked of the platform. It is called for every attempt to
-	// begin the operation, of which the platform takes one on.
+	// begin the operation, of which the platform takes one on. A *platform.Refusal says that there is nothing to ask.
 	Ask func(ctx context.Context, db *gorm.DB, w store.Work, in In) (Asked, error)
 	// Follow, if given, looks at what goes on, whenever the platform was asked how it stands. The work has not
 	// ended before it returns nil. It may change what is kept of how it stands.
@@ -140,15 +140,15 @@ func (e *Engine) work(ctx context.Context, key string) error {
 	}
 	if w.State == store.WorkAsked {
 		op, err := kind.operation(ctx, db, w)
-		if err != nil {
+		var refusal *platform.Refusal
+		if err != nil && !errors.As(err, &refusal) {
 			return err
 		}
-		err = e.AskTo(ctx, site, func(ctx context.Context,
-			p platform.Platform,
-		) error {
-			return p.Start(ctx, w.Key, op)
-		})
-		var refusal *platform.Refusal
+		if err == nil {
+			err = e.AskTo(ctx, site, func(ctx context.Context, p platform.Platform) error {
+				return p.Start(ctx, w.Key, op)
+			})
+		}
 		if errors.As(err, &refusal) {
 			return e.WorkEnded(ctx, w.Key, platform.Progress{State: platform.Failed, Why: refusal.Why})
 		}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"time"
 
 	"nimblepane/core/seal"
 	"nimblepane/core/secret"
@@ -66,7 +67,7 @@ const (
 	// the step came to an end, whatever that was, and fails if it did not.
 	DoStep Kind[StepOrder, StepDone] = "do-step"
 	// InspectMachine looks for what should not be on a machine that is sealed.
-	InspectMachine Kind[Named, seal.Facts] = "inspect-machine"
+	InspectMachine Kind[Inspection, seal.Facts] = "inspect-machine"
 	// SealMachine strips a build machine of what makes it this one, and powers it
 	// off. It is never started again.
 	SealMachine Kind[Seal, Sealed] = "seal-machine"
@@ -162,6 +163,16 @@ type StepDone struct {
 
 // StepOutput is how much of a step's output is kept, in bytes.
 const StepOutput = 64 << 10
+
+// Inspection says which machine is looked at, and what for beside what is always looked for.
+type Inspection struct {
+	BuildMachine string        `json:"build_machine"`
+	Refuse       []string      `json:"refuse,omitempty"` // patterns of software that the estate refuses
+	Own          []seal.Script `json:"own,omitempty"`    // checks that are run on it
+}
+
+// OwnCheckLimit is how long each of these may take.
+const OwnCheckLimit = 2 * time.Minute
 
 // Seal says which machine is sealed, as what.
 type Seal struct {

@@ -31,7 +31,8 @@ type Machine struct {
 	StartedAt    *time.Time // since when it runs; nil while it is off
 	RanSeconds   int64      // before that
 	TouchedAt    time.Time
-	Notices      int // given since it was touched
+	WorkedAt     time.Time // when something was last done on it
+	Notices      int       // given since it was touched
 	NoticedAt    *time.Time
 	GoneAt       *time.Time
 	Checkpoints  JSON[[]Checkpoint] // in the order in which they were made
@@ -70,6 +71,8 @@ const (
 
 	WorkCheckpointMachine WorkKind = "checkpoint-machine"
 	WorkRevertMachine     WorkKind = "revert-machine"
+	WorkCheckMachine      WorkKind = "check-machine" // by hand; those of builds are WorkInspectMachine
+	WorkRepairMachine     WorkKind = "repair-machine"
 )
 
 // MachineSubject is what a work of a machine is about that belongs to no build.
@@ -107,6 +110,9 @@ func (m *Machine) Become(state machine.State, now time.Time) {
 		m.GoneAt = &now
 	}
 }
+
+// Work notes that somebody does something on the machine.
+func (m *Machine) Work(now time.Time) { m.WorkedAt = now }
 
 // Touch notes that somebody needs the machine.
 func (m *Machine) Touch(now time.Time) { m.TouchedAt, m.Notices, m.NoticedAt = now, 0, nil }

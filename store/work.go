@@ -98,6 +98,12 @@ func Succeeded(db *gorm.DB, kind WorkKind, subject string) (yes bool, err error)
 	return yes, err
 }
 
+// LastWork returns the last attempt of a kind at a subject, and whether there was one.
+func LastWork(db *gorm.DB, kind WorkKind, subject string) (w Work, there bool, err error) {
+	r := db.Where("kind = ? and subject = ?", kind, subject).Order("attempt desc").Limit(1).Find(&w)
+	return w, r.RowsAffected == 1, r.Error
+}
+
 // LastAttempt returns the number of the last attempt of a kind at a subject, 0 if there was none.
 func LastAttempt(db *gorm.DB, kind WorkKind, subject string) (n int, err error) {
 	err = db.Raw("select coalesce(max(attempt), 0) from works where kind = ? and subject = ?", kind,

@@ -28,14 +28,19 @@ var (
 // What a system has in its temporary folders by itself.
 var ownTemporary = []string{"systemd-private-*", ".X11-unix", ".ICE-unix", ".XIM-unix", ".font-unix", ".Test-unix"}
 
-// Inspect finds out what there is to be known of a machine before it is sealed:
-// all of it, or only what the named seal checks look at. It changes nothing.
-// What cannot be found out is an error, so that nothing is sealed that was not
-// looked at.
-func Inspect(ctx context.Context, m Machine, signedIn func(context.Context) ([]string, error), only ...string) (
-	f seal.Facts, err error,
-) {
-	for _, check := range only {
+// Look says what is looked for.
+type Look struct {
+	Only     []string // seal checks; all if there are none
+	Refuse   []string // patterns of software that is refused
+	Version  string   // of this pane-agent
+	SignedIn func(context.Context) ([]string, error)
+}
+
+// Inspect finds out what there is to be known of a machine before it is sealed.
+// It changes nothing. What cannot be found out is an error, so that nothing is
+// sealed that was not looked at.
+func Inspect(ctx context.Context, m Machine, look Look) (f seal.Facts, err error) {
+	for _, check := range look.Only {
 		if !slices.Contains(seal.Checks(), check) {
 			return f, fmt.Errorf("there is no seal check %q: use %s", check, strings.Join(seal.Checks(), ", "))
 		}
@@ -45,7 +50,7 @@ func Inspect(ctx context.Context, m Machine, signedIn func(context.Context) ([]s
 		find         func() error
 	}{
 		{seal.PeopleSignedIn, "see who is signed in", func() (err error) {
-			f.SignedIn, err = signedIn(ctx)
+			f.SignedIn, err = look.SignedIn(ctx)
 			return err
 		}},
 		{seal.RestartPending, "see whether a restart is pending", func() (err error) {
@@ -64,8 +69,52 @@ func Inspect(ctx context.Context, m Machine, signedIn func(context.Context) ([]s
 			f.Leftovers, err = m.leftovers()
 			return err
 		}},
+		{seal.DomainJoined, "see whether it is joined to a domain", func() (err error) {
+			f.Joined, err = m.joined()
+			return err
+		}},
+		{seal.DiskEncrypted, "look at its disks", func() (err error) {
+			f.Encrypted, err = m.encrypted(ctx)
+			return err
+		}},
+		{seal.OtherDisks, "look at its disks", func() (err error) {
+			f.OtherDisks, err = m.otherDisks(ctx)
+			return err
+		}},
+		{seal.FileSystems, "look at its file systems", func() (err error) {
+			f.FileSystems, err = m.fileSystems(ctx)
+			return err
+		}},
+		{seal.LittleRoom, "see how much room there is", func() (err error) {
+			f.Room, err = m.room()
+			return err
+		}},
+		{seal.AgentUnfit, "look at pane-agent", func() (err error) {
+			f.Agent, err = m.agent(ctx, look.Version)
+			return err
+		}},
+		{seal.MachineUnfit, "see what started it", func() error {
+			f.Firmware = m.firmware()
+			return nil
+		}},
+		{seal.StaticNetwork, "look at the network's settings", func() (err error) {
+			f.StaticNetwork, err = m.staticNetwork()
+			return err
+		}},
+		{seal.SoftwareRefused, "look at its software", func() (err error) {
+			f.Refused, err = m.refused(ctx, look.Refuse)
+			return err
+		}},
+		{seal.PersonalSoft, "look for software in homes", func() (err error) {
+			f.PersonalSoftware = m.matching(personal...)
+			return nil
+		}},
+		{seal.ServicesFailed, "look at its services", func() (err error) {
+			f.ServicesFailed, err = m.servicesFailed(ctx)
+			return err
+		}},
 	} {
-		if len(only) > 0 && !slices.Contains(only, part.check) {
+		if len(look.Only) > 0 && !slices.Contains(look.Only, part.check) {
 			continue
 		}
 		if err := part.find(); err != nil {

@@ -16,7 +16,10 @@ import (
 	core "nimblepane/core/seal"
 )
 
-func nobody(context.Context) ([]string, error) { return nil, nil }
+var (
+	nobody  = seal.Look{SignedIn: func(context.Context) ([]string, error) { return nil, nil }}
+	pending = seal.Look{Only: []string{core.RestartPending}}
+)
 
 // says is a machine of the root whose programs print what is given by their name.
 func says(root string, printed map[string]string) seal.Machine {
@@ -47,7 +50,12 @@ func TestWhatShouldNotBeOnASealedMachineIsFound(t *testing.T) {
 		"apt-get": "NOTE: This is only a simulation!\nInst fare-desk [1.0] (2.0 quay)\nInst tide-tables (1 quay)\n" +
 			"Conf fare-desk (2.0 quay)\n",
 	})
-	f, err := seal.Inspect(t.Context(), m, func(context.Context) ([]string, error) { return []string{"ida"}, nil })
+	f, err := seal.Inspect(t.Context(), m, seal.Look{
+		SignedIn: func(context.Context) ([]string, error) { return []string{"ida"}, nil },
+		Only: []string{
+			core.PeopleSignedIn, core.RestartPending, core.UpdatesPending, core.SecretsLeft, core.Leftovers,
+		},
+	})
 	require.NoError(t, err)
 	require.Equal(t, core.Facts{
 		SignedIn: []string{"ida"}, RestartPending: "libtide, linux-image",
@@ -70,13 +78,13 @@ func TestAKernelThatDoesNotRunWaitsForARestart(t *testing.T) {
 	for running, want := range map[string]string{
 		"6.2\n": "", "6.1\n": "the kernel 6.2 (6.1 runs)", "5.9\n": "the kernel 6.2 (5.9 runs)", "": "",
 	} {
-		f, err := seal.Inspect(t.Context(), says(root, map[string]string{"uname": running}), nobody)
+		f, err := seal.Inspect(t.Context(), says(root, map[string]string{"uname": running}), pending)
 		require.NoError(t, err)
 		require.Equal(t, want, f.RestartPending, running)
 	}
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "run"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "run/reboot-required"), nil, 0o644))
-	f, err := seal.Inspect(t.Context(), says(root, nil), nobody)
+	f, err := seal.Inspect(t.Context(), says(root, nil), pending)
 	require.NoError(t, err)
 	require.Equal(t, core.Facts{RestartPending: "an update"}, f)
 }
@@ -94,10 +102,84 @@ func TestAMachineThatCannotBeLookedAtIsNotFoundToBeFit(t *testing.T) {
 	}, nobody)
 	require.ErrorIs(t, err, broken)
 	_, err = seal.Inspect(t.Context(), seal.Machine{Root: t.TempDir()},
-		func(context.Context) ([]string, error) { return nil, broken })
+		seal.Look{SignedIn: func(context.Context) ([]string, error) { return nil, broken }})
 	require.EqualError(t, err, "see who is signed in: dpkg is locked")
 	ended, end := context.WithCancel(t.Context())
 	end()
 	_, err = seal.Inspect(ended, seal.Machine{Root: used(t, map[string]string{"etc/x": "y"})}, nobody)
 	require.ErrorIs(t, err, context.Canceled)
+}
+
+func TestWhatTheSystemItselfLacksIsFound(t *testing.T) {
+	t.Parallel()
+	root := used(t, map[string]string{
+		"etc/krb5.keytab": "x", "etc/sssd/sssd.conf": "[domain/ferries.example]\nid_provider = ad\n",
+		"etc/network/interfaces":        "auto ens3\niface ens3 inet static\n  address 192.0.2.7\n",
+		"etc/network/interfaces.d/dhcp": "iface ens4 inet dhcp\n",
+		"etc/systemd/network/q.network": "[Match]\nName=ens5\n[Network]\nAddress=192.0.2.8/24\n",
+		"etc/systemd/network/r.network": "[Network]\nDHCP=yes\n",
+
+		"etc/NetworkManager/system-connections/quay.nmconnection": "[ipv4]\nmethod=manual\n",
+
+		"etc/netplan/quay.yaml": "network: {ethernets: {ens6: {addresses: [192.0.2.9/24]}}}\n",
+		"etc/netplan/dhcp.yaml": "network: {ethernets: {ens7: {dhcp4: true, nameservers: " +
+			"{addresses: [192.0.2.1]}}}}\n",
+		"home/ida/.local/bin/tides": "x", "home/ida/.cargo/config": "x",
+		"sys/fs/ext4/vda1/errors_count": "2\n", "sys/fs/ext4/vda2/errors_count": "0\n",
+		"sys/firmware/efi/x": "x",
+		"var/lib/dpkg/status": "Package: telnetd\nStatus: install ok installed\nVersion: 0.17\nDescription: x\n\n" +
+			"Package: telnet-old\nStatus: deinstall ok config-files\nVersion: 0.1\n\n" +
+			"Package: tide-tables\nStatus: install ok installed\nVersion: 2.0\n",
+	})
+	m := says(root, map[string]string{
+		"lsblk": `{"blockdevices": [
+			{"path": "/dev/vda", "type": "disk", "fstype": null, "mountpoints": [null], "children": [
+				{"path": "/dev/vda1", "type": "part", "fstype": "ext4", "mountpoints": ["/"]},
+				{"path": "/dev/vda2", "type": "part", "fstype": "crypto_LUKS", "mountpoints": [null], "children": [
+					{"path": "/dev/mapper/home", "type": "crypt", "fstype": "ext4", "mountpoints": ["/home"]}]}]},
+			{"path": "/dev/vdb", "type": "disk", "fstype": "ext4", "mountpoints": ["/srv/tides"]},
+			{"path": "/dev/vdc", "type": "disk", "fstype": null, "mountpoints": [null]},
+			{"path": "/dev/zram0", "type": "disk", "fstype": null, "mountpoints": ["[SWAP]"]},
+			{"path": "/dev/sr0", "type": "rom", "fstype": "iso9660", "mountpoints": ["/media/seed"]}]}`,
+		"journalctl": "EXT4-fs error (device vda1): bad block\nusb 1-1: device descriptor read\n",
+		"systemctl":  "berth.service loaded failed failed Berths\n",
+		"rpm":        "telnet-quay 1-2\n",
+	})
+	f, err := seal.Inspect(t.Context(), m, seal.Look{
+		Refuse: []string{"telnet*"}, Version: "1.0", SignedIn: nobody.SignedIn,
+	})
+	require.NoError(t, err)
+	require.NotEmpty(t, f.Room)
+	require.Positive(t, f.Room[0].Free)
+	f.Room = nil
+	require.Equal(t, core.Facts{
+		Joined:    []string{"/etc/krb5.keytab", "/etc/sssd/sssd.conf"},
+		Encrypted: []string{"/dev/vda2", "/dev/mapper/home"}, OtherDisks: []string{"/dev/vdb (at /srv/tides)"},
+		FileSystems: []string{"vda1 has 2 errors", "EXT4-fs error (device vda1): bad block"},
+		StaticNetwork: []string{
+			"/etc/network/interfaces", "/etc/systemd/network/q.network",
+			"/etc/NetworkManager/system-connections/quay.nmconnection", "/etc/netplan/quay.yaml",
+		},
+		Refused: []string{"telnetd 0.17", "telnet-quay 1-2"}, PersonalSoftware: []string{"/home/ida/.local/bin/tides"},
+		ServicesFailed: []string{"berth.service"}, Firmware: "uefi",
+		Agent: &core.Agent{Version: "1.0", Off: "its service is berth.service loaded failed failed Berths"},
+	}, f)
+	_, err = seal.Inspect(t.Context(), says(root, map[string]string{"lsblk": "none"}), nobody)
+	require.ErrorContains(t, err, "look at its disks: read what lsblk prints")
+	_, err = seal.Inspect(t.Context(), m, seal.Look{Only: []string{"tides"}})
+	require.ErrorContains(t, err, `there is no seal check "tides": use restart-pending`)
+}
+
+func TestAMachineWithNothingWrongHasNothingFound(t *testing.T) {
+	t.Parallel()
+	m := seal.Machine{Root: t.TempDir(), Run: func(_ context.Context, name string, args ...string) (string, error) {
+		if name == "systemctl" && args[0] == "show" {
+			return "enabled\n", nil
+		}
+		return "", nil
+	}}
+	f, err := seal.Inspect(t.Context(), m, seal.Look{Version: "1.0", Refuse: []string{"x"}, SignedIn: nobody.SignedIn})
+	require.NoError(t, err)
+	f.Room = nil
+	require.Equal(t, core.Facts{Agent: &core.Agent{Version: "1.0"}, Firmware: "bios"}, f)
 }

@@ -77,11 +77,48 @@ func Do(ctx context.Context, m Machine, stamp string) (done []string, err error)
 	d.logs()
 	d.write("version stamp written: "+stamp, StampPath, stamp+"\n")
 	d.run(ctx, "sync")
+	d.readBack(stamp)
 	// The disk gets back what is free now, so that the captured one is small.
 	if d.run(ctx, "fstrim", "--all") {
 		d.done = append(d.done, "free blocks given back to the disk")
 	}
 	return d.done, d.err
+}
+
+// readBack reads from the disk whether it is as it was to become: what is
+// written behind our back, or does not reach the disk, must not be captured.
+func (d *doer) readBack(stamp string) {
+	if d.err != nil {
+		return
+	}
+	if d.Run != nil { // else nothing of it is a disk
+		// What is in memory is let go of, so that the disk is what is read.
+		_ = os.WriteFile(filepath.Join(d.Root, "/proc/sys/vm/drop_caches"), []byte("3"), 0)
+	}
+	holds := func(path, want string) {
+		if got, err := os.ReadFile(filepath.Join(d.Root, path)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			d.err = errors.Join(d.err, err)
+		} else if string(got) != want {
+			d.err = errors.Join(d.err, fmt.Errorf("%s on the disk holds %.40q, and not %q: something writes to it "+
+				"while the machine is sealed", path, got, want))
+		}
+	}
+	holds("/etc/machine-id", "")
+	holds(StampPath, stamp+"\n")
+	if left := d.matches(identities...); len(left) > 0 {
+		d.err = errors.Join(d.err, fmt.Errorf("%s is on the disk still: something made it anew while the machine was "+
+			"sealed", strings.Join(left, ", ")))
+	}
+	if d.err == nil {
+		d.done = append(d.done, "read back from the disk: no identity is left, and the stamp is there")
+	}
+}
+
+// identities are what no two machines may share.
+var identities = []string{
+	"/etc/ssh/ssh_host_*_key", "/etc/ssh/ssh_host_*_key.pub", "/var/lib/dhcp/*", "/var/lib/dhclient/*",
+	"/var/lib/NetworkManager/*lease*", "/var/lib/systemd/random-seed", "/var/lib/urandom/random-seed",
+	"/var/lib/systemd/credential.secret", "/var/lib/nimblepane/agent.json", "/etc/nimblepane/seed.yaml",
 }
 
 func histories(homes ...string) (patterns []string) {

@@ -79,6 +79,21 @@ func TestNothingOfThisOneMachineIsLeft(t *testing.T) {
 	require.NotContains(t, again, "SSH host keys removed (2)")
 }
 
+func TestWhatIsMadeAnewWhileTheMachineIsSealedIsFound(t *testing.T) {
+	t.Parallel()
+	root := used(t, map[string]string{"etc/machine-id": "x", "etc/ssh/ssh_host_rsa_key": "x"})
+	m := seal.Machine{Root: root, Run: func(_ context.Context, name string, _ ...string) (string, error) {
+		if name == "sync" { // somebody was faster
+			require.NoError(t, os.WriteFile(filepath.Join(root, "etc/ssh/ssh_host_rsa_key"), []byte("new"), 0o600))
+			require.NoError(t, os.WriteFile(filepath.Join(root, "etc/machine-id"), []byte("new"), 0o600))
+		}
+		return "", nil
+	}}
+	_, err := seal.Do(t.Context(), m, "a 1")
+	require.ErrorContains(t, err, `/etc/machine-id on the disk holds "new", and not ""`)
+	require.ErrorContains(t, err, "ssh_host_rsa_key is on the disk still")
+}
+
 func TestAMachineWithoutServicesIsSealedToo(t *testing.T) {
 	t.Parallel()
 	m := seal.Machine{

@@ -30,6 +30,7 @@ import (
 	"nimblepane/client"
 	"nimblepane/console"
 	"nimblepane/core/role"
+	"nimblepane/core/seal"
 	"nimblepane/core/secret"
 	"nimblepane/core/strict"
 	"nimblepane/engine"
@@ -134,6 +135,7 @@ func serve(v *viper.Viper) *cobra.Command {
 		"http://127.0.0.1:7720")
 	f.String("secrets", "", "folder with a file for each secret that build sheets may name; others are variables "+
 		secret.Prefix+"NAME")
+	f.String("seal-checks", "", "folder of the organisation's own seal checks: scripts that are run on build machines")
 	f.String("log-level", "info", "debug, info, warn or error")
 	return cmd
 }
@@ -195,8 +197,16 @@ func run(ctx context.Context, v *viper.Viper) error {
 		}
 		secrets = os.DirFS(folder)
 	}
+	own := func() ([]seal.Script, error) { return nil, nil }
+	if folder := v.GetString("seal-checks"); folder != "" {
+		own = func() ([]seal.Script, error) { return seal.Scripts(os.DirFS(folder)) }
+		if _, err := own(); err != nil {
+			return fmt.Errorf("--seal-checks %s: %w", folder, err)
+		}
+	}
 	e, err := engine.New(st, clock, engine.Options{
-		AgentURL: agentURL, Platforms: kinds.All(), Secrets: secret.In(os.LookupEnv, secrets), Log: log,
+		AgentURL: agentURL, Platforms: kinds.All(), Secrets: secret.In(os.LookupEnv, secrets), Version: version,
+		OwnChecks: own, Log: log,
 	})
 	if err != nil {
 		return err

@@ -5,12 +5,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"nimblepane/agent/host"
 	"nimblepane/agent/linux"
 	"nimblepane/agent/seal"
+	core "nimblepane/core/seal"
 )
 
 const (
@@ -40,20 +42,21 @@ func commands() []*cobra.Command {
 	}
 	sealing.Flags().StringVar(&stamp, "stamp", "", `the version's stamp, such as "counter-desk 2026.11.1"`)
 	_ = sealing.MarkFlagRequired("stamp")
-	var only []string
+	look := seal.Look{Version: version, SignedIn: signedIn}
 	inspect := &cobra.Command{
 		Use: "inspect", Short: "Look for what should not be on this machine when it is sealed", Args: cobra.NoArgs,
 		Long: "Look for what should not be on this machine when it is sealed: pending restarts and updates, people " +
-			"who are signed in,\nsecrets, leftovers. Changes nothing, and prints what was found as JSON.",
+			"who are signed in,\nsecrets, leftovers, and more. Changes nothing, and prints what was found as JSON.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			found, err := seal.Inspect(cmd.Context(), seal.Running(), signedIn, only...)
+			found, err := seal.Inspect(cmd.Context(), seal.Running(), look)
 			if err != nil {
 				return err
 			}
-			return json.NewEncoder(cmd.OutOrStdout()).Encode(found)
+			return json.NewEncoder(cmd.OutOrStdout()).Encode(core.Seen{Facts: found, Clock: time.Now()})
 		},
 	}
-	inspect.Flags().StringSliceVar(&only, "only", nil, "seal checks for which to look, such as restart-pending")
+	inspect.Flags().StringSliceVar(&look.Only, "only", nil, "seal checks for which to look, such as restart-pending")
+	inspect.Flags().StringSliceVar(&look.Refuse, "refuse", nil, "software that is refused, such as telnet*")
 	notify := &cobra.Command{
 		Use: "notify TEXT", Short: "Show a text on the desktop of the session that this runs in",
 		Args: cobra.ExactArgs(1), Hidden: true,

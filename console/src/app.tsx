@@ -37,6 +37,10 @@ const router = createBrowserRouter([
       page("/images/:image/versions/:number", async () => (await import("./pages/version")).VersionPage),
       page("/builds", async () => (await import("./pages/builds")).BuildsPage),
       page("/builds/:build", async () => (await import("./pages/build")).BuildPage),
+      page(
+        "/sites/:site/build-machines/:machine",
+        async () => (await import("./pages/build-machine")).BuildMachinePage,
+      ),
       page("/build-machines", async () => (await import("./pages/build-machines")).BuildMachinesPage),
       page("/sites", async () => (await import("./pages/sites")).SitesPage),
       page("/sites/:site", async () => (await import("./pages/site")).SitePage),

@@ -119,6 +119,7 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   discarding: "teal",
   checkpointing: "teal",
   "going back": "teal",
+  repairing: "teal",
   "under way": "teal",
   faulty: "red",
   failed: "red",

@@ -1171,6 +1171,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/build-machines/{machine}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the seal checks found that were made last on a build machine
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-check-of-build-machine"];
+        put?: never;
+        /**
+         * Begin to make the seal checks on a build machine that runs
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["check-build-machine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/build-machines/{machine}/checkpoint": {
         parameters: {
             query?: never;
@@ -1229,6 +1253,26 @@ export interface paths {
          * @description Needs the role operator or one above it.
          */
         post: operations["keep-build-machine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/build-machines/{machine}/repair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin to repair what a seal check found on a build machine, by what the finding says will be done
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["repair-build-machine"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1704,7 +1748,7 @@ export interface components {
             why?: string;
         };
         /** @enum {string} */
-        BuildMachineState: "making" | "starting" | "running" | "stopping" | "off" | "sealed" | "discarding" | "checkpointing" | "going back" | "gone";
+        BuildMachineState: "making" | "starting" | "running" | "stopping" | "off" | "sealed" | "discarding" | "checkpointing" | "going back" | "repairing" | "gone";
         /** @enum {string} */
         BuildState: "queued" | "preparing" | "working" | "checking" | "sealing" | "capturing" | "delivering" | "ready" | "failed" | "cancelled";
         BuildStep: {
@@ -1746,6 +1790,12 @@ export interface components {
             number?: string;
             site?: string;
             tags?: string[] | null;
+            /** @description Why it is captured without seal checks */
+            unchecked?: string;
+            /** @description Why what a seal check finds is passed over, by check */
+            waive?: {
+                [key: string]: string;
+            };
         };
         Checkpoint: {
             /** Format: date-time */
@@ -1979,6 +2029,17 @@ export interface components {
             /** @description The site has it without having been asked for it */
             own?: boolean;
             state: components["schemas"]["MachineState"];
+        };
+        MachineCheck: {
+            /** Format: date-time */
+            asked_at?: string;
+            findings: components["schemas"]["SealFinding"][];
+            /** @description Something was done on the machine since */
+            stale: boolean;
+            /** @description Empty if they were never made */
+            state: components["schemas"]["TaskState"];
+            /** @description Why they could not be made, or what they wait for */
+            why?: string;
         };
         /** @enum {string} */
         MachineState: "running" | "off" | "paused" | "gone" | "capturing";
@@ -2278,6 +2339,10 @@ export interface components {
             /** @description You have made sure that nobody is on it */
             vouch_empty?: boolean;
         };
+        RepairFinding: {
+            /** @description Whose finding is repaired */
+            check: string;
+        };
         /** @enum {string} */
         Role: "viewer" | "operator" | "approver" | "administrator";
         Rollback: {
@@ -2395,6 +2460,8 @@ export interface components {
             check: string;
             evidence: string;
             remedy: string;
+            /** @description What the service can do about it; none if nothing is safe */
+            repair?: string;
             severity: components["schemas"]["Severity"];
             /** @description Why it is passed over, if it is */
             waived?: string;
@@ -2511,6 +2578,8 @@ export interface components {
         StepKind: "script" | "put" | "fetch" | "install" | "remove" | "update" | "locale" | "settings" | "restart" | "checkpoint";
         /** @enum {string} */
         StepState: "waiting" | "under way" | "done" | "failed" | "noted" | "skipped" | "dropped";
+        /** @enum {string} */
+        TaskState: "" | "under way" | "done" | "failed";
         Tell: {
             text: string;
         };
@@ -7446,6 +7515,151 @@ export interface operations {
             };
         };
     };
+    "show-check-of-build-machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineCheck"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-build-machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineCheck"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "checkpoint-build-machine": {
         parameters: {
             query?: never;
@@ -7695,6 +7909,87 @@ export interface operations {
         responses: {
             /** @description OK */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuildMachine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "repair-build-machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RepairFinding"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };

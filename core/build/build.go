@@ -66,17 +66,18 @@ type Snapshot struct {
 	// once the build has.
 	Hold      time.Duration
 	HeldUntil time.Time
-	// Kept says that its machine has a checkpoint, and BackTo to which it goes back before the build goes on, if to one.
-	Kept   bool
-	BackTo string
-	Back   Task
-	Check     Task
-	Blocking  []string // what the seal checks found that blocks
-	Seal      Task
-	Capture   Task
-	Delivery  Task
-	Staged    Task
-	Discards  []Task // the tries to discard its machine
+	// Kept says that its machine has a checkpoint, and BackTo to which it goes back before the build goes on, if to
+	// one.
+	Kept     bool
+	BackTo   string
+	Back     Task
+	Check    Task
+	Blocking []string // what the seal checks found that blocks
+	Seal     Task
+	Capture  Task
+	Delivery Task
+	Staged   Task
+	Discards []Task // the tries to discard its machine
 }
 
 // tries are those of a step that count, and how many were made before.
@@ -117,6 +118,9 @@ const (
 	Done       TaskState = "done"
 	TaskFailed TaskState = "failed"
 )
+
+// TaskStates are all of them.
+func TaskStates() []TaskState { return []TaskState{Unasked, UnderWay, Done, TaskFailed} }
 
 // StepState is how a step stands, as people are told.
 type StepState string

@@ -4,8 +4,10 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"path"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"nimblepane/core/image"
@@ -18,6 +20,8 @@ type Workshop struct {
 	Rates    map[string]machine.Rate `yaml:"rates,omitempty" json:"rates"`       // of an hour, by machine class
 	Longest  string                  `yaml:"longest,omitempty" json:"longest"`   // 12h if not given
 	Left     string                  `yaml:"left,omitempty" json:"left"`         // 192h if not given
+	// Refuse is software that must not be in a version, and why, by patterns of its name such as telnet*.
+	Refuse map[string]string `yaml:"refuse,omitempty" json:"refuse,omitempty"`
 }
 
 // UsualWorkshop is that of an estate whose file does not say.
@@ -29,6 +33,9 @@ func (w Workshop) Policy() machine.Policy {
 	left, _ := time.ParseDuration(w.Left)
 	return machine.Policy{Longest: longest, Left: left}
 }
+
+// software is a package's name, with * and ? for what may be different.
+var software = regexp.MustCompile(`^[A-Za-z0-9*?][A-Za-z0-9*?+._-]{0,99}$`)
 
 var currency = regexp.MustCompile(`^[A-Z]{3}$`)
 
@@ -53,13 +60,22 @@ func (c *checker) workshop(w *Workshop) {
 	case w.Currency == "" && len(w.Rates) > 0:
 		c.at(at+".rates", "workshop: the rates have no currency: write currency: EUR above them")
 	}
+	for _, pattern := range slices.Sorted(maps.Keys(w.Refuse)) {
+		if _, err := path.Match(pattern, ""); err != nil || !software.MatchString(pattern) {
+			c.at(at+".refuse", "workshop: refuse: %q is no pattern of a package's name: write it such as telnet "+
+				"or telnet*", pattern)
+		}
+		if why := strings.TrimSpace(w.Refuse[pattern]); why == "" || len(why) > 200 {
+			c.at(at+".refuse", "workshop: refuse: %s: write why it is refused, in at most 200 characters", pattern)
+		}
+	}
 	for _, class := range slices.Sorted(maps.Keys(w.Rates)) {
-		path := fmt.Sprintf("%s.rates.%s", at, class)
+		rate := fmt.Sprintf("%s.rates.%s", at, class)
 		if err := image.CheckName(class); err != nil {
 			c.at(at+".rates", "workshop: rates: machine class %s", err)
 		}
 		if err := w.Rates[class].Check(); err != nil {
-			c.at(path, "workshop: rate of %s: %s", class, err)
+			c.at(rate, "workshop: rate of %s: %s", class, err)
 		}
 	}
 }

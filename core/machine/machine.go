@@ -27,18 +27,21 @@ const (
 
 	Checkpointing State = "checkpointing" // down, and up again if it was
 	Reverting     State = "going back"    // to a checkpoint
-	Gone       State = "gone"
+	Repairing     State = "repairing"     // what a seal check found
+	Gone          State = "gone"
 )
 
 // States are all of them.
 func States() []State {
-	return []State{Making, Starting, Running, Stopping, Off, Sealed, Discarding, Checkpointing, Reverting, Gone}
+	return []State{
+		Making, Starting, Running, Stopping, Off, Sealed, Discarding, Checkpointing, Reverting, Repairing, Gone,
+	}
 }
 
 // Changing says whether something is being done to the machine.
 func (s State) Changing() bool {
 	switch s {
-	case Making, Starting, Stopping, Discarding, Checkpointing, Reverting:
+	case Making, Starting, Stopping, Discarding, Checkpointing, Reverting, Repairing:
 		return true
 	}
 	return false

@@ -36,6 +36,10 @@ func (s Sheet) Explain() []string {
 	}
 	end += ", and the machine is discarded."
 	lines = append(lines, end)
+	if len(s.Checks.Block) > 0 {
+		lines = append(lines, "What "+english.WordSeries(s.Checks.Block, "and")+
+			" find keeps the machine from being sealed, too.")
+	}
 	for _, check := range slices.Sorted(maps.Keys(s.Checks.Waive)) {
 		lines = append(lines, fmt.Sprintf("What the seal check %s finds is passed over: %s.", check,
 			strings.TrimSuffix(s.Checks.Waive[check], ".")))
@@ -127,7 +131,7 @@ func (s Step) explain() string {
 	case s.Install != nil:
 		what = packages(s.Install.Packages) + " installed"
 	case s.Remove != nil:
-		what = packages(s.Remove.Packages) + " removed"
+		what = s.Remove.explain()
 	case s.Checkpoint != nil:
 		what = "the machine goes down, what it is is kept as a checkpoint, and it comes up"
 	case s.Restart != nil:
@@ -159,6 +163,17 @@ func (s Settings) explain() string {
 			" set in their sessions")
 	}
 	return "new people find " + english.WordSeries(found, "and")
+}
+
+func (r Removal) explain() string {
+	var gone []string
+	if len(r.Packages) > 0 {
+		gone = append(gone, packages(r.Packages)+" removed")
+	}
+	if n := len(r.Files); n > 0 {
+		gone = append(gone, english.WordSeries(r.Files, "and")+" "+english.PluralWord(n, "is", "are")+" deleted")
+	}
+	return strings.Join(gone, ", ")
 }
 
 func packages(names []string) string {

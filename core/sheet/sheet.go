@@ -18,8 +18,6 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"github.com/dustin/go-humanize/english"
-
 	"nimblepane/core/estate"
 	"nimblepane/core/image"
 	"nimblepane/core/seal"
@@ -94,6 +92,7 @@ func (s Size) String() string {
 // Checks is what becomes of the seal checks.
 type Checks struct {
 	Waive map[string]string `yaml:"waive" json:"waive,omitempty"` // why what they find is passed over, by check
+	Block []string          `yaml:"block" json:"block,omitempty"` // checks that keep it from being sealed, not only warn
 }
 
 // Version is what is made.
@@ -249,16 +248,31 @@ func (c *checker) sheet(s *Sheet) {
 }
 
 func (c *checker) checks(checks Checks) {
+	for i, check := range checks.Block {
+		c.sealCheck(fmt.Sprintf("seal-checks.block[%d]", i), check)
+		if _, waived := checks.Waive[check]; waived {
+			c.at(fmt.Sprintf("seal-checks.block[%d]", i), "seal-checks: %s is waived, too: choose one", check)
+		}
+	}
 	for check, reason := range checks.Waive {
 		at := "seal-checks.waive." + check
-		if !slices.Contains(seal.Checks(), check) {
-			c.at(at, "there is no seal check %q: use %s", check, english.WordSeries(seal.Checks(), "or"))
-		}
+		c.sealCheck(at, check)
 		if !OneLine(reason, 200) {
 			c.at(at, "%s: write why it is passed over, in one line of at most 200 characters", at)
 		}
 	}
 }
+
+// sealCheck reports a name that is of no seal check.
+func (c *checker) sealCheck(at, name string) {
+	if !seal.Known(name) {
+		c.at(at, "there is no seal check %q: use %s, or own- and the name of your organisation's own", name,
+			strings.Join(seal.Checks(), ", "))
+	}
+}
+
+// Terms are what becomes of what the seal checks find.
+func (c Checks) Terms() seal.Terms { return seal.Terms{Waive: c.Waive, Block: c.Block} }
 
 func (c *checker) secrets(s *Sheet) {
 	for _, name := range slices.Sorted(maps.Keys(s.Secrets)) {

@@ -20,7 +20,7 @@ type Step struct {
 	Put      *Put      `yaml:"put" json:"put,omitempty"`
 	Fetch    *Fetch    `yaml:"fetch" json:"fetch,omitempty"`
 	Install  *Packages `yaml:"install" json:"install,omitempty"`
-	Remove   *Packages `yaml:"remove" json:"remove,omitempty"`
+	Remove   *Removal  `yaml:"remove" json:"remove,omitempty"`
 	Update   *Update   `yaml:"update" json:"update,omitempty"`
 	Locale   *Locale   `yaml:"locale" json:"locale,omitempty"`
 	Settings *Settings `yaml:"settings" json:"settings,omitempty"`
@@ -105,6 +105,12 @@ type Settings struct {
 // Packages are those of the machine's package manager.
 type Packages struct {
 	Packages []string `yaml:"packages" json:"packages"`
+}
+
+// Removal removes packages, files and folders.
+type Removal struct {
+	Packages []string `yaml:"packages" json:"packages,omitempty"`
+	Files    []string `yaml:"files" json:"files,omitempty"` // paths of the machine, of folders with all that is in them
 }
 
 // Restart takes the machine down and up, and waits until it is back.
@@ -213,7 +219,7 @@ func (c *checker) step(at string, s *Step) {
 		c.packages(at+".install", s.Install)
 	}
 	if s.Remove != nil {
-		c.packages(at+".remove", s.Remove)
+		c.removal(at+".remove", *s.Remove)
 	}
 	if s.Update != nil && s.Update.Only == "" {
 		s.Update.Only = AllUpdates
@@ -251,6 +257,21 @@ func (c *checker) step(at string, s *Step) {
 		s.ExitCodes = []int{0}
 	}
 	c.onFailure(at+".on-failure", &s.OnFailure)
+}
+
+func (c *checker) removal(at string, r Removal) {
+	if len(r.Packages)+len(r.Files) == 0 {
+		c.at(at, "%s: name packages or files under it", at)
+	}
+	if c.has(at + ".packages") {
+		c.packages(at, &Packages{r.Packages})
+	}
+	for i, file := range r.Files {
+		if !absolute(file) || strings.Count(file, "/") < 2 {
+			c.at(fmt.Sprintf("%s.files[%d]", at, i), "%s.files: %q: use a full path of the machine below one of its "+
+				"top folders, such as /opt/fare-desk", at, file)
+		}
+	}
 }
 
 func (c *checker) script(at string, s *Script) {

@@ -41,7 +41,12 @@ func sheetSchema() ([]byte, error) {
 	source := within("Source")
 	source.MinProperties, source.MaxProperties = new(uint64(1)), new(uint64(1))
 	waive, _ := within("Checks").Properties.Get("waive")
-	waive.PropertyNames = &jsonschema.Schema{Enum: listed(seal.Checks())}
+	check := &jsonschema.Schema{AnyOf: []*jsonschema.Schema{
+		{Enum: listed(seal.Checks())}, {Pattern: "^own-[a-z0-9]+(-[a-z0-9]+)*$"},
+	}}
+	waive.PropertyNames = check
+	block, _ := within("Checks").Properties.Get("block")
+	block.Items = check
 	steps, _ := within("Sheet").Properties.Get("steps")
 	steps.MinItems, steps.MaxItems = new(uint64(1)), new(uint64(sheet.MostSteps))
 	text, err := json.MarshalIndent(s, "", "  ")

@@ -29,9 +29,11 @@ type Builds struct {
 	makings       engine.Work[ofMachine, platform.BuildSpec, platform.Nothing]
 	starts, stops engine.Work[ofMachine, platform.Named, platform.Nothing]
 	steps         engine.Work[ofStep, platform.StepOrder, platform.StepDone]
-	inspections   engine.Work[ofMachine, platform.Named, seal.Facts]
-	sealings      engine.Work[ofMachine, platform.Seal, platform.Sealed]
-	discards      engine.Work[ofMachine, platform.Named, platform.Nothing]
+	// A build decides by inspections; checks are those that people ask for.
+	inspections, checks engine.Work[versions.Inspection, platform.Inspection, seal.Facts]
+	repairs             engine.Work[ofRepair, platform.StepOrder, platform.StepDone]
+	sealings            engine.Work[ofMachine, platform.Seal, platform.Sealed]
+	discards            engine.Work[ofMachine, platform.Named, platform.Nothing]
 
 	checkpoints, reverts engine.Work[ofCheckpoint, platform.Checkpoint, platform.Nothing]
 }
@@ -71,9 +73,15 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 		Kind: store.WorkDoStep, Operation: platform.DoStep, Ask: askStep, Follow: bs.follow,
 		Ended: stepEnded,
 	}
-	bs.inspections = engine.Work[ofMachine, platform.Named, seal.Facts]{
-		Kind: store.WorkInspectMachine, Operation: platform.InspectMachine, Ask: askMachine,
-		Ended: machineEnded[seal.Facts]("", ""),
+	bs.inspections = engine.Work[versions.Inspection, platform.Inspection, seal.Facts]{
+		Kind: store.WorkInspectMachine, Operation: platform.InspectMachine, Ask: bs.askInspection,
+		Ended: inspectionEnded,
+	}
+	bs.checks = bs.inspections
+	bs.checks.Kind = store.WorkCheckMachine
+	bs.repairs = engine.Work[ofRepair, platform.StepOrder, platform.StepDone]{
+		Kind: store.WorkRepairMachine, Operation: platform.DoStep, Ask: askRepair,
+		Ended: repairEnded,
 	}
 	bs.sealings = engine.Work[ofMachine, platform.Seal, platform.Sealed]{
 		Kind: store.WorkSealMachine, Operation: platform.SealMachine, Ask: askSealing,
@@ -96,6 +104,8 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 	engine.AddWork(e, bs.stops)
 	engine.AddWork(e, bs.steps)
 	engine.AddWork(e, bs.inspections)
+	engine.AddWork(e, bs.checks)
+	engine.AddWork(e, bs.repairs)
 	engine.AddWork(e, bs.sealings)
 	engine.AddWork(e, bs.discards)
 	engine.AddWork(e, bs.checkpoints)

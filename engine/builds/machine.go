@@ -106,7 +106,7 @@ func madeFrom(tx *store.Tx, m *store.Machine, site store.Site, r MachineRequest)
 
 // makeIn begins to make a machine, as part of a change.
 func (bs *Builds) makeIn(tx *store.Tx, m *store.Machine, detail map[string]any) error {
-	m.State, m.AskedAt = machine.Making, tx.Now
+	m.State, m.AskedAt, m.WorkedAt = machine.Making, tx.Now, tx.Now
 	m.Touch(tx.Now)
 	added, err := store.AddMachine(tx, m)
 	if err != nil {
@@ -259,6 +259,9 @@ func asked[In, Asked, Out any](tx *store.Tx, m *store.Machine, state machine.Sta
 	}
 	m.Why = ""
 	m.Become(state, tx.Now)
+	if state == machine.Starting || state == machine.Reverting {
+		m.Work(tx.Now) // what starts with it may do something
+	}
 	var detail map[string]any
 	if c, ok := any(in).(ofCheckpoint); ok {
 		detail = map[string]any{"checkpoint": c.Name}
@@ -488,7 +491,7 @@ func (bs *Builds) adopt(ctx context.Context, site store.Site, s platform.BuildMa
 	return bs.engine.Change(ctx, engine.ServiceActor, func(tx *store.Tx) error {
 		m := store.Machine{
 			SiteID: site.ID, Name: s.Name, BaseDisk: cmp.Or(strings.TrimPrefix(s.Base, "disk "), "unknown"),
-			MachineClass: s.MachineClass, Purpose: "found at its site", AskedAt: tx.Now,
+			MachineClass: s.MachineClass, Purpose: "found at its site", AskedAt: tx.Now, WorkedAt: tx.Now,
 		}
 		m.Touch(tx.Now)
 		m.Become(machine.Off, tx.Now)
@@ -511,19 +514,8 @@ func (bs *Builds) workingOn(ctx context.Context, actor, siteName, name string) (
 		return site, b, err
 	}
 	_, err = bs.machineChange(ctx, actor, siteName, name, func(tx *store.Tx, m *store.Machine) error {
-		if m.BuildID != nil {
-			b, err := store.BuildByID(tx.DB, *m.BuildID)
-			if err != nil {
-				return err
-			}
-			if !b.Held(tx.Now) {
-				return ofNoBuild(*m)
-			}
-		}
-		if m.State != machine.Running {
-			return engine.Conflictf("build machine %s is %s: start it first", name, m.State)
-		}
-		return nil
+		m.Work(tx.Now)
+		return forHands(tx, *m)
 	})
 	return site, b, err
 }

@@ -14,7 +14,6 @@ import (
 	"nimblepane/core/build"
 	"nimblepane/core/image"
 	"nimblepane/core/machine"
-	"nimblepane/core/seal"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
@@ -191,41 +190,6 @@ func stepFailure(step sheet.Step, done platform.StepDone) string {
 		", and last it wrote: ")
 }
 
-// inspection is how the seal checks stand, and what they found that blocks.
-func inspection(b store.Build, works []store.Work) (t build.Task, blocking []string) {
-	w, ok := find(works, store.WorkInspectMachine, b.Before.V.Inspections)
-	if !ok {
-		return t, nil
-	}
-	t = task(w)
-	if t.State != build.Done {
-		return t, nil
-	}
-	found, _ := Findings(b, works)
-	for _, f := range found {
-		if f.Blocking() {
-			blocking = append(blocking, f.String())
-		}
-	}
-	return t, blocking
-}
-
-// Findings are what the seal checks of a build found, and whether they were made.
-func Findings(b store.Build, works []store.Work) (found []seal.Finding, made bool) {
-	w, ok := find(works, store.WorkInspectMachine, b.Before.V.Inspections)
-	if !ok || w.State != store.WorkSucceeded {
-		return nil, false
-	}
-	var facts seal.Facts
-	if err := json.Unmarshal(w.Output, &facts); err != nil {
-		return []seal.Finding{{
-			Check: "inspection", Severity: seal.Blocks, Evidence: "what the site found cannot be read: " + err.Error(),
-			Remedy: "see that its platform is of this version",
-		}}, true
-	}
-	return seal.Waive(seal.Check(facts), b.Plan.V.Checks.Waive), true
-}
-
 // carryOut carries out a decision about a build.
 func (bs *Builds) carryOut(tx *store.Tx, b store.Build, s build.Snapshot, d build.Decision) error {
 	record := func(verb, reason string, detail map[string]any) {
@@ -264,8 +228,11 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, s build.Snapshot, d buil
 			if err != nil {
 				return err
 			}
-			if err := tx.Ask(bs.inspections.Of(b.SiteID, m.Subject(), b.Before.V.Inspections+1,
-				ofMachine{m.ID})); err != nil {
+			in, err := bs.expected(tx.DB, m)
+			if err != nil {
+				return err
+			}
+			if err := tx.Ask(bs.inspections.Of(b.SiteID, m.Subject(), b.Before.V.Inspections+1, in)); err != nil {
 				return err
 			}
 		case build.SealMachine:
@@ -364,10 +331,9 @@ func (bs *Builds) capture(tx *store.Tx, b *store.Build, d *build.Decision) error
 	if err != nil {
 		return err
 	}
-	found, _ := Findings(*b, works)
 	v, err := bs.versions.CaptureIn(tx, b.StartedBy, versions.CaptureRequest{
 		Image: img.Name, Site: site.Name, BuildMachine: b.Machine(), Number: b.Number, Notes: s.Version.Notes,
-		Tags: s.Version.Tags, EndOfLife: s.Version.EndOfLifeFrom(tx.Now), Findings: found,
+		Tags: s.Version.Tags, EndOfLife: s.Version.EndOfLifeFrom(tx.Now), Findings: findings(*b, works),
 	})
 	var refused *engine.Problem
 	if errors.As(err, &refused) {

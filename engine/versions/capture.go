@@ -28,6 +28,7 @@ type CaptureRequest struct {
 	Tags         []string
 	EndOfLife    *time.Time
 	Discard      bool // the build machine, afterwards
+	Fitness           // of a machine that is captured by hand
 	Findings     []seal.Finding
 }
 
@@ -48,8 +49,14 @@ func (vs *Versions) Capture(ctx context.Context, actor string, r CaptureRequest)
 	if machine.State == platform.MachineCapturing {
 		return v, engine.Conflictf("build machine %s is being captured: wait until that is done", machine.Name)
 	}
+	if err := r.checkWaivers(); err != nil {
+		return v, err
+	}
 	err = vs.engine.Change(ctx, actor, func(tx *store.Tx) (err error) {
 		r.Site, r.BuildMachine = site.Name, machine.Name
+		if r.Findings, err = r.fit(tx.DB, site, machine.Name); err != nil {
+			return err
+		}
 		if r.Number, err = NumberIn(tx, r.Image, r.Number); err != nil {
 			return err
 		}

@@ -20,6 +20,7 @@ import (
 	"nimblepane/core/image"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
+	"nimblepane/core/seal"
 	"nimblepane/core/secret"
 	"nimblepane/engine"
 	"nimblepane/engine/subjects"
@@ -53,6 +54,8 @@ type Options struct {
 	Estate   string // Estate if empty; "none" loads nothing
 	Console  fs.FS
 	Secrets  secret.Finder
+	// OwnChecks are the organisation's own seal checks.
+	OwnChecks []seal.Script
 	// BodyWithin is how long requests' bodies may take.
 	BodyWithin time.Duration
 	// Over, if given, returns the platform that stands before that of each practice site.
@@ -121,6 +124,7 @@ func Start(t testing.TB, o Options) *Service {
 	s.URL = "http://" + server.Listener.Addr().String()
 	s.Engine, err = engine.New(s.Store, clock, engine.Options{
 		AgentURL: s.URL, Platforms: platforms(o), Secrets: o.Secrets, Log: log,
+		OwnChecks: func() ([]seal.Script, error) { return o.OwnChecks, nil },
 	})
 	require.NoError(t, err)
 	s.Subjects = subjects.Add(s.Engine, 0)

@@ -151,7 +151,7 @@ func (s *Site) repertoire() platform.Repertoire {
 	platform.Perform(r, platform.StartMachine, s.checkUnsealed, s.startMachine)
 	platform.Perform(r, platform.StopMachine, s.checkUnsealed, s.stopMachine)
 	platform.Perform(r, platform.DoStep, s.checkStep, s.doStep)
-	platform.Perform(r, platform.InspectMachine, s.checkUnsealed, s.inspectMachine)
+	platform.Perform(r, platform.InspectMachine, s.checkInspection, s.inspectMachine)
 	platform.Perform(r, platform.SealMachine, s.checkSealing, s.sealMachine)
 	platform.Perform(r, platform.CheckpointMachine, s.checkCheckpoint, s.checkpointMachine)
 	platform.Perform(r, platform.RevertMachine, s.checkRevert, s.revertMachine)
@@ -175,6 +175,10 @@ func (s *Site) checkCapture(ctx context.Context, c platform.Capture) error {
 
 func (s *Site) checkStep(ctx context.Context, o platform.StepOrder) error {
 	return s.checkUnsealed(ctx, platform.Named{Name: o.BuildMachine})
+}
+
+func (s *Site) checkInspection(ctx context.Context, in platform.Inspection) error {
+	return s.checkUnsealed(ctx, platform.Named{Name: in.BuildMachine})
 }
 
 func (s *Site) checkUnsealed(ctx context.Context, n platform.Named) error {

@@ -140,7 +140,9 @@ func programOf(s sheet.Step) (program, error) {
 	case s.Install != nil:
 		return program{text: installScript, arguments: s.Install.Packages}, nil
 	case s.Remove != nil:
-		return program{text: removeScript, arguments: s.Remove.Packages}, nil
+		return program{
+			text: removeScript, arguments: slices.Concat(s.Remove.Files, []string{"packages:"}, s.Remove.Packages),
+		}, nil
 	case s.Update != nil:
 		return program{text: updateScript, arguments: []string{string(s.Update.Only)}}, nil
 	case s.Locale != nil:
@@ -480,12 +482,38 @@ func (s *Site) update(ctx context.Context, g guest, key string, o platform.StepO
 }
 
 // inspectMachine has pane-agent look for what should not be on a machine that is sealed.
-func (s *Site) inspectMachine(ctx context.Context, _ string, n platform.Named, _ func(int)) (f seal.Facts, err error) {
-	g, err := s.running(ctx, n.Name)
+func (s *Site) inspectMachine(ctx context.Context, key string, in platform.Inspection, report func(int)) (f seal.Facts,
+	err error,
+) {
+	g, err := s.running(ctx, in.BuildMachine)
 	if err != nil {
 		return f, err
 	}
-	return s.inspect(ctx, g)
+	var args []string
+	for _, pattern := range in.Refuse {
+		args = append(args, "--refuse", pattern)
+	}
+	if f, err = s.inspect(ctx, g, args...); err != nil {
+		return f, err
+	}
+	for i, script := range in.Own {
+		report(50 + 50*i/len(in.Own))
+		step := sheet.Step{
+			Name: script.Check, Script: &sheet.Script{Text: script.Text}, TimeLimit: sheet.Span(platform.OwnCheckLimit),
+		}
+		ended, err := stepFor(g, key+" "+script.Check).run(ctx, step, nil, platform.OwnCheckLimit)
+		found := script.Ended(ended.ExitCode, ended.Output)
+		if refused := (*platform.Refusal)(nil); errors.As(err, &refused) {
+			found, err = script.Unmade(refused.Why), nil
+		}
+		if err != nil {
+			return f, err
+		}
+		if found != nil {
+			f.Own = append(f.Own, *found)
+		}
+	}
+	return f, nil
 }
 
 // mostFacts is how much pane-agent may find on a machine, in bytes.
@@ -516,10 +544,13 @@ func (s *Site) inspect(ctx context.Context, g guest, args ...string) (f seal.Fac
 	}
 	// A name of a file may have what no record can: a zero, or bytes that are no text.
 	found := bytes.ReplaceAll(bytes.ToValidUTF8(o.Output, []byte("\uFFFD")), []byte(`\u0000`), []byte(`\uFFFD`))
-	if err := json.Unmarshal(found, &f); err != nil {
+	var seen seal.Seen
+	if err := json.Unmarshal(found, &seen); err != nil {
 		return f, refuse("the machine could not be looked at: pane-agent printed %.200q, and not what it found",
 			o.Output)
 	}
+	f = seen.Facts
+	f.ClockOff = time.Until(seen.Clock).Seconds()
 	return f, nil
 }
 

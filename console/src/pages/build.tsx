@@ -5,8 +5,9 @@ import { api, type BuildStep, call, type WholeBuild } from "../api";
 import { count, duration, lasted, span, time } from "../format";
 import { BuildLog } from "../parts/build-log";
 import { HeldBuild, HoldBuild } from "../parts/held-build";
+import { CheckNow, Findings, Repair } from "../parts/seal-checks";
 import { useSigned } from "../session";
-import { Act, Empty, Facts, List, Page, Panel, Shown, State, To, Words } from "../ui";
+import { Act, Facts, List, Page, Panel, Shown, State, To, Words } from "../ui";
 
 /** One build: what it is made of, its steps, and what the seal checks found. */
 export function BuildPage() {
@@ -31,7 +32,7 @@ export function BuildPage() {
       actions={
         b &&
         may("operator") &&
-        (b.held_until && !b.settled && b.state === "failed" ? (
+        (isHeld(b) ? (
           <HeldBuild build={b} />
         ) : !b.cancel && early.includes(b.state) ? (
           <>
@@ -61,23 +62,16 @@ export function BuildPage() {
               <Steps of={b.steps} />
             </Panel>
             <BuildLog build={b.id} over={over.includes(b.state)} />
-            <Panel title="Seal checks">
-              {b.findings.length === 0 ? (
-                <Empty>{b.checked ? "They found nothing." : "They were not made."}</Empty>
-              ) : (
-                <List label="Seal checks" head={["Check", "It", "Found", "What to do"]}>
-                  {b.findings.map((f) => (
-                    <Table.Row key={f.check}>
-                      <Table.Cell>{f.check}</Table.Cell>
-                      <Table.Cell>{f.waived ? "is waived" : f.severity}</Table.Cell>
-                      <Table.Cell>
-                        <Words>{f.evidence}</Words>
-                      </Table.Cell>
-                      <Table.Cell>{f.waived ? `Passed over: ${f.waived}` : f.remedy}</Table.Cell>
-                    </Table.Row>
-                  ))}
-                </List>
-              )}
+            <Panel title="Seal checks" aside={isHeld(b) && <CheckNow site={b.site} machine={b.machine} />}>
+              <Findings
+                of={b.findings}
+                made={b.checked}
+                last={
+                  isHeld(b) && may("operator")
+                    ? { head: "Repair", cell: (f) => <Repair of={f} site={b.site} machine={b.machine} /> }
+                    : undefined
+                }
+              />
             </Panel>
             <Panel title="Sheet">
               <Box as="pre" fontFamily="mono" fontSize="sm" overflowX="auto">
@@ -90,6 +84,9 @@ export function BuildPage() {
     </Page>
   );
 }
+
+/** Its machine is held, so that somebody can look at it. */
+const isHeld = (b: WholeBuild) => !!b.held_until && !b.settled && b.state === "failed";
 
 /** Until then a build can be cancelled. */
 const early: WholeBuild["state"][] = ["queued", "preparing", "working", "checking", "sealing"];

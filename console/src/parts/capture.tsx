@@ -1,9 +1,10 @@
-import { Field, NativeSelect, Text } from "@chakra-ui/react";
+import { Box, Field, Input, NativeSelect, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, call, type Image } from "../api";
 import { FormDialog } from "../ui";
 import { Check, useWritten, WrittenFields } from "./fields";
+import { CheckNow, Findings, useMachineCheck } from "./seal-checks";
 
 /** Makes a version of a build machine. */
 export function Capture({ image }: { image: Image }) {
@@ -16,6 +17,7 @@ export function Capture({ image }: { image: Image }) {
   const [chosen, setChosen] = useState("");
   const { written, set, reset, body } = useWritten();
   const [discard, setDiscard] = useState(false);
+  const [waive, setWaive] = useState<Record<string, string>>({});
   const from = machines.find((m) => `${m.site}/${m.name}` === chosen) ?? machines[0];
   return (
     <FormDialog
@@ -23,7 +25,10 @@ export function Capture({ image }: { image: Image }) {
       button={{ size: "sm", variant: "solid", colorPalette: "deep" }}
       title={`Capture ${image.name} ${image.next_number}`}
       done="The capture has begun."
-      onOpen={() => reset()}
+      onOpen={() => {
+        reset();
+        setWaive({});
+      }}
       submit={() =>
         call(
           api.POST("/api/v1/images/{image}/versions", {
@@ -33,6 +38,7 @@ export function Capture({ image }: { image: Image }) {
               site: from?.site,
               ...body,
               discard: discard || undefined,
+              waive: from?.own ? undefined : given(waive),
             },
           }),
         )
@@ -59,8 +65,49 @@ export function Capture({ image }: { image: Image }) {
         </NativeSelect.Root>
         {from?.changes && <Field.HelperText>Done on it: {from.changes}</Field.HelperText>}
       </Field.Root>
+      {from && !from.own && <Fitness site={from.site} machine={from.name} waive={waive} set={setWaive} />}
       <WrittenFields written={written} set={set} />
       <Check checked={discard} set={setDiscard} label="Delete the build machine afterwards" />
     </FormDialog>
+  );
+}
+
+/** The reasons that were written down. */
+function given(waive: Record<string, string>) {
+  const reasons = Object.entries(waive).filter(([, why]) => why.trim() !== "");
+  return reasons.length > 0 ? Object.fromEntries(reasons.map(([k, why]) => [k, why.trim()])) : undefined;
+}
+
+/** What the seal checks found on the machine, with reasons to pass over what blocks. */
+function Fitness(props: {
+  site: string;
+  machine: string;
+  waive: Record<string, string>;
+  set: (waive: Record<string, string>) => void;
+}) {
+  const check = useMachineCheck(props.site, props.machine);
+  return (
+    <Box>
+      <Text fontWeight="500">Seal checks</Text>
+      <CheckNow site={props.site} machine={props.machine} />
+      {!!check.data?.findings.length && (
+        <Findings
+          of={check.data.findings}
+          made
+          last={{
+            head: "Pass over, because",
+            cell: (f) => (
+              <Input
+                size="xs"
+                aria-label={`Why ${f.check} is passed over`}
+                value={props.waive[f.check] ?? ""}
+                maxLength={200}
+                onChange={(e) => props.set({ ...props.waive, [f.check]: e.target.value })}
+              />
+            ),
+          }}
+        />
+      )}
+    </Box>
   );
 }

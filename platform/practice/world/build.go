@@ -344,6 +344,12 @@ func (a act) endStep(o platform.StepOrder) (done platform.StepDone, err error) {
 			m.Packages = slices.DeleteFunc(m.Packages, func(p string) bool { return p == name })
 			done.Output += "Removing " + name + "\n"
 		}
+		for _, file := range s.Remove.Files {
+			maps.DeleteFunc(m.Files, func(name string, _ []byte) bool {
+				return name == file || strings.HasPrefix(name, file+"/")
+			})
+			done.Output += "removed " + file + "\n"
+		}
 		return done, nil
 	case s.Checkpoint != nil:
 		_, err = a.endCheckpoint(o.Checkpoint())
@@ -473,17 +479,37 @@ func firstLine(text string) string {
 	return line
 }
 
-func (a act) beginInspection(n platform.Named) (time.Duration, error) {
-	_, err := a.running(n.Name)
+func (a act) beginInspection(in platform.Inspection) (time.Duration, error) {
+	_, err := a.running(in.BuildMachine)
 	return a.at.Spec.Knobs.Check, err
 }
 
-func (a act) endInspection(n platform.Named) (f seal.Facts, err error) {
-	b, err := a.running(n.Name)
+// endInspection finds what was done on the machine, and what the site's knobs say is on all of them.
+func (a act) endInspection(in platform.Inspection) (f seal.Facts, err error) {
+	b, err := a.running(in.BuildMachine)
 	if err != nil {
 		return f, err
 	}
-	f.RestartPending = b.Built.Restart
+	if found := a.at.Spec.Knobs.Found; found != nil {
+		f = *found
+	}
+	if b.Built.Restart != "" {
+		f.RestartPending = b.Built.Restart
+	}
+	for _, p := range b.Built.Packages {
+		if slices.ContainsFunc(in.Refuse, func(pattern string) bool { return seal.RefusedBy(pattern, p) }) {
+			f.Refused = append(f.Refused, p)
+		}
+	}
+	for _, script := range in.Own {
+		o := platform.Outcome{}
+		if s := a.spec(script.Text); s != nil {
+			o.ExitCode, o.Output = s.ExitCode, []byte(s.Output)
+		}
+		if found := script.Ended(o.ExitCode, string(o.Output)); found != nil {
+			f.Own = append(f.Own, *found)
+		}
+	}
 	for _, u := range b.Built.Updates {
 		f.UpdatesPending = append(f.UpdatesPending, u.Name)
 	}

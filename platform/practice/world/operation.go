@@ -141,14 +141,15 @@ func (a act) beginCapture(c platform.Capture) (time.Duration, error) {
 	case b.MachineClass != c.MachineClass:
 		return 0, refuse("build machine %s is of class %s, and the image of class %s", b.Name, b.MachineClass,
 			c.MachineClass)
-	case b.Built != nil && b.Built.Stamp == "":
-		return 0, refuse("build machine %s is not sealed", b.Name)
-	case b.Built != nil && b.Built.Stamp != c.Stamp:
+	case b.Built != nil && b.Built.Stamp != "" && b.Built.Stamp != c.Stamp:
 		return 0, sealedAs(b, c.Stamp)
 	case b.Busy:
 		return 0, fmt.Errorf("build machine %s is being captured", b.Name)
 	}
 	b.Busy = true
+	if b.Built != nil {
+		b.Built.Off = true // it is shut down, and a clone of it is sealed
+	}
 	return a.at.Spec.Knobs.Capture, nil
 }
 

@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"nimblepane/core/seal"
+
 	"github.com/goccy/go-yaml"
 )
 
@@ -52,6 +54,9 @@ type Knobs struct {
 	Capture time.Duration `yaml:"capture" json:"capture"`
 	Deliver time.Duration `yaml:"deliver" json:"deliver"`
 	Faults  []Fault       `yaml:"faults" json:"faults"`
+	// Found is what is found on every build machine when it is looked at, beside what was done on it: each seal
+	// check can be made to fail by it.
+	Found *seal.Facts `yaml:"found" json:"found,omitempty"`
 }
 
 // Fault makes something go wrong on some hosts. The first that fits a host and kind counts.

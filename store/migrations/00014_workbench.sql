@@ -2,11 +2,12 @@
 alter table machines drop constraint machines_state_check;
 alter table machines
   add column checkpoints jsonb not null default '[]',
+  add column worked_at timestamptz not null default now(), -- when something was last done on it
   add constraint machines_state_check check (state in ('making', 'starting', 'running', 'stopping', 'off', 'sealed',
-    'discarding', 'checkpointing', 'going back', 'gone'));
+    'discarding', 'checkpointing', 'going back', 'repairing', 'gone'));
 
 -- +goose Down
-update machines set state = 'off' where state in ('checkpointing', 'going back');
-alter table machines drop constraint machines_state_check, drop column checkpoints;
+update machines set state = 'off' where state in ('checkpointing', 'going back', 'repairing');
+alter table machines drop constraint machines_state_check, drop column checkpoints, drop column worked_at;
 alter table machines add constraint machines_state_check check (state in ('making', 'starting', 'running', 'stopping',
   'off', 'sealed', 'discarding', 'gone'));

@@ -1,0 +1,95 @@
+import { screen, waitFor, within } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { expect, it } from "vitest";
+import { service, show } from "../testing";
+import { BuildMachinePage } from "./build-machine";
+
+const at = "/api/v1/sites/north-quay/build-machines/bm-new";
+const machine = {
+  id: 6,
+  site: "north-quay",
+  name: "bm-new",
+  state: "running",
+  base: "counter-desk 2026.11.2",
+  machine_class: "standard",
+  purpose: "printers at the counter",
+  owner: "jonas",
+  asked_at: "2026-11-23T12:00:00Z",
+  ran_seconds: 7500,
+  checkpoints: [
+    { name: "as it came", made_at: "2026-11-23T12:10:00Z" },
+    { name: "with printers", made_at: "2026-11-23T12:40:00Z" },
+  ],
+};
+const check = {
+  state: "done",
+  asked_at: "2026-11-23T13:00:00Z",
+  stale: false,
+  findings: [
+    {
+      check: "secrets-left",
+      severity: "blocks",
+      evidence: "there are secrets in /root/id (a private key)",
+      remedy: "remove them",
+      repair: "delete /root/id",
+    },
+    { check: "clock-off", severity: "warns", evidence: "it is 2m behind", remedy: "set it" },
+  ],
+};
+const page = () =>
+  show(
+    <BuildMachinePage />,
+    "operator",
+    "/sites/north-quay/build-machines/bm-new",
+    "/sites/:site/build-machines/:machine",
+  );
+const asks = async (dialog: HTMLElement, label: string) =>
+  userEvent.click(within(dialog).getByRole("button", { name: label }));
+
+it("says what the seal checks found, and repairs what can be after saying how", async () => {
+  const { asked } = service({
+    [`GET ${at}`]: machine,
+    [`GET ${at}/check`]: check,
+    [`POST ${at}/check`]: { ...check, state: "under way", findings: [] },
+    [`POST ${at}/repair`]: { ...machine, state: "repairing" },
+  });
+  page();
+  await screen.findByText("there are secrets in /root/id (a private key)");
+  screen.getByText("Made 2026-11-23 13:00.");
+  expect(screen.getAllByRole("button", { name: "Repair" })).toHaveLength(1);
+  await userEvent.click(screen.getByRole("button", { name: "Repair" }));
+  const dialog = await screen.findByRole("dialog", { name: "Repair secrets-left on bm-new" });
+  within(dialog).getByText("That will delete /root/id.");
+  await asks(dialog, "Repair");
+  await waitFor(() =>
+    expect(asked.find((a) => a.what === `POST ${at}/repair`)?.body).toEqual({ check: "secrets-left" }),
+  );
+  await userEvent.click(screen.getByRole("button", { name: "Check now" }));
+  await screen.findByText("They are being made.");
+});
+
+it("goes back to the checkpoint that is chosen", async () => {
+  const { asked } = service({
+    [`GET ${at}`]: machine,
+    [`GET ${at}/check`]: { state: "", stale: true, findings: [] },
+    [`POST ${at}/back`]: { ...machine, state: "going back" },
+    [`POST ${at}/checkpoint`]: { ...machine, state: "checkpointing" },
+  });
+  page();
+  await userEvent.click(await screen.findByRole("button", { name: "Go back" }));
+  let dialog = await screen.findByRole("dialog", { name: "Have bm-new go back to a checkpoint" });
+  const choice = within(dialog).getByRole("combobox") as HTMLSelectElement;
+  expect(choice.value).toBe("with printers");
+  await userEvent.selectOptions(choice, "as it came");
+  await asks(dialog, "Go back");
+  await waitFor(() =>
+    expect(asked.find((a) => a.what === `POST ${at}/back`)?.body).toEqual({ checkpoint: "as it came" }),
+  );
+  await userEvent.click(screen.getByRole("button", { name: "Checkpoint" }));
+  dialog = await screen.findByRole("dialog", { name: "Make a checkpoint of bm-new" });
+  await userEvent.type(within(dialog).getByRole("textbox"), "with fares");
+  await asks(dialog, "Checkpoint");
+  await waitFor(() =>
+    expect(asked.find((a) => a.what === `POST ${at}/checkpoint`)?.body).toEqual({ checkpoint: "with fares" }),
+  );
+});
