@@ -86,7 +86,8 @@ function MachineFacts({ of: m }: { of: BuildMachine }) {
     <Facts
       of={[
         ["Why", m.why],
-        ["For", m.build ? <To to={`/builds/${m.build}`}>{m.purpose ?? ""}</To> : m.purpose],
+        ["For", m.purpose],
+        ["Build", m.build && <To to={`/builds/${m.build}`}>{String(m.build)}</To>],
         ["Made from", m.base],
         ["Class", m.machine_class],
         ["Has", has.join(", ")],
