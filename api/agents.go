@@ -27,6 +27,11 @@ func (s *Server) agents() {
 			return
 		}
 		reply, err := s.Fleet.Enrol(c.Request.Context(), in.Token)
+		if errors.Is(err, fleet.ErrUnknownAgent) { // it may be that of a machine that proves a version
+			if proof, perr := s.Proofs.Enrol(c.Request.Context(), in.Token); !errors.Is(perr, store.ErrNotFound) {
+				reply, err = proof, perr
+			}
+		}
 		s.answerAgent(c, reply, err)
 	})
 	s.gin.POST(agent.HeartbeatPath, func(c *gin.Context) {
@@ -40,6 +45,11 @@ func (s *Server) agents() {
 			return
 		}
 		reply, err := s.Fleet.Heartbeat(c.Request.Context(), credential, in)
+		if errors.Is(err, fleet.ErrUnknownAgent) {
+			if proof, perr := s.Proofs.Heartbeat(c.Request.Context(), credential, in); !errors.Is(perr, store.ErrNotFound) {
+				reply, err = proof, perr
+			}
+		}
 		s.answerAgent(c, reply, err)
 	})
 }

@@ -137,6 +137,7 @@ func (s *Server) describe() {
 	s.versions()
 	s.fleet()
 	s.builds()
+	s.proofs()
 	s.rollovers()
 	s.trail()
 	s.previews()

@@ -13,6 +13,7 @@ import (
 	"nimblepane/core/image"
 	"nimblepane/core/machine"
 	"nimblepane/core/matter"
+	"nimblepane/core/proof"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
 	"nimblepane/core/seal"
@@ -37,6 +38,7 @@ var enumerations = []enumeration{
 	enumerationOf[matter.Kind]("MatterKind", matter.Kinds()),
 	enumerationOf[platform.MachineState]("MachineState", platform.MachineStates()),
 	enumerationOf[seal.Severity]("Severity", seal.Severities()),
+	enumerationOf[proof.State]("ProofState", proof.States()),
 	enumerationOf[build.TaskState]("TaskState", build.TaskStates()),
 	enumerationOf[sheet.Kind]("StepKind", sheet.AllKinds()),
 	enumerationOf[role.Role]("Role", role.Roles()),

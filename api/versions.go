@@ -13,6 +13,7 @@ import (
 	"nimblepane/core/estate"
 	"nimblepane/core/image"
 	"nimblepane/core/role"
+	"nimblepane/engine/proofs"
 	"nimblepane/engine/rollovers"
 	"nimblepane/engine/versions"
 	"nimblepane/store"
@@ -119,6 +120,12 @@ func (s *Server) versions() {
 				Image: in.Image, Site: in.Body.Site, BuildMachine: in.Body.BuildMachine, Number: in.Body.Number,
 				Notes: in.Body.Notes, Tags: in.Body.Tags, EndOfLife: in.Body.EndOfLife, Discard: in.Body.Discard,
 				Fitness: versions.Fitness{Waive: in.Body.Waive, Unchecked: in.Body.Unchecked},
+				Then: func(tx *store.Tx, v store.Version, site store.Site) error {
+					if !in.Body.Prove {
+						return nil
+					}
+					return proofs.BeginIn(tx, actor(ctx), &store.Proof{VersionID: v.ID, SiteID: site.ID})
+				},
 			})
 			if err != nil {
 				return nil, err
@@ -378,8 +385,8 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, versions ...s
 		o := client.Version{
 			Image: img.Name, Number: v.Number, State: v.State, Standing: standing(tracks, v),
 			Digest: v.Digest, SizeBytes: v.SizeBytes, SizeBefore: v.SizeBefore, Sealing: v.Sealing, Source: v.Source,
-			Findings: each(v.Findings.V, findingOut),
-			Notes:    v.Notes, Tags: append([]string{}, v.Tags...), EndOfLife: v.EndOfLife, CapturedBy: v.CapturedBy,
+			Findings: each(v.Findings.V, findingOut), Applications: v.Applications.V,
+			Notes: v.Notes, Tags: append([]string{}, v.Tags...), EndOfLife: v.EndOfLife, CapturedBy: v.CapturedBy,
 			CreatedAt: v.CreatedAt, SealedAt: v.SealedAt, Failure: v.Failure,
 			Barred: v.Barred, BarredBy: v.BarredBy, BarredAt: v.BarredAt,
 			Progress: progress[v.ID], Hosts: hosts[v.ID], Copies: []client.Copy{}, Revision: v.Revision,

@@ -23,6 +23,7 @@ import (
 	"nimblepane/core/image"
 	"nimblepane/core/machine"
 	"nimblepane/core/matter"
+	"nimblepane/core/proof"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
 	"nimblepane/core/seal"
@@ -164,6 +165,18 @@ var (
 		RanSeconds: 5400, Cost: "0.18", Currency: "EUR", DiscardAt: &later, Notices: 1, Why: "it did not shut down",
 		Checkpoints: []client.Checkpoint{{Name: "as it came", MadeAt: noon}, {Name: "with printers", MadeAt: later}},
 	}
+	goldenProof = client.WholeProof{
+		Proof: client.Proof{
+			ID: 4, Image: "counter-desk", Version: "2026.11.3", Site: "north-quay", Build: 3, Machine: "proof-4",
+			State: proof.Failed, Settled: true, Why: "Berth Planner: it did not open", AskedBy: "jonas", AskedAt: noon,
+			EndedAt: &later, FirstStart: 72.4,
+		},
+		Picture: true, Results: []client.ProofResult{
+			{Name: "Fare Desk", Kind: proof.OfApplication, Seconds: 3.2},
+			{Name: "Berth Planner", Kind: proof.OfApplication, Seconds: 60, Why: "it did not open", Output: "no berth"},
+			{Name: "tickets print", Kind: proof.OfProof, Seconds: 1.5},
+		},
+	}
 	goldenAccount = client.Account{Name: "jonas", Title: "Jonas Lock", Role: role.Operator, CreatedAt: noon}
 )
 
@@ -174,6 +187,10 @@ var golden = map[string]any{
 		ID: 5, Site: "south-quay", Name: "build-3", State: machine.Sealed, Build: 3, Base: "disk vendor.qcow2",
 		MachineClass: "graphics", Purpose: "build 3 of chart-desk", Owner: "mira", AskedAt: noon, RanSeconds: 1860,
 	}),
+	"/proofs":          listOf(goldenProof.Proof),
+	"/proofs/4":        goldenProof,
+	"/proofs/4/let-go": goldenProof,
+	"/images/counter-desk/versions/2026.11.3/prove": goldenProof,
 	"/sites/north-quay/build-machines/bm-new":       goldenMachine,
 	"/sites/north-quay/build-machines/bm-new/check": client.MachineCheck{State: build.Done, AskedAt: &noon},
 	"/sites/north-quay/build-machines/build-3/check": client.MachineCheck{
@@ -298,7 +315,8 @@ var shown = map[string]string{
 	"account-list": "account list", "build-list": "build list", "build-show": "build show 3",
 	"build-log":           "build log 3",
 	"build-machine-check": "build-machine check north-quay bm-new",
-	"sheet-check":         "sheet check testdata/sheet.yaml", "sheet-explain": "sheet explain testdata/sheet.yaml",
+	"proof-list":          "proof list", "proof-show": "proof show 4",
+	"sheet-check": "sheet check testdata/sheet.yaml", "sheet-explain": "sheet explain testdata/sheet.yaml",
 	"drift": "drift", "estate-show": "estate show", "host-list": "host list",
 	"host-show":     "host show tc-001",
 	"image-history": "image history counter-desk", "image-list": "image list", "image-show": "image show counter-desk",
@@ -322,23 +340,25 @@ var done = map[string]string{
 	"rollover-pause": "rollover pause 7", "rollover-resume": "rollover resume 7",
 	"rollover-stop":    "rollover stop 7 --yes",
 	"rollover-reverse": "rollover reverse 7 --reason bad --yes", "session-tell": "session tell tc-001 1 tea",
-	"session-sign-off":  "session sign-off tc-001 1 --yes",
-	"stage":             "stage counter-desk 2026.11.3 --yes",
-	"version-bar":       "version bar counter-desk 2026.11.3 --reason bad --yes",
-	"version-deliver":   "version deliver counter-desk 2026.11.3",
-	"version-retire":    "version retire counter-desk 2026.11.3 --yes",
-	"sign-out":          "sign-out",
-	"build-cancel":      "build cancel 3 --yes",
-	"build-hold":        "build hold 3 --for 2h",
-	"build-go-on":       "build go-on 3",
-	"build-discard":     "build discard 3 --yes",
-	"build-watch":       "build watch 3",
-	"build-check":       "build check 3",
-	"sheet-check-wrong": "sheet check testdata/wrong.yaml",
-	"sheet-check-none":  "sheet check testdata/none.yaml",
-	"sheet-new":         "sheet new",
-	"sheet-explain-set": "sheet explain testdata/parameters.yaml --set key=a=b --set queue=office",
-	"sheet-explain-not": "sheet explain testdata/parameters.yaml --set queue=garden --set hue=red",
+	"session-sign-off": "session sign-off tc-001 1 --yes",
+	"stage":            "stage counter-desk 2026.11.3 --yes",
+	"version-bar":      "version bar counter-desk 2026.11.3 --reason bad --yes",
+	"version-deliver":  "version deliver counter-desk 2026.11.3",
+	"version-retire":   "version retire counter-desk 2026.11.3 --yes",
+	"sign-out":         "sign-out",
+	"build-cancel":     "build cancel 3 --yes",
+	"build-hold":       "build hold 3 --for 2h",
+	"build-go-on":      "build go-on 3",
+	"build-discard":    "build discard 3 --yes",
+	"build-watch":      "build watch 3",
+	"proof-let-go":     "proof let-go 4 --reason wrong", "version-prove": "version prove counter-desk 2026.11.3 --site north-quay",
+	"version-prove-wait": "version prove counter-desk 2026.11.3 --site north-quay --wait",
+	"build-check":        "build check 3",
+	"sheet-check-wrong":  "sheet check testdata/wrong.yaml",
+	"sheet-check-none":   "sheet check testdata/none.yaml",
+	"sheet-new":          "sheet new",
+	"sheet-explain-set":  "sheet explain testdata/parameters.yaml --set key=a=b --set queue=office",
+	"sheet-explain-not":  "sheet explain testdata/parameters.yaml --set queue=garden --set hue=red",
 }
 
 // elsewhere are commands that have tests of their own against a real service: their outcome is more than what they say.
@@ -348,8 +368,8 @@ var elsewhere = []string{
 	"build-machine keep", "build-machine put", "build-machine run",
 	"build-machine start", "build-machine stop", "build start", "capture", "estate load", "password",
 	"rollback", "rollover start",
-	"rollover watch", "sign-in",
-	"sheet schema", "token make", "token revoke", "trail export", "trial sign", "version capture", "version edit",
+	"proof picture", "rollover watch", "sign-in",
+	"sheet schema", "token make", "token revoke", "trail export", "trial sign", "version try", "version capture", "version edit",
 }
 
 func goldenService(t *testing.T) string {

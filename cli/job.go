@@ -83,6 +83,7 @@ func (a *app) capture(use string) *cobra.Command {
 	f.BoolVar(&in.Discard, "discard", false, "delete the build machine afterwards")
 	f.StringToStringVar(&in.Waive, "waive", nil, "pass over what a seal check finds, as CHECK=REASON, may be given "+
 		"several times")
+	f.BoolVar(&in.Prove, "prove", false, "prove its first start, on a machine that is thrown away")
 	f.StringVar(&in.Unchecked, "unchecked", "", "capture it without seal checks, for this reason")
 	f.BoolVar(&wait, "wait", false, "wait until it is sealed and delivered")
 	_ = cmd.MarkFlagRequired("from")

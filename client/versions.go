@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"nimblepane/core/image"
+	"nimblepane/core/sheet"
 )
 
 // Image is a golden image.
@@ -67,20 +68,23 @@ type Version struct {
 	SizeBefore int64         `json:"size_before_bytes,omitempty" doc:"What its disk took before it was compacted"`
 	Sealing    []string      `json:"sealing,omitempty" doc:"What was done to seal it"`
 	Findings   []SealFinding `json:"findings,omitempty" doc:"Of the seal checks before it was sealed"`
-	Source     string        `json:"source"`
-	Notes      string        `json:"notes"`
-	Tags       []string      `json:"tags" nullable:"false"`
-	EndOfLife  *time.Time    `json:"end_of_life,omitempty"`
-	CapturedBy string        `json:"captured_by"`
-	CreatedAt  time.Time     `json:"created_at"`
-	SealedAt   *time.Time    `json:"sealed_at,omitempty"`
-	Failure    string        `json:"failure"`
-	Barred     string        `json:"barred" doc:"Why it is barred, empty if it is not"`
-	BarredBy   string        `json:"barred_by"`
-	BarredAt   *time.Time    `json:"barred_at,omitempty"`
-	Hosts      int           `json:"hosts" doc:"Hosts that run it"`
-	Copies     []Copy        `json:"copies" nullable:"false"`
-	Revision   int           `json:"revision"`
+
+	Applications []sheet.Application `json:"applications,omitempty" doc:"That people open on its hosts"`
+
+	Source     string     `json:"source"`
+	Notes      string     `json:"notes"`
+	Tags       []string   `json:"tags" nullable:"false"`
+	EndOfLife  *time.Time `json:"end_of_life,omitempty"`
+	CapturedBy string     `json:"captured_by"`
+	CreatedAt  time.Time  `json:"created_at"`
+	SealedAt   *time.Time `json:"sealed_at,omitempty"`
+	Failure    string     `json:"failure"`
+	Barred     string     `json:"barred" doc:"Why it is barred, empty if it is not"`
+	BarredBy   string     `json:"barred_by"`
+	BarredAt   *time.Time `json:"barred_at,omitempty"`
+	Hosts      int        `json:"hosts" doc:"Hosts that run it"`
+	Copies     []Copy     `json:"copies" nullable:"false"`
+	Revision   int        `json:"revision"`
 }
 
 // Copy is a version's disk at a site.
@@ -111,6 +115,7 @@ type Capture struct {
 	Discard      bool       `json:"discard,omitempty" doc:"Delete the build machine afterwards"`
 
 	Waive     map[string]string `json:"waive,omitempty" doc:"Why what a seal check finds is passed over, by check"`
+	Prove     bool              `json:"prove,omitempty" doc:"Its first start, on a machine that is thrown away"`
 	Unchecked string            `json:"unchecked,omitempty" maxLength:"200" doc:"Why it is captured without seal checks"`
 }
 

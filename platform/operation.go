@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"nimblepane/core/proof"
 	"nimblepane/core/seal"
 	"nimblepane/core/secret"
 	"nimblepane/core/sheet"
@@ -55,6 +56,12 @@ const (
 	// RebuildHost gives a host a new disk, cloned from one of the copies, and
 	// starts it. A host that is not there is made; a disk that is there is thrown away.
 	RebuildHost Kind[Rebuild, Made] = "rebuild"
+	// TryHost opens applications on a host, has scripts run on it, and takes a
+	// picture of its display if it has one. It succeeds when all of that came to an
+	// end, whatever that was. What was done under the key is not done again.
+	TryHost Kind[Tryout, Tried] = "try-host"
+	// DiscardHost deletes a host's machine with its disk. What is not there is discarded.
+	DiscardHost Kind[Named, Nothing] = "discard-host"
 	// MakeMachine makes a build machine and starts it, and ends when programs can
 	// be run in it. One that is there with the same specification is taken.
 	MakeMachine Kind[BuildSpec, Nothing] = "make-machine"
@@ -163,6 +170,22 @@ type StepDone struct {
 
 // StepOutput is how much of a step's output is kept, in bytes.
 const StepOutput = 64 << 10
+
+// Tryout says what is to be tried on which host.
+type Tryout struct {
+	Host         string              `json:"host"`
+	Applications []sheet.Application `json:"applications,omitempty"`
+	Proofs       []sheet.Step        `json:"proofs,omitempty"` // scripts
+}
+
+// Tried is what became of what was tried.
+type Tried struct {
+	Results []proof.Result `json:"results,omitempty"`
+	Picture []byte         `json:"picture,omitempty"` // of its display, as PNG; none if it has none
+}
+
+// MostOfPicture is how large a picture may be, in bytes. A larger one is left out.
+const MostOfPicture = 2 << 20
 
 // Inspection says which machine is looked at, and what for beside what is always looked for.
 type Inspection struct {

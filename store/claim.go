@@ -14,9 +14,10 @@ type Ticking string
 const (
 	RolloverTicks Ticking = "rollovers"
 	BuildTicks    Ticking = "builds"
+	ProofTicks    Ticking = "proofs"
 )
 
-var ticking = map[Ticking]bool{RolloverTicks: true, BuildTicks: true}
+var ticking = map[Ticking]bool{RolloverTicks: true, BuildTicks: true, ProofTicks: true}
 
 // Claim is something due that a process works on. While it keeps the claim,
 // which it renews, nobody else is given the same.

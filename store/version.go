@@ -9,6 +9,7 @@ import (
 
 	"nimblepane/core/image"
 	"nimblepane/core/seal"
+	"nimblepane/core/sheet"
 )
 
 // Image is a golden image with its clearance settings.
@@ -47,6 +48,8 @@ type Version struct {
 	BarredBy   string
 	BarredAt   *time.Time
 	Revision   int
+
+	Applications JSON[[]sheet.Application] // that people open on its hosts
 }
 
 // Track is a pointer of an image at one of its versions. VersionID and

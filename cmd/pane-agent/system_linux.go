@@ -11,8 +11,10 @@ import (
 
 	"nimblepane/agent/host"
 	"nimblepane/agent/linux"
+	"nimblepane/agent/open"
 	"nimblepane/agent/seal"
 	core "nimblepane/core/seal"
+	"nimblepane/core/sheet"
 )
 
 const (
@@ -57,6 +59,23 @@ func commands() []*cobra.Command {
 	}
 	inspect.Flags().StringSliceVar(&look.Only, "only", nil, "seal checks for which to look, such as restart-pending")
 	inspect.Flags().StringSliceVar(&look.Refuse, "refuse", nil, "software that is refused, such as telnet*")
+	opening := &cobra.Command{
+		Use: "open", Short: "Open an application as people would, and say whether it comes up", Args: cobra.NoArgs,
+		Long: "Open an application, which is read from standard input as a build sheet has it, in JSON, as a person " +
+			"that is made\nfor it, and print whether it came up as JSON. It is ended then.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var a sheet.Application
+			if err := json.NewDecoder(cmd.InOrStdin()).Decode(&a); err != nil {
+				return fmt.Errorf("the application is malformed: %w", err)
+			}
+			desk, closes, err := open.ForProof(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer closes()
+			return json.NewEncoder(cmd.OutOrStdout()).Encode(desk.Application(cmd.Context(), a))
+		},
+	}
 	notify := &cobra.Command{
 		Use: "notify TEXT", Short: "Show a text on the desktop of the session that this runs in",
 		Args: cobra.ExactArgs(1), Hidden: true,
@@ -76,7 +95,7 @@ func commands() []*cobra.Command {
 			return nil
 		},
 	}
-	return []*cobra.Command{sealing, inspect, notify, sessions}
+	return []*cobra.Command{sealing, inspect, opening, notify, sessions}
 }
 
 // signedIn names the people who are signed in.

@@ -638,6 +638,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/images/{image}/versions/{number}/prove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin to prove the first start of a version on a machine that is thrown away
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["prove-version"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/images/{image}/versions/{number}/retire": {
         parameters: {
             query?: never;
@@ -712,6 +732,26 @@ export interface paths {
         get: operations["show-trial"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/images/{image}/versions/{number}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin to make a machine of a version for a person, which goes by itself
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["try-version"];
         delete?: never;
         options?: never;
         head?: never;
@@ -852,6 +892,86 @@ export interface paths {
          * @description Needs the role viewer or one above it.
          */
         post: operations["preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Machines that versions were tried out on, the newest first
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-proofs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One machine that a version was tried out on, with what came of it
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-proof"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs/{id}/let-go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End a proof, and throw its machine away
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["let-go-of-proof"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs/{id}/picture.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The picture of its display, when what is on it had been tried
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-picture-of-proof"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1593,6 +1713,17 @@ export interface components {
             since: string;
             state: components["schemas"]["SessionState"];
         };
+        Application: {
+            arguments?: string[] | null;
+            command: string;
+            icon?: string;
+            name: string;
+            opens: components["schemas"]["Opens"];
+            within: string;
+        };
+        AtSite: {
+            site: string;
+        };
         Build: {
             /** @description What its machine was made from */
             base: string;
@@ -1750,7 +1881,7 @@ export interface components {
         /** @enum {string} */
         BuildMachineState: "making" | "starting" | "running" | "stopping" | "off" | "sealed" | "discarding" | "checkpointing" | "going back" | "repairing" | "gone";
         /** @enum {string} */
-        BuildState: "queued" | "preparing" | "working" | "checking" | "sealing" | "capturing" | "delivering" | "ready" | "failed" | "cancelled";
+        BuildState: "queued" | "preparing" | "working" | "checking" | "sealing" | "capturing" | "proving" | "delivering" | "ready" | "failed" | "cancelled";
         BuildStep: {
             /** Format: int64 */
             attempts: number;
@@ -1788,6 +1919,8 @@ export interface components {
             notes?: string;
             /** @description The next one if left out */
             number?: string;
+            /** @description Its first start, on a machine that is thrown away */
+            prove?: boolean;
             site?: string;
             tags?: string[] | null;
             /** @description Why it is captured without seal checks */
@@ -1974,6 +2107,9 @@ export interface components {
             /** Format: int64 */
             versions: number;
         };
+        LetGo: {
+            reason?: string;
+        };
         Loaded: {
             changes: string[];
         };
@@ -2077,7 +2213,7 @@ export interface components {
             urgent: boolean;
         };
         /** @enum {string} */
-        MatterKind: "site" | "rollover" | "build" | "machine" | "faulty" | "drained" | "drift" | "trial" | "cleared" | "copy" | "end-of-life";
+        MatterKind: "site" | "rollover" | "build" | "machine" | "proof" | "faulty" | "drained" | "drift" | "trial" | "cleared" | "copy" | "end-of-life";
         /** @enum {string} */
         MoveKind: "advance" | "return";
         NamedCheckpoint: {
@@ -2134,6 +2270,15 @@ export interface components {
         };
         /** @enum {string} */
         Numbering: "calendar" | "semver";
+        Opens: {
+            /** Format: int64 */
+            exit_code?: number;
+            http?: string;
+            /** Format: int64 */
+            port?: number;
+            process?: string;
+            window?: string;
+        };
         Options: {
             /** @description Hosts of a batch: 5, or 10% of the pool */
             batch?: string;
@@ -2200,6 +2345,11 @@ export interface components {
         };
         PagePool: {
             items: components["schemas"]["Pool"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
+        PageProof: {
+            items: components["schemas"]["Proof"][];
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
@@ -2331,6 +2481,56 @@ export interface components {
             /** @description Its standard output, in base64 */
             output: string;
         };
+        Proof: {
+            /** Format: date-time */
+            asked_at: string;
+            asked_by: string;
+            /**
+             * Format: int64
+             * @description That it belongs to, if to one
+             */
+            build?: number;
+            /** Format: date-time */
+            ended_at?: string;
+            /**
+             * Format: double
+             * @description From when its machine was made until its agent spoke
+             */
+            first_start_seconds?: number;
+            /** Format: int64 */
+            id: number;
+            image: string;
+            /** @description What its machine is called */
+            machine: string;
+            /** @description Its machine is gone */
+            settled: boolean;
+            site: string;
+            state: components["schemas"]["ProofState"];
+            /**
+             * Format: date-time
+             * @description Until when it is kept for a person; none if it proves the first start
+             */
+            until?: string;
+            version: string;
+            /** @description Why it ended as it did */
+            why?: string;
+        };
+        ProofResult: {
+            /** @enum {string} */
+            kind: "application" | "proof";
+            name: string;
+            /** @description Last lines that it wrote */
+            output?: string;
+            /**
+             * Format: double
+             * @description That it took
+             */
+            seconds: number;
+            /** @description Why it failed; none if it did not */
+            why?: string;
+        };
+        /** @enum {string} */
+        ProofState: "waiting" | "making" | "starting" | "trying" | "kept" | "passed" | "failed" | "over";
         Reason: {
             reason?: string;
         };
@@ -2577,7 +2777,7 @@ export interface components {
         /** @enum {string} */
         StepKind: "script" | "put" | "fetch" | "install" | "remove" | "update" | "locale" | "settings" | "restart" | "checkpoint";
         /** @enum {string} */
-        StepState: "waiting" | "under way" | "done" | "failed" | "noted" | "skipped" | "dropped";
+        StepState: "waiting" | "under way" | "done" | "failed" | "noted" | "skipped" | "later" | "dropped";
         /** @enum {string} */
         TaskState: "" | "under way" | "done" | "failed";
         Tell: {
@@ -2658,7 +2858,17 @@ export interface components {
             rules: components["schemas"]["Rule"][];
             sign_offs: components["schemas"]["SignOff"][];
         };
+        TryMachine: {
+            /**
+             * Format: int64
+             * @description For how long it is kept
+             */
+            seconds: number;
+            site: string;
+        };
         Version: {
+            /** @description That people open on its hosts */
+            applications?: components["schemas"]["Application"][] | null;
             /** @description Why it is barred, empty if it is not */
             barred: string;
             /** Format: date-time */
@@ -2774,6 +2984,45 @@ export interface components {
             went_on_at?: string;
             /** @description Why it ended as it did, or what it waits for */
             why: string;
+        };
+        WholeProof: {
+            /** Format: date-time */
+            asked_at: string;
+            asked_by: string;
+            /**
+             * Format: int64
+             * @description That it belongs to, if to one
+             */
+            build?: number;
+            /** Format: date-time */
+            ended_at?: string;
+            /**
+             * Format: double
+             * @description From when its machine was made until its agent spoke
+             */
+            first_start_seconds?: number;
+            /** Format: int64 */
+            id: number;
+            image: string;
+            /** @description What its machine is called */
+            machine: string;
+            /** @description There is one of its display */
+            picture: boolean;
+            results: components["schemas"]["ProofResult"][];
+            /** @description The machine, while it is there and its platform can say */
+            runs?: components["schemas"]["Machine"];
+            /** @description Its machine is gone */
+            settled: boolean;
+            site: string;
+            state: components["schemas"]["ProofState"];
+            /**
+             * Format: date-time
+             * @description Until when it is kept for a person; none if it proves the first start
+             */
+            until?: string;
+            version: string;
+            /** @description Why it ended as it did */
+            why?: string;
         };
     };
     responses: never;
@@ -5391,6 +5640,87 @@ export interface operations {
             };
         };
     };
+    "prove-version": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AtSite"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeProof"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     retire: {
         parameters: {
             query?: never;
@@ -5675,6 +6005,87 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-version": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryMachine"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeProof"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6174,6 +6585,285 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-proofs": {
+        parameters: {
+            query?: {
+                /** @description Items of a page */
+                limit?: number;
+                /** @description Next of the page before */
+                cursor?: string;
+                image?: string;
+                /** @description With image: only those of this version */
+                version?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageProof"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeProof"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "let-go-of-proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LetGo"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeProof"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-picture-of-proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

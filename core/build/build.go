@@ -28,6 +28,7 @@ const (
 	Checking   State = "checking"   // whether the machine is fit to be sealed
 	Sealing    State = "sealing"    //
 	Capturing  State = "capturing"  //
+	Proving    State = "proving"    // that the version starts, on a machine that is thrown away
 	Delivering State = "delivering" // the version's copies
 	Ready      State = "ready"
 	Failed     State = "failed"
@@ -36,19 +37,22 @@ const (
 
 // States are all that a build can be in.
 func States() []State {
-	return []State{Queued, Preparing, Working, Checking, Sealing, Capturing, Delivering, Ready, Failed, Cancelled}
+	return []State{Queued, Preparing, Working, Checking, Sealing, Capturing, Proving, Delivering, Ready, Failed, Cancelled}
 }
 
 // Ended says that the build does nothing more than to clear up behind it.
 func (s State) Ended() bool { return s == Ready || s == Failed || s == Cancelled }
 
 // Captures says that the build is past what can be taken back: its version is there, or is being made.
-func (s State) Captures() bool { return s == Capturing || s == Delivering || s == Ready }
+func (s State) Captures() bool {
+	return s == Capturing || s == Proving || s == Delivering || s == Ready
+}
 
 // Plan is what a build is to do.
 type Plan struct {
 	Steps     []sheet.Step
 	TimeLimit time.Duration // of the whole, up to the capture
+	Prove     bool          // the version's first start
 	Stage     bool          // the version, when its copies are there
 }
 
@@ -75,6 +79,7 @@ type Snapshot struct {
 	Blocking []string // what the seal checks found that blocks
 	Seal     Task
 	Capture  Task
+	Proof    Task
 	Delivery Task
 	Staged   Task
 	Discards []Task // the tries to discard its machine
@@ -132,21 +137,27 @@ const (
 	StepFailed  StepState = "failed"
 	StepNoted   StepState = "noted"   // it failed, and the build went on
 	StepSkipped StepState = "skipped" // its condition is not met
+	StepLater   StepState = "later"   // a proof, which is done on the machine of the first start
 	StepDropped StepState = "dropped" // the build ended before it was done
 )
 
 // StepStates are all of them.
 func StepStates() []StepState {
-	return []StepState{StepWaits, StepGoesOn, StepDone, StepFailed, StepNoted, StepSkipped, StepDropped}
+	return []StepState{StepWaits, StepGoesOn, StepDone, StepFailed, StepNoted, StepSkipped, StepLater, StepDropped}
 }
 
 // Settled says that the build is past the step.
-func (s StepState) Settled() bool { return s == StepDone || s == StepNoted || s == StepSkipped }
+func (s StepState) Settled() bool {
+	return s == StepDone || s == StepNoted || s == StepSkipped || s == StepLater
+}
 
 // StandsAt says how a step stands whose last try does so, in a build of the state.
 func StandsAt(step sheet.Step, last Task, state State) StepState {
-	if step.Skipped {
+	switch {
+	case step.Skipped:
 		return StepSkipped
+	case step.Proof:
+		return StepLater
 	}
 	switch last.State {
 	case Done:
@@ -176,6 +187,7 @@ const (
 	CheckMachine   ActionKind = "check machine"
 	SealMachine    ActionKind = "seal machine"
 	CaptureMachine ActionKind = "capture machine"
+	ProveVersion   ActionKind = "prove version"
 	StageVersion   ActionKind = "stage version"
 	DiscardMachine ActionKind = "discard machine"
 	// Settle: there is nothing left to be done.

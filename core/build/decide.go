@@ -88,6 +88,19 @@ func goOn(p Plan, s Snapshot, now time.Time) Decision {
 		return failed("the machine could not be captured", s.Capture.Why)
 	}
 	d := Decision{State: Delivering, Actions: discard(s, now)}
+	if p.Prove {
+		// Deliveries go on meanwhile.
+		switch s.Proof.State {
+		case Unasked:
+			d.State, d.Actions = Proving, append(d.Actions, Action{Kind: ProveVersion})
+			return d
+		case UnderWay:
+			d.State = Proving
+			return d
+		case TaskFailed:
+			return failed("the version is made, and its first start failed", s.Proof.Why)
+		}
+	}
 	switch s.Delivery.State {
 	case UnderWay:
 		return d
@@ -111,7 +124,7 @@ func goOn(p Plan, s Snapshot, now time.Time) Decision {
 func decideStep(i int, step sheet.Step, tries []Task, before int, now time.Time) (d Decision, done bool) {
 	try := Decision{State: Working, Actions: []Action{{Kind: DoStep, Step: i, Attempt: before + len(tries) + 1}}}
 	switch {
-	case step.Skipped:
+	case step.Skipped, step.Proof:
 		return Decision{}, true
 	case len(tries) == 0:
 		return try, false

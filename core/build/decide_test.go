@@ -239,7 +239,7 @@ func TestStatesThatEnd(t *testing.T) {
 	t.Parallel()
 	for _, s := range States() {
 		require.Equal(t, s == Ready || s == Failed || s == Cancelled, s.Ended(), s)
-		require.Equal(t, s == Capturing || s == Delivering || s == Ready, s.Captures(), s)
+		require.Equal(t, s == Capturing || s == Proving || s == Delivering || s == Ready, s.Captures(), s)
 	}
 }
 
@@ -322,7 +322,12 @@ func (p *played) do(a Action) {
 		require.Equal(p.t, Done, p.s.Seal.State, "never captured unsealed")
 		require.Empty(p.t, p.s.Discards)
 		p.s.Capture = underWay
+	case ProveVersion:
+		require.True(p.t, p.plan.Prove)
+		require.Equal(p.t, Done, p.s.Capture.State)
+		p.s.Proof = underWay
 	case StageVersion:
+		require.True(p.t, !p.plan.Prove || p.s.Proof.State == Done)
 		require.Equal(p.t, Done, p.s.Delivery.State)
 		p.s.Staged = Task{State: Done}
 	case DiscardMachine:
@@ -359,7 +364,7 @@ func TestEveryBuildEndsAndLeavesNoMachine(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		plan := Plan{
 			TimeLimit: time.Duration(rapid.IntRange(1, 120).Draw(t, "limit")) * time.Minute,
-			Stage:     rapid.Bool().Draw(t, "stage"),
+			Stage:     rapid.Bool().Draw(t, "stage"), Prove: rapid.Bool().Draw(t, "prove"),
 		}
 		for range rapid.IntRange(0, 5).Draw(t, "steps") {
 			plan.Steps = append(plan.Steps, step("one", rapid.SampledFrom([]sheet.OnFailure{
@@ -401,6 +406,7 @@ func TestEveryBuildEndsAndLeavesNoMachine(t *testing.T) {
 					if d.State == Ready {
 						require.Equal(t, Done, p.s.Capture.State)
 						require.Equal(t, plan.Stage, p.s.Staged.State == Done)
+						require.Equal(t, plan.Prove, p.s.Proof.State == Done)
 					}
 					return
 				}
@@ -427,6 +433,7 @@ func TestEveryBuildEndsAndLeavesNoMachine(t *testing.T) {
 			if p.s.Capture.State == Done && p.s.Delivery.State == Unasked {
 				p.s.Delivery = underWay
 			}
+			p.proceed(&p.s.Proof, "proof")
 			p.proceed(&p.s.Delivery, "delivery")
 			for i := range p.s.Discards {
 				p.proceed(&p.s.Discards[i], "discard")

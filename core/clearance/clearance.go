@@ -14,6 +14,7 @@ import (
 	"github.com/dustin/go-humanize/english"
 
 	"nimblepane/core/image"
+	"nimblepane/core/proof"
 )
 
 // Settings are the thresholds of an image.
@@ -32,6 +33,8 @@ type Facts struct {
 	Verdicts   []Verdict // the latest of each tester
 	PilotPools []PilotPool
 	Sites      []SiteCopies // sites that have a pool following live
+	Proof      proof.State  // of its first start; "" if that was not proved
+	ProofWhy   string       // it failed
 }
 
 // Verdict is what one tester said of the version.
@@ -57,14 +60,14 @@ type SiteCopies struct {
 
 // Answer is what one rule says.
 type Answer struct {
-	Rule string // short name: "usable", "testers", "pilot-hosts", "soak", "copies"
+	Rule string // short name: "usable", "first-start", "testers", "pilot-hosts", "soak", "copies"
 	Met  bool
 	Why  string
 }
 
 // Evaluate answers every rule, in the order in which a person would go about meeting them.
 func Evaluate(s Settings, f Facts, now time.Time) []Answer {
-	return []Answer{usable(f, now), copies(s, f), pilotHosts(f), soak(s, f, now), testers(s, f)}
+	return []Answer{usable(f, now), firstStart(f), copies(s, f), pilotHosts(f), soak(s, f, now), testers(s, f)}
 }
 
 // Unmet returns the answers that are not met.
@@ -91,6 +94,18 @@ func usable(f Facts, now time.Time) Answer {
 		a.Met, a.Why = true, "it is sealed and not barred"
 	}
 	return a
+}
+
+func firstStart(f Facts) Answer {
+	switch {
+	case f.Proof == "" || f.Proof == proof.Over:
+		return Answer{"first-start", true, "its first start was not proved apart from its hosts"}
+	case f.Proof == proof.Passed:
+		return Answer{"first-start", true, "it was started once, and all that was tried came up"}
+	case f.Proof == proof.Failed:
+		return Answer{"first-start", false, "its first start failed: " + f.ProofWhy}
+	}
+	return Answer{"first-start", false, "its first start is being proved"}
 }
 
 func copies(s Settings, f Facts) Answer {

@@ -9,6 +9,7 @@ const (
 	Rollover  Kind = "rollover"    // a rollover is open
 	Build     Kind = "build"       // a build goes on, or failed
 	Machine   Kind = "machine"     // a build machine runs for long, or will be discarded
+	Proof     Kind = "proof"       // a version is tried out on a machine, or one is kept for a person
 	Faulty    Kind = "faulty"      // hosts are faulty
 	Drained   Kind = "drained"     // hosts were drained by hand, and not returned
 	Drift     Kind = "drift"       // hosts run another version than they should
@@ -20,5 +21,5 @@ const (
 
 // Kinds are all of them.
 func Kinds() []Kind {
-	return []Kind{Site, Rollover, Build, Machine, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife}
+	return []Kind{Site, Rollover, Build, Machine, Proof, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife}
 }

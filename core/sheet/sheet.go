@@ -27,11 +27,14 @@ import (
 
 // Sheet is a build sheet as it is written down. What was left out has been filled in.
 type Sheet struct {
-	Image     string  `yaml:"image" json:"image"`
-	Base      Base    `yaml:"base" json:"base"`
-	Machine   Machine `yaml:"machine" json:"machine"`
-	Steps     []Step  `yaml:"steps" json:"steps"`
-	Checks    Checks  `yaml:"seal-checks" json:"seal_checks"`
+	Image   string  `yaml:"image" json:"image"`
+	Base    Base    `yaml:"base" json:"base"`
+	Machine Machine `yaml:"machine" json:"machine"`
+	Steps   []Step  `yaml:"steps" json:"steps"`
+	Checks  Checks  `yaml:"seal-checks" json:"seal_checks"`
+	// Applications are what people open on a host.
+	Applications []Application `yaml:"applications" json:"applications,omitempty"`
+
 	Version   Version `yaml:"version" json:"version"`
 	TimeLimit Span    `yaml:"time-limit" json:"time_limit"` // of the whole; 4h if not given
 
@@ -102,6 +105,7 @@ type Version struct {
 	EndOfLife string   `yaml:"end-of-life" json:"end_of_life,omitempty"` // a date, or "in 6 months"
 	Tags      []string `yaml:"tags" json:"tags,omitempty"`
 	Stage     bool     `yaml:"stage" json:"stage,omitempty"` // point pilot at it when it is ready
+	Prove     *bool    `yaml:"prove" json:"prove,omitempty"` // its first start, on a machine that is thrown away; true if not given
 }
 
 // Span is a length of time, in whole seconds.
@@ -244,6 +248,7 @@ func (c *checker) sheet(s *Sheet) {
 	c.parameters(s)
 	c.secrets(s)
 	c.checks(s.Checks)
+	c.applications(s.Applications)
 	c.version(s.Version)
 }
 

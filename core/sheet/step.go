@@ -29,6 +29,7 @@ type Step struct {
 	Checkpoint *Checkpoint `yaml:"checkpoint" json:"checkpoint,omitempty"`
 
 	When      Condition `yaml:"when" json:"when,omitempty"`             // it is done; always if not given
+	Proof     bool      `yaml:"proof" json:"proof,omitempty"`           // it is run on the machine that proves the first start
 	Skipped   bool      `json:"skipped,omitempty" jsonschema:"-"`       // its condition is not met, once With has looked
 	TimeLimit Span      `yaml:"time-limit" json:"time_limit"`           // of each try; 30m if not given
 	ExitCodes []int     `yaml:"exit-codes" json:"exit_codes,omitempty"` // that count as done; 0 if not given
@@ -168,6 +169,9 @@ func AllKinds() []Kind {
 	return []Kind{RunsScript, Puts, Fetches, Installs, Removes, Updating, Localizes, Sets, Restarts, Keeps}
 }
 
+// Accepts says whether a script that ended with the exit code is done.
+func (s Step) Accepts(exitCode int) bool { return slices.Contains(s.ExitCodes, exitCode) }
+
 // Kinds returns what the step is said to do: one kind, if it is right.
 func (s Step) Kinds() (kinds []Kind) {
 	for i, given := range []bool{
@@ -208,6 +212,9 @@ func (c *checker) step(at string, s *Step) {
 	}
 	if s.Script != nil {
 		c.script(at+".script", s.Script)
+	}
+	if s.Proof {
+		c.proof(at, *s)
 	}
 	if s.Put != nil {
 		c.file(at+".put", &s.Put.File)

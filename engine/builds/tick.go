@@ -14,8 +14,10 @@ import (
 	"nimblepane/core/build"
 	"nimblepane/core/image"
 	"nimblepane/core/machine"
+	"nimblepane/core/proof"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
+	"nimblepane/engine/proofs"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -34,6 +36,7 @@ func (bs *Builds) tick(ctx context.Context, id int64) error {
 		}
 		plan := build.Plan{
 			Steps: b.Plan.V.Steps, TimeLimit: time.Duration(b.Plan.V.TimeLimit), Stage: b.Plan.V.Version.Stage,
+			Prove: b.Plan.V.Version.Proves(),
 		}
 		d := build.Decide(plan, s, tx.Now)
 		if d.State.Ended() && b.State.Ended() {
@@ -130,6 +133,9 @@ func captured(db *gorm.DB, b store.Build, s *build.Snapshot) error {
 		return nil
 	}
 	s.Capture, s.Delivery = build.Task{State: build.Done}, build.Task{State: build.Done}
+	if s.Proof, err = proved(db, b); err != nil {
+		return err
+	}
 	copies, err := store.Copies(db, v.ID)
 	if err != nil {
 		return err
@@ -148,6 +154,22 @@ func captured(db *gorm.DB, b store.Build, s *build.Snapshot) error {
 		s.Delivery = build.Task{State: build.TaskFailed, Why: strings.Join(slices.Compact(failed), "; ")}
 	}
 	return nil
+}
+
+// proved is how the proof of the build's version stands.
+func proved(db *gorm.DB, b store.Build) (t build.Task, err error) {
+	p, err := store.ProofOfBuild(db, b.ID)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return t, nil
+	case p.State == proof.Passed:
+		t.State = build.Done
+	case p.State.Ended():
+		t = build.Task{State: build.TaskFailed, Why: p.Why}
+	default:
+		t.State = build.UnderWay
+	}
+	return t, err
 }
 
 // task is how a work stands.
@@ -182,7 +204,7 @@ func stepTask(step sheet.Step, w store.Work) (t build.Task, done platform.StepDo
 
 // stepFailure says why a step that came to its end failed, "" if it did not.
 func stepFailure(step sheet.Step, done platform.StepDone) string {
-	if slices.Contains(step.ExitCodes, done.ExitCode) {
+	if step.Accepts(done.ExitCode) {
 		return ""
 	}
 	lines := strings.Split(strings.TrimSpace(done.Output), "\n")
@@ -250,6 +272,13 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, s build.Snapshot, d buil
 			}
 		case build.CaptureMachine:
 			if err := bs.capture(tx, &b, &d); err != nil {
+				return err
+			}
+		case build.ProveVersion:
+			if err := proofs.BeginIn(tx, b.StartedBy, &store.Proof{
+				VersionID: *b.VersionID, SiteID: b.SiteID, BuildID: &b.ID,
+				Proofs: store.JSON[[]sheet.Step]{V: b.Plan.V.Proofs()},
+			}); err != nil {
 				return err
 			}
 		case build.StageVersion:
@@ -334,6 +363,7 @@ func (bs *Builds) capture(tx *store.Tx, b *store.Build, d *build.Decision) error
 	v, err := bs.versions.CaptureIn(tx, b.StartedBy, versions.CaptureRequest{
 		Image: img.Name, Site: site.Name, BuildMachine: b.Machine(), Number: b.Number, Notes: s.Version.Notes,
 		Tags: s.Version.Tags, EndOfLife: s.Version.EndOfLifeFrom(tx.Now), Findings: findings(*b, works),
+		Applications: s.Applications,
 	})
 	var refused *engine.Problem
 	if errors.As(err, &refused) {

@@ -11,6 +11,7 @@ import (
 	"nimblepane/core/build"
 	"nimblepane/core/image"
 	"nimblepane/core/machine"
+	"nimblepane/core/proof"
 	"nimblepane/core/role"
 	"nimblepane/core/seal"
 	"nimblepane/internal/servicetest"
@@ -125,8 +126,13 @@ func TestAMachineIsCapturedWithoutChecksForAReason(t *testing.T) {
 		m, err := c.BuildMachine(ctx, "north-quay", "bm-new")
 		return err == nil && m.State == machine.Running
 	})
-	v, err := c.Capture(ctx, "counter-desk", client.Capture{BuildMachine: "bm-new", Unchecked: "the agent is to come"})
+	v, err := c.Capture(ctx, "counter-desk", client.Capture{
+		BuildMachine: "bm-new", Unchecked: "the agent is to come", Prove: true,
+	})
 	require.NoError(t, err)
+	rows, err := c.Proofs(ctx, "counter-desk", v.Number, 10)
+	require.NoError(t, err)
+	require.Equal(t, proof.Passed, proved(t, s, rows[0].ID).State, "it waits until the version is sealed and there")
 	require.Equal(t, "unchecked waived: the seal checks were not made; passed over: the agent is to come",
 		v.Findings[0].String())
 }

@@ -8,6 +8,7 @@ import (
 	"nimblepane/engine"
 	"nimblepane/engine/builds"
 	"nimblepane/engine/fleet"
+	"nimblepane/engine/proofs"
 	"nimblepane/engine/rollovers"
 	"nimblepane/engine/versions"
 )
@@ -18,6 +19,7 @@ type Subjects struct {
 	Fleet     *fleet.Fleet
 	Rollovers *rollovers.Rollovers
 	Builds    *builds.Builds
+	Proofs    *proofs.Proofs
 }
 
 // Add adds all subjects to the engine. Agents wait for the interval between
@@ -30,5 +32,6 @@ func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
 		Rollovers: rs,
 		Versions:  vs,
 		Builds:    builds.New(e, vs),
+		Proofs:    proofs.New(e, vs),
 	}
 }

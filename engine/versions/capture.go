@@ -13,6 +13,7 @@ import (
 
 	"nimblepane/core/image"
 	"nimblepane/core/seal"
+	"nimblepane/core/sheet"
 	"nimblepane/engine"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -30,6 +31,9 @@ type CaptureRequest struct {
 	Discard      bool // the build machine, afterwards
 	Fitness           // of a machine that is captured by hand
 	Findings     []seal.Finding
+	Applications []sheet.Application // that people open on hosts of the version
+	// Then, if given, is done in the same change.
+	Then func(*store.Tx, store.Version, store.Site) error
 }
 
 // Capture begins to make a new version from a build machine.
@@ -114,6 +118,7 @@ func (vs *Versions) CaptureIn(tx *store.Tx, actor string, r CaptureRequest) (v s
 		ImageID: img.ID, Number: r.Number, State: image.Capturing, Source: source,
 		Notes: strings.TrimSpace(r.Notes), Tags: r.Tags, EndOfLife: r.EndOfLife, Discards: r.Discard,
 		CapturedBy: actor, CreatedAt: tx.Now, Revision: 1, Findings: store.JSON[[]seal.Finding]{V: r.Findings},
+		Applications: store.JSON[[]sheet.Application]{V: r.Applications},
 	}
 	if err := tx.Create(&v).Error; err != nil {
 		return v, err
@@ -122,6 +127,11 @@ func (vs *Versions) CaptureIn(tx *store.Tx, actor string, r CaptureRequest) (v s
 		Verb: "version.capture", Subject: Subject(img, v), Reason: v.Notes,
 		Detail: map[string]any{"from": v.Source},
 	})
+	if r.Then != nil {
+		if err := r.Then(tx, v, site); err != nil {
+			return v, err
+		}
+	}
 	return v, tx.Ask(vs.captures.Of(site.ID, store.VersionSubject(v.ID), 1, ofVersion{v.ID}))
 }
 

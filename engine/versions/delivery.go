@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -22,6 +23,22 @@ func (vs *Versions) deliver(tx *store.Tx, v store.Version, siteID int64, ordinal
 		return err
 	}
 	return tx.Ask(vs.deliveries.Of(siteID, store.CopySubject(c.ID), 1, ofCopy{v.ID, c.ID}))
+}
+
+// DeliverIn begins to deliver a copy of a version to a site that has none, as part of a change.
+func (vs *Versions) DeliverIn(tx *store.Tx, v store.Version, siteID int64) error {
+	img, err := store.ImageByID(tx.DB, v.ImageID)
+	if err != nil {
+		return err
+	}
+	if _, err := store.LockImage(tx.DB, img.Name); err != nil { // nobody else does so meanwhile
+		return err
+	}
+	copies, err := store.Copies(tx.DB, v.ID)
+	if err != nil || slices.ContainsFunc(copies, func(c store.Copy) bool { return c.SiteID == siteID }) {
+		return err
+	}
+	return vs.deliver(tx, v, siteID, 1)
 }
 
 func askDelivery(_ context.Context, db *gorm.DB, _ store.Work, in ofCopy) (platform.Deliver, error) {

@@ -74,6 +74,13 @@ func Clearance(db *gorm.DB, img store.Image, v store.Version, now time.Time) ([]
 	if pilot.VersionID != nil && *pilot.VersionID == v.ID {
 		facts.PilotSince = *pilot.Since
 	}
+	proved, there, err := store.LastProof(db, v.ID)
+	if err != nil {
+		return nil, err
+	}
+	if there {
+		facts.Proof, facts.ProofWhy = proved.State, proved.Why
+	}
 	signs, err := store.SignOffs(db, v.ID)
 	if err != nil {
 		return nil, err

@@ -37,6 +37,9 @@ func TestABuildGoesOnThoughItsServiceIsKilledInEveryState(t *testing.T) {
 	dir := t.TempDir()
 	scenario, sheet := filepath.Join(dir, "scenario.yaml"), filepath.Join(dir, "sheet.yaml")
 	slow := strings.Replace(servicetest.Scenario, "rate: 300", "rate: 30", 1)
+	// The copies at the other site arrive once the first start was proved.
+	north, south, _ := strings.Cut(slow, "name: south-quay")
+	slow = north + "name: south-quay" + strings.Replace(south, "deliver: 60s", "deliver: 600s", 1)
 	require.NoError(t, os.WriteFile(scenario, []byte(slow), 0o600))
 	require.NoError(t, os.WriteFile(sheet, []byte(printerSheet), 0o600))
 	practice, address, database := port(t), port(t), storetest.URL(t)
@@ -66,7 +69,8 @@ func TestABuildGoesOnThoughItsServiceIsKilledInEveryState(t *testing.T) {
 	following.Stdout, following.Stderr = &said, t.Output()
 	require.NoError(t, following.Start())
 	for _, state := range []build.State{
-		build.Preparing, build.Working, build.Checking, build.Sealing, build.Capturing, build.Delivering,
+		build.Preparing, build.Working, build.Checking, build.Sealing, build.Capturing, build.Proving,
+		build.Delivering,
 	} {
 		for deadline := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
 			b, err := c.Build(ctx, 1)

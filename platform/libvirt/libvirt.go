@@ -147,6 +147,8 @@ func (s *Site) repertoire() platform.Repertoire {
 	platform.Perform(r, platform.DeleteCopy, nil, deletes)
 	platform.Perform(r, platform.DeleteDisk, nil, deletes)
 	platform.Perform(r, platform.RebuildHost, s.checkRebuild, s.rebuild)
+	platform.Perform(r, platform.TryHost, nil, s.tryHost)
+	platform.Perform(r, platform.DiscardHost, nil, s.discardHost)
 	platform.Perform(r, platform.MakeMachine, nil, s.makeMachine)
 	platform.Perform(r, platform.StartMachine, s.checkUnsealed, s.startMachine)
 	platform.Perform(r, platform.StopMachine, s.checkUnsealed, s.stopMachine)

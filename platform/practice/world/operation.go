@@ -53,6 +53,8 @@ func init() {
 	playing(platform.DeleteCopy, act.deleteCopy, nothing)
 	playing(platform.DeleteDisk, act.deleteDisk, nothing)
 	playing(platform.RebuildHost, act.beginRebuild, act.endRebuild)
+	playing(platform.TryHost, act.beginTryout, act.endTryout)
+	playing(platform.DiscardHost, act.discardHost, nothing)
 }
 
 // playing adds a kind to the plays.

@@ -1,0 +1,211 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"nimblepane/client"
+	"nimblepane/core/role"
+	"nimblepane/engine/proofs"
+	"nimblepane/platform"
+	"nimblepane/store"
+)
+
+type ProofPath struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+func (s *Server) proofs() {
+	register(s, operation{
+		method: "GET", path: "/proofs", id: "list-proofs", role: role.Viewer, tag: "versions",
+		summary: "Machines that versions were tried out on, the newest first",
+	},
+		func(ctx context.Context, in *struct {
+			Paging
+			Image   string `query:"image"`
+			Version string `query:"version" doc:"With image: only those of this version"`
+		},
+		) (*body[client.Page[client.Proof]], error) {
+			db := s.store.DB.WithContext(ctx)
+			f := store.ProofFilter{Limit: in.Limit + 1}
+			if in.Version != "" {
+				img, err := store.ImageNamed(db, in.Image)
+				if err != nil {
+					return nil, err
+				}
+				v, err := store.VersionNumbered(db, img, in.Version)
+				if err != nil {
+					return nil, err
+				}
+				f.VersionID = v.ID
+			}
+			after, err := uncursor(in.Cursor)
+			if err == nil && after != "" {
+				if f.Before, err = strconv.ParseInt(after, 10, 64); err != nil {
+					err = errCursor
+				}
+			}
+			if err != nil {
+				return nil, err
+			}
+			rows, err := store.ProofRows(db, f)
+			if err != nil {
+				return nil, err
+			}
+			list := make([]client.Proof, len(rows))
+			for i, r := range rows {
+				w, err := s.wholeProof(ctx, r)
+				if err != nil {
+					return nil, err
+				}
+				list[i] = w.Proof
+			}
+			return ok(page(list, in.Limit, func(p client.Proof) string { return cursor(itoa(p.ID)) }), nil)
+		})
+	register(s, operation{
+		method: "GET", path: "/proofs/{id}", id: "show-proof", role: role.Viewer, tag: "versions",
+		summary: "One machine that a version was tried out on, with what came of it",
+	},
+		func(ctx context.Context, in *ProofPath) (*body[client.WholeProof], error) {
+			return ok(s.proofOut(ctx, in.ID))
+		})
+	register(s, operation{
+		method: "GET", path: "/proofs/{id}/picture.png", id: "show-picture-of-proof", role: role.Viewer, tag: "versions",
+		summary: "The picture of its display, when what is on it had been tried",
+	},
+		func(ctx context.Context, in *ProofPath) (*fileOut, error) {
+			tried, err := s.tried(ctx, in.ID)
+			if err == nil && len(tried.Picture) == 0 {
+				err = fmt.Errorf("a picture of proof %d: %w", in.ID, store.ErrNotFound)
+			}
+			return &fileOut{"image/png", tried.Picture}, err
+		})
+	register(s, operation{
+		method: "POST", path: "/images/{image}/versions/{number}/prove", id: "prove-version", role: role.Operator,
+		summary: "Begin to prove the first start of a version on a machine that is thrown away", tag: "versions",
+		status: 202,
+	},
+		func(ctx context.Context, in *struct {
+			VersionPath
+			Body client.AtSite
+		},
+		) (*body[client.WholeProof], error) {
+			p, err := s.Proofs.Prove(ctx, actor(ctx), in.Image, in.Number, in.Body.Site)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.proofOut(ctx, p.ID))
+		})
+	register(s, operation{
+		method: "POST", path: "/images/{image}/versions/{number}/try", id: "try-version", role: role.Operator,
+		summary: "Begin to make a machine of a version for a person, which goes by itself", tag: "versions", status: 202,
+	},
+		func(ctx context.Context, in *struct {
+			VersionPath
+			Body client.TryMachine
+		},
+		) (*body[client.WholeProof], error) {
+			p, err := s.Proofs.Try(ctx, actor(ctx), in.Image, in.Number, in.Body.Site,
+				time.Duration(in.Body.Seconds)*time.Second)
+			if err != nil {
+				return nil, err
+			}
+			return ok(s.proofOut(ctx, p.ID))
+		})
+	register(s, operation{
+		method: "POST", path: "/proofs/{id}/let-go", id: "let-go-of-proof", role: role.Operator, tag: "versions",
+		summary: "End a proof, and throw its machine away",
+	},
+		func(ctx context.Context, in *struct {
+			ProofPath
+			Body client.LetGo
+		},
+		) (*body[client.WholeProof], error) {
+			if err := s.Proofs.LetGo(ctx, actor(ctx), in.ID, in.Body.Reason); err != nil {
+				return nil, err
+			}
+			return ok(s.proofOut(ctx, in.ID))
+		})
+}
+
+// tried is what was tried on the machine of a proof.
+func (s *Server) tried(ctx context.Context, id int64) (tried platform.Tried, err error) {
+	db := s.store.DB.WithContext(ctx)
+	p, err := store.ProofByID(db, id)
+	if err != nil {
+		return tried, err
+	}
+	works, err := store.ProofWorks(db, p)
+	if err != nil {
+		return tried, err
+	}
+	for _, w := range works {
+		if w.Kind == store.WorkProveTry {
+			return proofs.Tried(w)
+		}
+	}
+	return tried, nil
+}
+
+func (s *Server) proofOut(ctx context.Context, id int64) (w client.WholeProof, err error) {
+	rows, err := store.ProofRows(s.store.DB.WithContext(ctx), store.ProofFilter{ID: id})
+	if err != nil {
+		return w, err
+	}
+	if len(rows) == 0 {
+		return w, fmt.Errorf("proof %d: %w", id, store.ErrNotFound)
+	}
+	r := rows[0]
+	if w, err = s.wholeProof(ctx, r); err != nil || r.Settled {
+		return w, err
+	}
+	site, err := store.SiteByID(s.store.DB.WithContext(ctx), r.SiteID)
+	if err != nil {
+		return w, err
+	}
+	asking, cancel := context.WithTimeout(ctx, machineLimit)
+	defer cancel()
+	m, err := s.Proofs.Machine(asking, site, r.Proof)
+	switch {
+	case err == nil:
+		seen := client.Machine(m)
+		w.Runs = &seen
+	case !errors.Is(err, platform.ErrUnknown):
+		w.Runs = &client.Machine{Name: w.Machine, Why: err.Error(), Disks: []string{}}
+	}
+	return w, nil
+}
+
+// wholeProof shows what the service itself knows of a proof.
+func (s *Server) wholeProof(ctx context.Context, r store.ProofRow) (w client.WholeProof, err error) {
+	w = client.WholeProof{Results: []client.ProofResult{}, Proof: client.Proof{
+		ID: r.ID, Image: r.Image, Version: r.Version, Site: r.Site, Machine: r.Host(), State: r.State, Settled: r.Settled,
+		Why: r.Why, AskedBy: r.AskedBy, AskedAt: r.AskedAt, Until: r.Until, EndedAt: r.EndedAt,
+	}}
+	if r.BuildID != nil {
+		w.Build = *r.BuildID
+	}
+	works, err := store.ProofWorks(s.store.DB.WithContext(ctx), r.Proof)
+	if err != nil {
+		return w, err
+	}
+	for _, work := range works {
+		switch {
+		case work.Kind == store.WorkProveMachine && work.EndedAt != nil && r.SpokeAt != nil:
+			w.FirstStart = max(0, r.SpokeAt.Sub(*work.EndedAt).Seconds())
+		case work.Kind == store.WorkProveTry:
+			tried, err := proofs.Tried(work)
+			if err != nil {
+				return w, err
+			}
+			for _, t := range tried.Results {
+				w.Results = append(w.Results, client.ProofResult(t))
+			}
+			w.Picture = len(tried.Picture) > 0
+		}
+	}
+	return w, nil
+}

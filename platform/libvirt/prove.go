@@ -1,0 +1,135 @@
+package libvirt
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	libvirt "github.com/digitalocean/go-libvirt"
+
+	"nimblepane/core/proof"
+	"nimblepane/core/sheet"
+	"nimblepane/platform"
+)
+
+// pictureType is the kind of picture that is kept, as libvirt names it.
+const pictureType = "image/png"
+
+// host returns the guest of a host's machine, once that answers.
+func (s *Site) host(ctx context.Context, name string) (g guest, m machine, err error) {
+	f, there, err := s.find(ctx, name)
+	switch {
+	case err != nil:
+		return g, m, err
+	case !there || !f.machine.ours(kindHost):
+		return g, m, refuse("host %s has no machine at %s", name, s.name)
+	case !f.machine.active():
+		return g, m, refuse("the machine of host %s is off", name)
+	}
+	g = guest{f.hypervisor, f.machine.domain}
+	return g, f.machine, g.up(ctx, s.limits.start)
+}
+
+// tryHost opens applications and runs scripts on a host, one after the other, each as a step that is found again.
+func (s *Site) tryHost(ctx context.Context, key string, t platform.Tryout, report func(int)) (out platform.Tried,
+	err error,
+) {
+	g, m, err := s.host(ctx, t.Host)
+	if err != nil {
+		return out, explain(err)
+	}
+	all := len(t.Applications) + len(t.Proofs)
+	for _, a := range t.Applications {
+		report(90 * len(out.Results) / all)
+		r, err := s.openOn(ctx, g, key, a)
+		if err != nil {
+			return out, explain(err)
+		}
+		out.Results = append(out.Results, r)
+	}
+	if len(m.xml.Devices.Graphics) > 0 {
+		out.Picture = s.picture(ctx, g)
+	}
+	for _, p := range t.Proofs {
+		report(90 * len(out.Results) / all)
+		began := time.Now()
+		r := proof.Result{Name: p.Name, Kind: proof.OfProof}
+		ended, err := stepFor(g, key+" proof "+p.Name).run(ctx, p, nil, time.Duration(p.TimeLimit))
+		if refused := (*platform.Refusal)(nil); errors.As(err, &refused) {
+			r.Why, err = refused.Why, nil
+		} else if err == nil && !p.Accepts(ended.ExitCode) {
+			r.Why = fmt.Sprintf("it ended with exit code %d", ended.ExitCode)
+		}
+		if err != nil {
+			return out, explain(err)
+		}
+		r.Seconds, r.Output = time.Since(began).Seconds(), ended.Output
+		out.Results = append(out.Results, r)
+	}
+	return out, nil
+}
+
+// openOn has pane-agent open an application, and reads what became of it.
+func (s *Site) openOn(ctx context.Context, g guest, key string, a sheet.Application) (r proof.Result, err error) {
+	text, err := json.Marshal(a)
+	if err != nil {
+		return r, err
+	}
+	r = proof.Result{Name: a.Name, Kind: proof.OfApplication}
+	limit := time.Duration(a.Within) + stepGrace
+	limited, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	o, err := g.exec(limited, platform.Command{Path: agentPath, Args: []string{"open"}, Input: text})
+	switch {
+	case err != nil && limited.Err() != nil && ctx.Err() == nil:
+		r.Why = fmt.Sprintf("pane-agent did not say within %s whether it opened", limit)
+		return r, nil
+	case err != nil:
+		return r, err
+	case o.ExitCode != 0:
+		r.Why = "pane-agent could not open it: " + string(bytes.TrimSpace(o.Errors))
+		return r, nil
+	}
+	if err := json.Unmarshal(o.Output, &r); err != nil {
+		r.Why = fmt.Sprintf("pane-agent printed %.200q, and not whether it opened", o.Output)
+	}
+	r.Name, r.Kind = a.Name, proof.OfApplication
+	return r, nil
+}
+
+// picture takes a picture of a machine's display. Without one the proof goes on.
+func (s *Site) picture(ctx context.Context, g guest) []byte {
+	var picture bytes.Buffer
+	kind := ""
+	err := g.hypervisor.dedicated(ctx, func(l *libvirt.Libvirt) error {
+		mime, err := l.DomainScreenshot(g.domain, &picture, 0, 0)
+		if len(mime) > 0 {
+			kind = mime[0]
+		}
+		return err
+	})
+	if err != nil || kind != pictureType || picture.Len() > platform.MostOfPicture {
+		s.log.Warn("no picture was taken of a machine's display", "machine", g.domain.Name, "kind", kind, "err", err)
+		return nil
+	}
+	return picture.Bytes()
+}
+
+// discardHost deletes a host's machine.
+func (s *Site) discardHost(ctx context.Context, _ string, n platform.Named, _ func(int)) (done platform.Nothing,
+	err error,
+) {
+	f, there, err := s.find(ctx, n.Name)
+	if err != nil || !there {
+		return done, explain(err)
+	}
+	if !f.machine.ours(kindHost) {
+		return done, notOurs(n.Name, f.hypervisor)
+	}
+	return done, explain(f.hypervisor.connected(ctx, func(l *libvirt.Libvirt) error {
+		return f.hypervisor.erase(l, n.Name)
+	}))
+}

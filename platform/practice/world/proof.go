@@ -1,0 +1,78 @@
+package world
+
+import (
+	"bytes"
+	"image"
+	"image/color"
+	"image/png"
+	"strconv"
+	"strings"
+	"time"
+
+	"nimblepane/core/proof"
+	"nimblepane/platform"
+)
+
+// opening is how long an application takes to come up that the scenario does not know.
+const opening = 2 * time.Second
+
+func (a act) beginTryout(t platform.Tryout) (takes time.Duration, err error) {
+	if _, there := a.state.Machines[t.Host]; !there {
+		return 0, refuse("host %s has no machine at %s", t.Host, a.Site)
+	}
+	for range t.Applications {
+		takes += opening
+	}
+	return takes + time.Duration(len(t.Proofs))*a.at.Spec.Knobs.Check, nil
+}
+
+// endTryout plays applications and scripts by what the scenario's scripts say of their text.
+func (a act) endTryout(t platform.Tryout) (out platform.Tried, err error) {
+	if _, there := a.state.Machines[t.Host]; !there {
+		return out, refuse("host %s was discarded while it was tried", t.Host)
+	}
+	for _, app := range t.Applications {
+		r := proof.Result{Name: app.Name, Kind: proof.OfApplication, Seconds: opening.Seconds()}
+		if s := a.spec(strings.Join(append([]string{app.Command}, app.Arguments...), " ")); s != nil && s.ExitCode != 0 {
+			r.Why, r.Output = "within "+app.Within.String()+" it was not so that "+app.Opens.String(), s.Output
+		}
+		out.Results = append(out.Results, r)
+	}
+	for _, step := range t.Proofs {
+		r := proof.Result{Name: step.Name, Kind: proof.OfProof, Seconds: a.at.Spec.Knobs.Check.Seconds()}
+		if s := a.script(step); s != nil {
+			if r.Output = s.Output; !step.Accepts(s.ExitCode) {
+				r.Why = "it ended with exit code " + strconv.Itoa(s.ExitCode)
+			}
+		}
+		out.Results = append(out.Results, r)
+	}
+	out.Picture, err = picture()
+	return out, err
+}
+
+// picture is what the display of a practice machine shows: a quay at night.
+func picture() ([]byte, error) {
+	const width, height, water = 320, 200, 140
+	p := image.NewPaletted(image.Rect(0, 0, width, height), color.Palette{
+		color.RGBA{0x1d, 0x2a, 0x3a, 0xff}, color.RGBA{0x2f, 0x5d, 0x6b, 0xff}, color.RGBA{0xe8, 0xc5, 0x6a, 0xff},
+	})
+	for y := range height {
+		for x := range width {
+			switch {
+			case y >= water:
+				p.SetColorIndex(x, y, 1)
+			case y > water-30 && x%40 < 6 && x > 40:
+				p.SetColorIndex(x, y, 2)
+			}
+		}
+	}
+	var b bytes.Buffer
+	err := png.Encode(&b, p)
+	return b.Bytes(), err
+}
+
+func (a act) discardHost(n platform.Named) (time.Duration, error) {
+	a.shutDown(n.Name)
+	return 0, nil
+}
