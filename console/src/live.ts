@@ -84,7 +84,9 @@ export class Gathered {
         if (kind === "build" || kind.startsWith("build.")) {
           this.due.add("builds");
           this.due.add("trail");
-        } else if (kind === "machine" || kind.startsWith("build-machine."))
+        } else if (kind === "proof" || kind.startsWith("proof."))
+          for (const key of ["proofs", "trail", "today"]) this.due.add(key);
+        else if (kind === "machine" || kind.startsWith("build-machine."))
           for (const key of ["build-machines", "trail", "today"]) this.due.add(key);
         else this.due.add("all");
     }

@@ -8,6 +8,7 @@ export type VersionState = Schemas["VersionState"];
 export type CopyState = Schemas["CopyState"];
 export type BuildState = Schemas["BuildState"];
 export type StepState = Schemas["StepState"];
+export type ProofState = Schemas["ProofState"];
 export type MachineState = Schemas["MachineState"];
 export type BuildMachineState = Schemas["BuildMachineState"];
 export type SessionState = Schemas["SessionState"];
@@ -85,6 +86,7 @@ export type Stated =
   | BuildMachineState
   | BuildState
   | StepState
+  | ProofState
   | "barred"
   | "met"
   | "not met";
@@ -98,6 +100,8 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   present: "green",
   ready: "green",
   met: "green",
+  passed: "green",
+  kept: "green",
   draining: "orange",
   warned: "orange",
   emptied: "orange",
@@ -117,6 +121,8 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   making: "teal",
   stopping: "teal",
   discarding: "teal",
+  proving: "teal",
+  trying: "teal",
   checkpointing: "teal",
   "going back": "teal",
   repairing: "teal",
@@ -130,6 +136,8 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   queued: "gray",
   dropped: "gray",
   skipped: "gray",
+  later: "gray",
+  over: "gray",
   left: "gray",
   planned: "gray",
   waiting: "gray",

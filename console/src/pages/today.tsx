@@ -10,6 +10,7 @@ const kinds: Record<Matter["kind"], string> = {
   rollover: "rollover",
   build: "build",
   machine: "build machine",
+  proof: "first start",
   faulty: "hosts",
   drained: "hosts",
   trial: "trial",

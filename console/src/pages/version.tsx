@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
 import { api, call, type Version } from "../api";
 import { time } from "../format";
+import { FirstStart } from "../parts/first-start";
 import { Trial } from "../parts/trial";
 import { VersionActs } from "../parts/version-acts";
 import { stateOf, VersionFacts } from "../parts/version-facts";
@@ -38,6 +39,7 @@ export function VersionPage() {
             <Panel title="Version">
               <VersionFacts version={v} />
             </Panel>
+            <FirstStart version={v} />
             <Copies version={v} />
             {v.standing.includes("pilot") && !v.standing.includes("live") && (
               <Trial image={image} number={number} />

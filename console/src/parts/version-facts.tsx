@@ -58,6 +58,7 @@ export function VersionFacts({ version: v }: { version: Version }) {
             </Box>
           ),
         ],
+        ["Applications", v.applications?.map((a) => a.name).join(", ")],
         ["Sealed", time(v.sealed_at)],
         [
           "Size",
