@@ -30,12 +30,19 @@ func (s Sheet) Explain() []string {
 	} else {
 		end += "version " + s.Version.Number
 	}
+	if s.Version.Proves() {
+		end += ", its first start is proved on a machine that is thrown away"
+	}
 	end += ", its copies are delivered"
 	if s.Version.Stage {
 		end += ", it is staged"
 	}
 	end += ", and the machine is discarded."
 	lines = append(lines, end)
+	for _, a := range s.Applications {
+		lines = append(lines, fmt.Sprintf("People open %s by %s: within %s it has to be so that %s.", a.Name,
+			strings.Join(append([]string{a.Command}, a.Arguments...), " "), a.Within, a.Opens))
+	}
 	if len(s.Checks.Block) > 0 {
 		lines = append(lines, "What "+english.WordSeries(s.Checks.Block, "and")+
 			" find keeps the machine from being sealed, too.")
@@ -89,7 +96,10 @@ func (s Step) explain() string {
 	switch {
 	case s.Script != nil:
 		first, _, _ := strings.Cut(s.Script.Text, "\n")
-		what = fmt.Sprintf("a script of %s is run by %s", english.Plural(strings.Count(strings.TrimSpace(s.Script.Text),
+		if what = "a script"; s.Proof {
+			what = "once the version is made, on the machine that proves its first start, a script"
+		}
+		what += fmt.Sprintf(" of %s is run by %s", english.Plural(strings.Count(strings.TrimSpace(s.Script.Text),
 			"\n"), "line", ""), strings.TrimSpace(strings.TrimPrefix(first, "#!")))
 		if len(s.Script.Arguments) > 0 {
 			what += " with the arguments " + strings.Join(s.Script.Arguments, ", ")
@@ -137,6 +147,9 @@ func (s Step) explain() string {
 	case s.Restart != nil:
 		return fmt.Sprintf("the machine is restarted, and has to be back within %s. %s", s.Restart.Within,
 			s.OnFailure.explain())
+	}
+	if s.Proof {
+		return fmt.Sprintf("%s, within %s. If it fails, so has the first start.", what, s.TimeLimit)
 	}
 	return fmt.Sprintf("%s, within %s. %s", what, s.TimeLimit, s.OnFailure.explain())
 }

@@ -26,7 +26,8 @@ func TestTheSheetToStartFromIsRight(t *testing.T) {
 			"within 30m. If it fails, the build fails.",
 		"4. Restart: the machine is restarted, and has to be back within 10m. If it fails, the build fails.",
 		"Then the seal checks are made, the machine is sealed and captured as the image's next version, " +
-			"its copies are delivered, and the machine is discarded.",
+			"its first start is proved on a machine that is thrown away, its copies are delivered, and the machine is " +
+			"discarded.",
 		"The version may be used until 6 months after it was made.",
 	}, s.Explain())
 }
@@ -66,7 +67,7 @@ version: {number: 2026.11.3, end-of-life: "2027-05-31", stage: true}
 		"three: a script of 0 lines is run by /bin/sh, which may exit with 0 or 3, within 30m. " +
 			"If it fails, that is noted and the build goes on.",
 		"four: the packages a and b are removed",
-		"captured as version 2026.11.3, its copies are delivered, it is staged",
+		"captured as version 2026.11.3, its first start is proved on a machine that is thrown away, its copies",
 		"What the seal check leftovers finds is passed over: small ones.\n" +
 			"What the seal check secrets-left finds is passed over: the key is public.",
 		"The version may be used until 2027-05-31.",
