@@ -44,6 +44,21 @@ const fileLimit = 64 << 20
 func (s *Server) builds() {
 	s.buildMachines()
 	s.buildLogs()
+	register(s, operation{
+		method: "GET", path: "/ready-steps", id: "list-ready-steps", role: role.Viewer, tag: "builds",
+		summary: "The ready steps that build sheets may use: those that ship with the product, and the organisation's own",
+	},
+		func(context.Context, *struct{}) (*body[client.Page[client.ReadyStep]], error) {
+			own, err := s.engine.Library()
+			if err != nil {
+				return nil, err
+			}
+			all := sheet.Shipped().And(own)
+			return ok(client.Page[client.ReadyStep]{Items: each(all.Names(), func(name string) client.ReadyStep {
+				_, is := own[name]
+				return client.ReadyStep{Name: name, About: all[name].About, Own: is, Text: all[name].Text}
+			})}, nil)
+		})
 	s.buildActs()
 	register(s, operation{
 		method: "POST", path: "/builds", on: onSheet, id: "start-build", summary: "Begin a build of a sheet",

@@ -40,7 +40,7 @@ func (a *app) startBuild() *cobra.Command {
 	cmd.Flags().DurationVar(&hold, "hold", 0, "for how long its machine is held if it fails, such as 2h, at most 168h")
 	set := setFlag(cmd)
 	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
-		_, text, err := a.readSheet(args[0])
+		_, text, err := a.readSheetFor(ctx, c, args[0])
 		if err != nil {
 			return err
 		}
@@ -400,7 +400,7 @@ func (a *app) goOn() *cobra.Command {
 		}
 		if file != "" {
 			var err error
-			if _, in.Sheet, err = a.readSheet(file); err != nil {
+			if _, in.Sheet, err = a.readSheetFor(ctx, c, file); err != nil {
 				return err
 			}
 		}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -9,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nimblepane/client"
 	"nimblepane/core/sheet"
 )
 
@@ -18,12 +20,29 @@ func (a *app) sheet() *cobra.Command {
 		Long: "Build sheets are YAML files that say how a version is made: from which base, by which steps, and what " +
 			"is\nmade of it. They are read here and need no service; - as the file is the standard input.",
 	}
+	library := ""
+	cmd.PersistentFlags().StringVar(&library, "library", "", "folder of your own ready steps, a file NAME.yaml of each, "+
+		"beside those that ship")
+	ready := func() (sheet.Library, error) {
+		if library == "" {
+			return nil, nil
+		}
+		own, err := sheet.ReadLibrary(os.DirFS(library))
+		if err != nil {
+			return nil, usage("--library %s: %s", library, err)
+		}
+		return own, nil
+	}
 	explain := &cobra.Command{
 		Use: "explain FILE", Short: "Say in plain sentences what a build of a sheet does, in order", Args: named,
 	}
 	set := setFlag(explain)
 	explain.RunE = func(_ *cobra.Command, args []string) error {
-		s, _, err := a.readSheet(args[0])
+		own, err := ready()
+		if err != nil {
+			return err
+		}
+		s, _, err := a.readSheet(args[0], own)
 		if err != nil {
 			return err
 		}
@@ -47,7 +66,11 @@ func (a *app) sheet() *cobra.Command {
 		&cobra.Command{
 			Use: "check FILE", Short: "Say all that is wrong with a sheet, with line and column", Args: named,
 			RunE: func(_ *cobra.Command, args []string) error {
-				s, _, err := a.readSheet(args[0])
+				own, err := ready()
+				if err != nil {
+					return err
+				}
+				s, _, err := a.readSheet(args[0], own)
 				if err != nil {
 					return err
 				}
@@ -67,12 +90,12 @@ func (a *app) sheet() *cobra.Command {
 				return err
 			},
 		},
-		explain)
+		explain, a.readySteps(ready))
 	return cmd
 }
 
 // readSheet reads a sheet from a file, and its text. What is wrong with it is told with the file's name.
-func (a *app) readSheet(file string) (s sheet.Sheet, text string, err error) {
+func (a *app) readSheet(file string, own ...sheet.Library) (s sheet.Sheet, text string, err error) {
 	read := func() ([]byte, error) { return os.ReadFile(file) }
 	if file == "-" {
 		read = func() ([]byte, error) { return io.ReadAll(io.LimitReader(a.in, sheet.MostBytes+1)) }
@@ -81,7 +104,7 @@ func (a *app) readSheet(file string) (s sheet.Sheet, text string, err error) {
 	if err != nil {
 		return s, "", usage("the sheet cannot be read: %s", err)
 	}
-	s, err = sheet.Parse(b)
+	s, err = sheet.Parse(b, own...)
 	var wrong sheet.Problems
 	if errors.As(err, &wrong) {
 		lines := make([]string, len(wrong))
@@ -91,4 +114,80 @@ func (a *app) readSheet(file string) (s sheet.Sheet, text string, err error) {
 		return s, "", usage("%s is wrong in %s:\n%s", file, many(len(wrong), "place"), strings.Join(lines, "\n"))
 	}
 	return s, string(b), err
+}
+
+// readSheetFor is readSheet of a sheet that may use the ready steps which the service has.
+func (a *app) readSheetFor(ctx context.Context, c *client.Client, file string) (s sheet.Sheet, text string, err error) {
+	steps, err := c.ReadySteps(ctx)
+	if err != nil {
+		return s, "", err
+	}
+	own := sheet.Library{}
+	for _, step := range steps {
+		if !step.Own {
+			continue
+		}
+		if own[step.Name], err = sheet.ParseReady(step.Name, []byte(step.Text)); err != nil {
+			return s, "", fmt.Errorf("the service's ready step %s cannot be read here: %w", step.Name, err)
+		}
+	}
+	return a.readSheet(file, own)
+}
+
+// readySteps lists and shows what sheets can have done without writing it down.
+func (a *app) readySteps(ready func() (sheet.Library, error)) *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "steps", Short: "Ready steps, which sheets use by their name",
+		Long: "Ready steps are written once and used by many sheets, each a readable file of its own: a step of a sheet " +
+			"says\nready: {step: proxy, with: {address: ...}}. Some ship with the product; --library names a folder of " +
+			"your own.",
+	}
+	find := func() (all, own sheet.Library, err error) {
+		own, err = ready()
+		return sheet.Shipped().And(own), own, err
+	}
+	cmd.AddCommand(&cobra.Command{
+		Use: "list", Short: "The ready steps that there are", Args: named,
+		RunE: func(*cobra.Command, []string) error {
+			all, own, err := find()
+			if err != nil {
+				return err
+			}
+			rows := make([]sheet.Ready, 0, len(all))
+			for _, name := range all.Names() {
+				rows = append(rows, all[name])
+			}
+			return list(a, rows, "",
+				column[sheet.Ready]{"Ready step", func(r sheet.Ready) string { return r.Name }},
+				column[sheet.Ready]{"It", func(r sheet.Ready) string { return r.About }},
+				column[sheet.Ready]{"Wants", func(r sheet.Ready) string { return strings.Join(r.Wants(), ", ") }},
+				column[sheet.Ready]{"From", func(r sheet.Ready) string {
+					if _, is := own[r.Name]; is {
+						return "your own"
+					}
+					return "shipped"
+				}})
+		},
+	}, &cobra.Command{
+		Use: "show NAME", Short: "A ready step, as it is written down", Args: named,
+		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			all, _, _ := find()
+			return all.Names(), cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			all, _, err := find()
+			if err != nil {
+				return err
+			}
+			r, known := all[args[0]]
+			if !known {
+				return usage("there is no ready step %q: use %s", args[0], strings.Join(all.Names(), ", "))
+			}
+			if a.structured() {
+				return a.object(r)
+			}
+			return write(a.out, []byte(r.Text))
+		},
+	})
+	return cmd
 }

@@ -106,6 +106,19 @@ func (f SealFinding) String() string {
 	return fmt.Sprintf("%s %s: %s; %s", f.Check, f.Severity, f.Evidence, f.Remedy)
 }
 
+// ReadyStep is something that many sheets want, written once.
+type ReadyStep struct {
+	Name  string `json:"name"`
+	About string `json:"about"`
+	Own   bool   `json:"own" doc:"It is the organisation's, and not shipped with the product"`
+	Text  string `json:"text" doc:"As it is written down, in YAML"`
+}
+
+// ReadySteps returns the ready steps that sheets may use with this service.
+func (c *Client) ReadySteps(ctx context.Context) ([]ReadyStep, error) {
+	return all[ReadyStep](ctx, c, "/ready-steps", nil)
+}
+
 // HoldBuild has the machine of a build be held: from now if it has failed, else from when it fails.
 func (c *Client) HoldBuild(ctx context.Context, id int64, hold time.Duration) (WholeBuild, error) {
 	return post[WholeBuild](ctx, c, pathOf("builds", strconv.FormatInt(id, 10), "hold"),

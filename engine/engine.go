@@ -32,6 +32,7 @@ import (
 
 	"nimblepane/core/seal"
 	"nimblepane/core/secret"
+	"nimblepane/core/sheet"
 	"nimblepane/engine/trouble"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -51,6 +52,8 @@ type Engine struct {
 	Version string
 	// OwnChecks returns the organisation's own seal checks.
 	OwnChecks func() ([]seal.Script, error)
+	// Library returns the organisation's own ready steps.
+	Library func() (sheet.Library, error)
 
 	river    *river.Client[pgx.Tx]
 	trouble  *trouble.Log
@@ -71,7 +74,9 @@ type Options struct {
 	Version string
 	// OwnChecks returns the organisation's own seal checks; there are none if it is nil.
 	OwnChecks func() ([]seal.Script, error)
-	Log       *slog.Logger
+	// Library returns the organisation's own ready steps; there are none if it is nil.
+	Library func() (sheet.Library, error)
+	Log     *slog.Logger
 }
 
 // How often a process looks for what is due, in real time.
@@ -87,7 +92,7 @@ const (
 func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
 	e := &Engine{
 		Store: st, Clock: clock, Log: o.Log, AgentURL: o.AgentURL, Secrets: o.Secrets, trouble: trouble.New(o.Log),
-		Version: o.Version, OwnChecks: o.OwnChecks,
+		Version: o.Version, OwnChecks: o.OwnChecks, Library: o.Library,
 		sites: sites{openers: o.Platforms, open: map[string]openSite{}}, works: map[store.WorkKind]workKind{},
 	}
 	if e.Secrets == nil {
@@ -95,6 +100,9 @@ func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
 	}
 	if e.OwnChecks == nil {
 		e.OwnChecks = func() ([]seal.Script, error) { return nil, nil }
+	}
+	if e.Library == nil {
+		e.Library = func() (sheet.Library, error) { return nil, nil }
 	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, job *river.Job[jobArgs]) error {

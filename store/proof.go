@@ -118,6 +118,11 @@ func (tx *Tx) ProofNow(id int64) error {
 	return tx.Exec("update proofs set next_tick_at = now() where id = ? and not settled", id).Error
 }
 
+// SetProofToken keeps the digest of what the agent of a proof's machine will trade for a credential, unless it has one.
+func SetProofToken(db *gorm.DB, id int64, token []byte) error {
+	return db.Exec("update proofs set token = ? where id = ? and credential is null", token, id).Error
+}
+
 // EnrolProof trades the token of a proof's machine for a credential, both as digests. ErrNotFound: the token is of
 // none, or was used.
 func (s *Store) EnrolProof(ctx context.Context, token, credential []byte, now time.Time) (p Proof, err error) {

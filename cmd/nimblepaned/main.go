@@ -32,6 +32,7 @@ import (
 	"nimblepane/core/role"
 	"nimblepane/core/seal"
 	"nimblepane/core/secret"
+	"nimblepane/core/sheet"
 	"nimblepane/core/strict"
 	"nimblepane/engine"
 	"nimblepane/engine/subjects"
@@ -136,6 +137,7 @@ func serve(v *viper.Viper) *cobra.Command {
 	f.String("secrets", "", "folder with a file for each secret that build sheets may name; others are variables "+
 		secret.Prefix+"NAME")
 	f.String("seal-checks", "", "folder of the organisation's own seal checks: scripts that are run on build machines")
+	f.String("library", "", "folder of the organisation's own ready steps for build sheets, a file NAME.yaml of each")
 	f.String("log-level", "info", "debug, info, warn or error")
 	return cmd
 }
@@ -197,6 +199,13 @@ func run(ctx context.Context, v *viper.Viper) error {
 		}
 		secrets = os.DirFS(folder)
 	}
+	library := func() (sheet.Library, error) { return nil, nil }
+	if folder := v.GetString("library"); folder != "" {
+		library = func() (sheet.Library, error) { return sheet.ReadLibrary(os.DirFS(folder)) }
+		if _, err := library(); err != nil {
+			return fmt.Errorf("--library %s: %w", folder, err)
+		}
+	}
 	own := func() ([]seal.Script, error) { return nil, nil }
 	if folder := v.GetString("seal-checks"); folder != "" {
 		own = func() ([]seal.Script, error) { return seal.Scripts(os.DirFS(folder)) }
@@ -206,7 +215,7 @@ func run(ctx context.Context, v *viper.Viper) error {
 	}
 	e, err := engine.New(st, clock, engine.Options{
 		AgentURL: agentURL, Platforms: kinds.All(), Secrets: secret.In(os.LookupEnv, secrets), Version: version,
-		OwnChecks: own, Log: log,
+		OwnChecks: own, Library: library, Log: log,
 	})
 	if err != nil {
 		return err

@@ -978,6 +978,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/ready-steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The ready steps that build sheets may use: those that ship with the product, and the organisation's own
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-ready-steps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollovers": {
         parameters: {
             query?: never;
@@ -2353,6 +2373,11 @@ export interface components {
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
+        PageReadyStep: {
+            items: components["schemas"]["ReadyStep"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
         PageRollover: {
             items: components["schemas"]["Rollover"][];
             /** @description Cursor of the next page; empty on the last */
@@ -2531,6 +2556,14 @@ export interface components {
         };
         /** @enum {string} */
         ProofState: "waiting" | "making" | "starting" | "trying" | "kept" | "passed" | "failed" | "over";
+        ReadyStep: {
+            about: string;
+            name: string;
+            /** @description It is the organisation's, and not shipped with the product */
+            own: boolean;
+            /** @description As it is written down, in YAML */
+            text: string;
+        };
         Reason: {
             reason?: string;
         };
@@ -2775,7 +2808,7 @@ export interface components {
             version: string;
         };
         /** @enum {string} */
-        StepKind: "script" | "put" | "fetch" | "install" | "remove" | "update" | "locale" | "settings" | "restart" | "checkpoint";
+        StepKind: "script" | "put" | "fetch" | "install" | "remove" | "update" | "locale" | "settings" | "restart" | "checkpoint" | "ready";
         /** @enum {string} */
         StepState: "waiting" | "under way" | "done" | "failed" | "noted" | "skipped" | "later" | "dropped";
         /** @enum {string} */
@@ -6864,6 +6897,62 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-ready-steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageReadyStep"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -52,8 +52,8 @@ const discardAgain = time.Minute
 type Snapshot struct {
 	State    State // as it was recorded
 	Stamp    string
-	Until    time.Time // it is kept for a person until then; zero if it is none of those
-	LetGo    string    // why nobody wants it any more, "" if somebody does
+	Until    time.Time  // it is kept for a person until then; zero if it is none of those
+	LetGo    string     // why nobody wants it any more, "" if somebody does
 	Version  build.Task // whether it is sealed
 	Copy     build.Task // of the version, at the site
 	Machine  build.Task

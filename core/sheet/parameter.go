@@ -18,8 +18,8 @@ import (
 // gives, else that of the build's site, else the default.
 //
 // A value is named as {{parameter}} in arguments and variables of scripts, in
-// texts that are put, in what is fetched, in locales and settings, in the
-// version's notes, and in the defaults and sites' values of other parameters.
+// texts that are put, in what is fetched, in locales and settings, in what ready
+// steps are given, in the version's notes, and in the defaults and sites' values of other parameters.
 // Scripts themselves are run as they stand.
 type Parameter struct {
 	Type    Type           `yaml:"type" json:"type"` // text if not given
@@ -180,7 +180,7 @@ func (s Sheet) With(given map[string]string) (Sheet, error) {
 	if f.wrong = append(f.wrong, s.conditional()...); len(f.wrong) > 0 {
 		return s, WrongValues(f.wrong)
 	}
-	return s, nil
+	return s.ready()
 }
 
 // WrongValues are what is wrong with the values of parameters, one thing each.

@@ -43,6 +43,8 @@ type Sheet struct {
 	Secrets map[string]secret.Source `yaml:"secrets" json:"secrets,omitempty"`
 	// Values are those of the parameters, once With has filled them in.
 	Values map[string]string `json:"values,omitempty" jsonschema:"-"`
+
+	library Library // of which its steps use
 }
 
 // Base is what the version is made from: one of its fields is set.
@@ -163,16 +165,20 @@ const (
 	UsualPause     = Span(30 * time.Second)
 )
 
-// Parse reads a sheet, fills in what was left out, and checks it. The error is
-// Problems.
-func Parse(text []byte) (Sheet, error) {
-	var s Sheet
+// Parse reads a sheet, fills in what was left out, and checks it. It may use
+// the ready steps that ship with the product, and those of other libraries that
+// are given. The error is Problems.
+func Parse(text []byte, own ...Library) (Sheet, error) {
+	s := Sheet{library: Shipped()}
+	for _, l := range own {
+		s.library = s.library.And(l)
+	}
 	if len(text) > MostBytes {
 		return s, Problems{{1, 1, fmt.Sprintf("the sheet has %d bytes: at most %d are taken; put what is long into "+
 			"files of the image", len(text), MostBytes)}}
 	}
 	places, found := strict.ReadYAML(text, &s)
-	c := checker{places: places, unread: map[string]bool{}}
+	c := checker{places: places, unread: map[string]bool{}, library: s.library}
 	for _, p := range found {
 		c.unread[p.Path] = true
 		c.problems = append(c.problems, Problem{p.Line, p.Column, p.Text})
@@ -192,6 +198,7 @@ func Parse(text []byte) (Sheet, error) {
 type checker struct {
 	places   strict.Places
 	unread   map[string]bool // paths
+	library  Library
 	problems Problems
 }
 
@@ -228,6 +235,15 @@ func (c *checker) sheet(s *Sheet) {
 	if s.TimeLimit == 0 {
 		s.TimeLimit = UsualTimeLimit
 	}
+	c.steps(s)
+	c.parameters(s)
+	c.secrets(s)
+	c.checks(s.Checks)
+	c.applications(s.Applications)
+	c.version(s.Version)
+}
+
+func (c *checker) steps(s *Sheet) {
 	switch n := len(s.Steps); {
 	case !c.has("steps"):
 		c.at("", "the steps are missing: write steps: and under it what is done on the machine, in order")
@@ -245,11 +261,6 @@ func (c *checker) sheet(s *Sheet) {
 			seen[s.Steps[i].Name] = c.places.Of(path + ".name").Line
 		}
 	}
-	c.parameters(s)
-	c.secrets(s)
-	c.checks(s.Checks)
-	c.applications(s.Applications)
-	c.version(s.Version)
 }
 
 func (c *checker) checks(checks Checks) {

@@ -13,7 +13,7 @@ import (
 )
 
 // Step is one thing that is done on the build machine. One of the fields from
-// Script to Checkpoint says what.
+// Script to Ready says what.
 type Step struct {
 	Name     string    `yaml:"name" json:"name"`
 	Script   *Script   `yaml:"script" json:"script,omitempty"`
@@ -27,6 +27,7 @@ type Step struct {
 	Restart  *Restart  `yaml:"restart" json:"restart,omitempty"`
 
 	Checkpoint *Checkpoint `yaml:"checkpoint" json:"checkpoint,omitempty"`
+	Ready      *Use        `yaml:"ready" json:"ready,omitempty"`
 
 	When      Condition `yaml:"when" json:"when,omitempty"`             // it is done; always if not given
 	Proof     bool      `yaml:"proof" json:"proof,omitempty"`           // it is run on the machine that proves the first start
@@ -162,11 +163,12 @@ const (
 	Sets       Kind = "settings"
 	Restarts   Kind = "restart"
 	Keeps      Kind = "checkpoint"
+	UsesReady  Kind = "ready"
 )
 
 // AllKinds are all things that a step can do.
 func AllKinds() []Kind {
-	return []Kind{RunsScript, Puts, Fetches, Installs, Removes, Updating, Localizes, Sets, Restarts, Keeps}
+	return []Kind{RunsScript, Puts, Fetches, Installs, Removes, Updating, Localizes, Sets, Restarts, Keeps, UsesReady}
 }
 
 // Accepts says whether a script that ended with the exit code is done.
@@ -177,6 +179,7 @@ func (s Step) Kinds() (kinds []Kind) {
 	for i, given := range []bool{
 		s.Script != nil, s.Put != nil, s.Fetch != nil, s.Install != nil, s.Remove != nil, s.Update != nil,
 		s.Locale != nil, s.Settings != nil, s.Restart != nil, s.Checkpoint != nil,
+		s.Ready != nil,
 	} {
 		if given {
 			kinds = append(kinds, AllKinds()[i])
@@ -215,6 +218,9 @@ func (c *checker) step(at string, s *Step) {
 	}
 	if s.Proof {
 		c.proof(at, *s)
+	}
+	if s.Ready != nil {
+		c.ready(at, *s)
 	}
 	if s.Put != nil {
 		c.file(at+".put", &s.Put.File)
@@ -442,6 +448,9 @@ func (s Step) filled(fill func(at, text string) string) Step {
 			fill("locale.time-zone", s.Locale.TimeZone), fill("locale.language", s.Locale.Language),
 			fill("locale.keyboard", s.Locale.Keyboard),
 		}
+	}
+	if s.Ready != nil {
+		s.Ready = &Use{s.Ready.Step, all("ready.with", s.Ready.With)}
 	}
 	if s.Settings != nil {
 		s.Settings = &Settings{

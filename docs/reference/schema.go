@@ -33,7 +33,7 @@ func sheetSchema() ([]byte, error) {
 		step.OneOf = append(step.OneOf, &jsonschema.Schema{Required: []string{string(kind)}})
 	}
 	for name, keys := range map[string][]string{
-		"Script": {"text"}, "Put": {"to"}, "Fetch": {"from", "sha256", "to"}, "Packages": {"packages"},
+		"Script": {"text"}, "Put": {"to"}, "Use": {"step"}, "Fetch": {"from", "sha256", "to"}, "Packages": {"packages"},
 		"OnFailure": {"do"},
 	} {
 		within(name).Required = keys

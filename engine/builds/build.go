@@ -50,7 +50,11 @@ func (bs *Builds) StartBuild(ctx context.Context, actor, text string, values map
 
 // planned returns the build of a sheet, if this estate can do it. It may have a version's number already.
 func (bs *Builds) planned(tx *store.Tx, text string, values map[string]string, has string) (b store.Build, err error) {
-	s, err := sheet.Parse([]byte(text))
+	own, err := bs.engine.Library()
+	if err != nil {
+		return b, engine.Conflictf("%s: mend it, or take it away", err)
+	}
+	s, err := sheet.Parse([]byte(text), own)
 	var wrong sheet.Problems
 	if errors.As(err, &wrong) {
 		p := &engine.Problem{Kind: engine.Invalid, Text: "the sheet is not right"}

@@ -332,8 +332,7 @@ func (ps *Proofs) askMaking(_ context.Context, db *gorm.DB, w store.Work, in ofP
 		out.Copies = append(out.Copies, versions.CopyName(img, v, c.Ordinal))
 	}
 	// Should this attempt be lost on the way, the next one under the key makes a token of its own.
-	return out, db.Exec("update proofs set token = ? where id = ? and credential is null", store.Digest(out.Seed.Token),
-		p.ID).Error
+	return out, store.SetProofToken(db, p.ID, store.Digest(out.Seed.Token))
 }
 
 func makingEnded(tx *store.Tx, in ofProof, end *engine.Ending[platform.Made]) error {

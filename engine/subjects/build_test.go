@@ -86,6 +86,34 @@ func TestStepsOfEveryKindAreDoneOrLeftOut(t *testing.T) {
 	}, b.Steps[5])
 }
 
+func TestASheetUsesReadySteps(t *testing.T) {
+	t.Parallel()
+	tides, err := sheet.ParseReady("tides", []byte(`about: has tides
+parameters: {place: {}}
+steps:
+  - {name: table, put: {to: /etc/tides, text: "{{place}}"}}
+  - {name: package, install: {packages: [tide-tables]}}
+`))
+	require.NoError(t, err)
+	s := servicetest.Start(t, servicetest.Options{Scenario: workshop, Library: sheet.Library{"tides": tides}})
+	c := s.As(role.Operator)
+	list, err := c.ReadySteps(t.Context())
+	require.NoError(t, err)
+	require.Len(t, list, len(sheet.Shipped())+1)
+	begun, err := c.StartBuild(t.Context(), client.StartBuild{Sheet: desk("disk: vendor.qcow2", `
+  - {name: sea, ready: {step: tides, with: {place: quay}}}
+  - {name: clocks, ready: {step: locale, with: {time-zone: Europe/Paris, language: fr_FR.UTF-8, keyboard: fr}}}
+`, "notes: x")})
+	require.NoError(t, err)
+	b := built(s, begun.ID)
+	require.Equal(t, build.Ready, b.State, b.Why)
+	var names []string
+	for _, step := range b.Steps {
+		names = append(names, step.Name)
+	}
+	require.Equal(t, []string{"sea: table", "sea: package", "clocks: all three"}, names)
+}
+
 func TestWhatStepsWriteIsInTheLog(t *testing.T) {
 	t.Parallel()
 	var much strings.Builder

@@ -22,6 +22,7 @@ import (
 	"nimblepane/core/rollover"
 	"nimblepane/core/seal"
 	"nimblepane/core/secret"
+	"nimblepane/core/sheet"
 	"nimblepane/engine"
 	"nimblepane/engine/subjects"
 	"nimblepane/platform"
@@ -56,6 +57,8 @@ type Options struct {
 	Secrets  secret.Finder
 	// OwnChecks are the organisation's own seal checks.
 	OwnChecks []seal.Script
+	// Library is the organisation's own ready steps.
+	Library sheet.Library
 	// BodyWithin is how long requests' bodies may take.
 	BodyWithin time.Duration
 	// Over, if given, returns the platform that stands before that of each practice site.
@@ -125,6 +128,7 @@ func Start(t testing.TB, o Options) *Service {
 	s.Engine, err = engine.New(s.Store, clock, engine.Options{
 		AgentURL: s.URL, Platforms: platforms(o), Secrets: o.Secrets, Log: log,
 		OwnChecks: func() ([]seal.Script, error) { return o.OwnChecks, nil },
+		Library:   func() (sheet.Library, error) { return o.Library, nil },
 	})
 	require.NoError(t, err)
 	s.Subjects = subjects.Add(s.Engine, 0)
