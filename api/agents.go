@@ -46,7 +46,8 @@ func (s *Server) agents() {
 		}
 		reply, err := s.Fleet.Heartbeat(c.Request.Context(), credential, in)
 		if errors.Is(err, fleet.ErrUnknownAgent) {
-			if proof, perr := s.Proofs.Heartbeat(c.Request.Context(), credential, in); !errors.Is(perr, store.ErrNotFound) {
+			proof, perr := s.Proofs.Heartbeat(c.Request.Context(), credential, in)
+			if !errors.Is(perr, store.ErrNotFound) {
 				reply, err = proof, perr
 			}
 		}

@@ -46,7 +46,7 @@ func (s *Server) builds() {
 	s.buildLogs()
 	register(s, operation{
 		method: "GET", path: "/ready-steps", id: "list-ready-steps", role: role.Viewer, tag: "builds",
-		summary: "The ready steps that build sheets may use: those that ship with the product, and the organisation's own",
+		summary: "The ready steps that build sheets may use: those that ship with the product, and the organisation's",
 	},
 		func(context.Context, *struct{}) (*body[client.Page[client.ReadyStep]], error) {
 			own, err := s.engine.Library()

@@ -73,8 +73,8 @@ func (s *Server) proofs() {
 			return ok(s.proofOut(ctx, in.ID))
 		})
 	register(s, operation{
-		method: "GET", path: "/proofs/{id}/picture.png", id: "show-picture-of-proof", role: role.Viewer, tag: "versions",
-		summary: "The picture of its display, when what is on it had been tried",
+		method: "GET", path: "/proofs/{id}/picture.png", id: "show-picture-of-proof", role: role.Viewer,
+		summary: "The picture of its display, when what is on it had been tried", tag: "versions",
 	},
 		func(ctx context.Context, in *ProofPath) (*fileOut, error) {
 			tried, err := s.tried(ctx, in.ID)
@@ -101,7 +101,8 @@ func (s *Server) proofs() {
 		})
 	register(s, operation{
 		method: "POST", path: "/images/{image}/versions/{number}/try", id: "try-version", role: role.Operator,
-		summary: "Begin to make a machine of a version for a person, which goes by itself", tag: "versions", status: 202,
+		summary: "Begin to make a machine of a version for a person, which goes by itself", tag: "versions",
+		status: 202,
 	},
 		func(ctx context.Context, in *struct {
 			VersionPath
@@ -182,8 +183,8 @@ func (s *Server) proofOut(ctx context.Context, id int64) (w client.WholeProof, e
 // wholeProof shows what the service itself knows of a proof.
 func (s *Server) wholeProof(ctx context.Context, r store.ProofRow) (w client.WholeProof, err error) {
 	w = client.WholeProof{Results: []client.ProofResult{}, Proof: client.Proof{
-		ID: r.ID, Image: r.Image, Version: r.Version, Site: r.Site, Machine: r.Host(), State: r.State, Settled: r.Settled,
-		Why: r.Why, AskedBy: r.AskedBy, AskedAt: r.AskedAt, Until: r.Until, EndedAt: r.EndedAt,
+		ID: r.ID, Image: r.Image, Version: r.Version, Site: r.Site, Machine: r.Host(), State: r.State,
+		Settled: r.Settled, Why: r.Why, AskedBy: r.AskedBy, AskedAt: r.AskedAt, Until: r.Until, EndedAt: r.EndedAt,
 	}}
 	if r.BuildID != nil {
 		w.Build = *r.BuildID

@@ -51,7 +51,8 @@ func (a *app) proof() *cobra.Command {
 	all.Flags().StringVar(&of, "of", "", "only of this version, such as 'counter-desk 2026.11.1'")
 	all.Flags().IntVar(&limit, "limit", 50, "at most so many")
 	show := &cobra.Command{
-		Use: "show NUMBER", Short: "One proof with what was tried", Args: named, ValidArgsFunction: a.complete(proofIDs),
+		Use: "show NUMBER", Short: "One proof with what was tried", Args: named,
+		ValidArgsFunction: a.complete(proofIDs),
 		RunE: a.onProof(func(ctx context.Context, c *client.Client, id int64, _ []string) error {
 			p, err := c.Proof(ctx, id)
 			if err != nil {
@@ -61,8 +62,9 @@ func (a *app) proof() *cobra.Command {
 		}),
 	}
 	picture := &cobra.Command{
-		Use: "picture NUMBER FILE", Short: "Write the picture of the machine's display to a file (- for standard output)",
-		Args: named, ValidArgsFunction: a.complete(proofIDs),
+		Use:   "picture NUMBER FILE",
+		Short: "Write the picture of the machine's display to a file (- for standard output)", Args: named,
+		ValidArgsFunction: a.complete(proofIDs),
 		RunE: a.onProof(func(ctx context.Context, c *client.Client, id int64, args []string) error {
 			png, err := c.ProofPicture(ctx, id)
 			if err != nil {
@@ -151,7 +153,9 @@ func (a *app) showProof(p client.WholeProof) error {
 	return list(a, p.Results, "",
 		column[client.ProofResult]{"Tried", func(r client.ProofResult) string { return r.Name }},
 		column[client.ProofResult]{"Kind", func(r client.ProofResult) string { return r.Kind }},
-		column[client.ProofResult]{"Took", func(r client.ProofResult) string { return fmt.Sprintf("%.1f s", r.Seconds) }},
+		column[client.ProofResult]{"Took", func(r client.ProofResult) string {
+			return fmt.Sprintf("%.1f s", r.Seconds)
+		}},
 		column[client.ProofResult]{"Came to", func(r client.ProofResult) string { return cmp.Or(r.Why, "came up") }})
 }
 
@@ -160,11 +164,12 @@ func (a *app) proveVersion() *cobra.Command {
 	var site string
 	var wait bool
 	cmd := &cobra.Command{
-		Use: "prove IMAGE NUMBER --site SITE", Short: "Start a version on a machine that is thrown away, and try what is on it",
-		Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
-		Long: "Start a version once, before anybody relies on it: a machine is made of it as a host of a pool would be, its " +
-			"agent\nhas to speak, its checks have to pass, and its applications have to come up. Then it is thrown away. " +
-			"A first\nstart that failed takes clearance away. With --wait, exit code 0 says that it went well.",
+		Use:   "prove IMAGE NUMBER --site SITE",
+		Short: "Start a version on a machine that is thrown away, and try what is on it", Args: named,
+		ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Long: "Start a version once, before anybody relies on it: a machine is made of it as a host of a pool would " +
+			"be, its agent\nhas to speak, its checks have to pass, and its applications have to come up. Then it is " +
+			"thrown away. A first\nstart that failed takes clearance away. With --wait, exit code 0 says that it went well.",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			p, err := c.Prove(ctx, args[0], args[1], site)
 			if err != nil {
@@ -193,7 +198,9 @@ func (a *app) tryVersion() *cobra.Command {
 		Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		Example: "  pane version try counter-desk 2026.11.4 --site north-quay --for 2h",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			p, err := c.TryVersion(ctx, args[0], args[1], client.TryMachine{Site: site, Seconds: int64(keep / time.Second)})
+			p, err := c.TryVersion(ctx, args[0], args[1], client.TryMachine{
+				Site: site, Seconds: int64(keep / time.Second),
+			})
 			if err != nil {
 				return err
 			}

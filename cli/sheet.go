@@ -21,8 +21,8 @@ func (a *app) sheet() *cobra.Command {
 			"is\nmade of it. They are read here and need no service; - as the file is the standard input.",
 	}
 	library := ""
-	cmd.PersistentFlags().StringVar(&library, "library", "", "folder of your own ready steps, a file NAME.yaml of each, "+
-		"beside those that ship")
+	cmd.PersistentFlags().StringVar(&library, "library", "", "folder of your own ready steps, a file NAME.yaml of "+
+		"each, beside those that ship")
 	ready := func() (sheet.Library, error) {
 		if library == "" {
 			return nil, nil
@@ -138,9 +138,9 @@ func (a *app) readSheetFor(ctx context.Context, c *client.Client, file string) (
 func (a *app) readySteps(ready func() (sheet.Library, error)) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "steps", Short: "Ready steps, which sheets use by their name",
-		Long: "Ready steps are written once and used by many sheets, each a readable file of its own: a step of a sheet " +
-			"says\nready: {step: proxy, with: {address: ...}}. Some ship with the product; --library names a folder of " +
-			"your own.",
+		Long: "Ready steps are written once and used by many sheets, each a readable file of its own: a step of a " +
+			"sheet says\nready: {step: proxy, with: {address: ...}}. Some ship with the product; --library names a " +
+			"folder of your own.",
 	}
 	find := func() (all, own sheet.Library, err error) {
 		own, err = ready()

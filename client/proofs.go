@@ -63,7 +63,8 @@ type LetGo struct {
 
 // Proofs returns proofs, the newest first; of one version if image and number are given.
 func (c *Client) Proofs(ctx context.Context, image, number string, limit int) ([]Proof, error) {
-	p, err := get[Page[Proof]](ctx, c, "/proofs", values("image", image, "version", number, "limit", strconv.Itoa(limit)))
+	p, err := get[Page[Proof]](ctx, c, "/proofs",
+		values("image", image, "version", number, "limit", strconv.Itoa(limit)))
 	return p.Items, err
 }
 

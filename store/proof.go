@@ -127,8 +127,8 @@ func SetProofToken(db *gorm.DB, id int64, token []byte) error {
 // none, or was used.
 func (s *Store) EnrolProof(ctx context.Context, token, credential []byte, now time.Time) (p Proof, err error) {
 	err = s.Change(ctx, "agent", now, func(tx *Tx) error {
-		r := tx.Raw("update proofs set credential = ?, token = null where token = ? and not settled returning *", credential,
-			token).Scan(&p)
+		r := tx.Raw("update proofs set credential = ?, token = null where token = ? and not settled returning *",
+			credential, token).Scan(&p)
 		if r.Error == nil && r.RowsAffected == 0 {
 			return fmt.Errorf("the token: %w", ErrNotFound)
 		}

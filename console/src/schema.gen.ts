@@ -986,7 +986,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The ready steps that build sheets may use: those that ship with the product, and the organisation's own
+         * The ready steps that build sheets may use: those that ship with the product, and the organisation's
          * @description Needs the role viewer or one above it.
          */
         get: operations["list-ready-steps"];

@@ -37,7 +37,9 @@ const (
 
 // States are all that a build can be in.
 func States() []State {
-	return []State{Queued, Preparing, Working, Checking, Sealing, Capturing, Proving, Delivering, Ready, Failed, Cancelled}
+	return []State{
+		Queued, Preparing, Working, Checking, Sealing, Capturing, Proving, Delivering, Ready, Failed, Cancelled,
+	}
 }
 
 // Ended says that the build does nothing more than to clear up behind it.

@@ -103,8 +103,8 @@ func (c *checker) opens(at string, o Opens) {
 // proof checks a step that is done on the machine that proves the first start.
 func (c *checker) proof(at string, s Step) {
 	if s.Script == nil {
-		c.at(at+".proof", "%s.proof: only a script can be a proof: it is run on the machine that proves the first start",
-			at)
+		c.at(at+".proof", "%s.proof: only a script can be a proof: it is run on the machine that proves the "+
+			"first start", at)
 	}
 	if c.has(at + ".on-failure") {
 		c.at(at+".on-failure", "%s.on-failure: a proof that fails stands with the version: leave it out", at)

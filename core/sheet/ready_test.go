@@ -94,14 +94,16 @@ func TestAReadyStepThatIsNotRightIsRefused(t *testing.T) {
 	t.Parallel()
 	const right = "about: x\nsteps: [{name: a, restart: {}}]\n"
 	for want, file := range map[string][2]string{
-		"is no name of a ready step":    {"Tides", right},
-		"about: say what it does":       {"tides", "steps: [{name: a, restart: {}}]\n"},
-		"the steps are missing":         {"tides", "about: x\n"},
-		"is not made of others":         {"tides", "about: x\nsteps: [{name: a, ready: {step: locale}}]\n"},
-		`there is no key "image"`:       {"tides", right + "image: x\n"},
-		`there is no parameter "quay"`:  {"tides", "about: x\nsteps: [{name: a, put: {to: /a/b, text: \"{{quay}}\"}}]\n"},
-		"at most 1048576 are taken":     {"tides", right + strings.Repeat("#", MostBytes)},
-		"there is no secret \"roster\"": {"tides", "about: x\nsteps: [{name: a, script: {text: \"#!/bin/sh\", secrets: {A: roster}}}]\n"},
+		"is no name of a ready step":   {"Tides", right},
+		"about: say what it does":      {"tides", "steps: [{name: a, restart: {}}]\n"},
+		"the steps are missing":        {"tides", "about: x\n"},
+		"is not made of others":        {"tides", "about: x\nsteps: [{name: a, ready: {step: locale}}]\n"},
+		`there is no key "image"`:      {"tides", right + "image: x\n"},
+		`there is no parameter "quay"`: {"tides", "about: x\nsteps: [{name: a, put: {to: /a/b, text: \"{{quay}}\"}}]\n"},
+		"at most 1048576 are taken":    {"tides", right + strings.Repeat("#", MostBytes)},
+		"there is no secret \"roster\"": {
+			"tides", "about: x\nsteps: [{name: a, script: {text: \"#!/bin/sh\", secrets: {A: roster}}}]\n",
+		},
 	} {
 		_, err := ReadLibrary(fstest.MapFS{file[0] + ".yaml": {Data: []byte(file[1])}})
 		require.ErrorContains(t, err, want)

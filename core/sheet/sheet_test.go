@@ -26,8 +26,8 @@ func TestTheSheetToStartFromIsRight(t *testing.T) {
 			"within 30m. If it fails, the build fails.",
 		"4. Restart: the machine is restarted, and has to be back within 10m. If it fails, the build fails.",
 		"Then the seal checks are made, the machine is sealed and captured as the image's next version, " +
-			"its first start is proved on a machine that is thrown away, its copies are delivered, and the machine is " +
-			"discarded.",
+			"its first start is proved on a machine that is thrown away, its copies are delivered, and the " +
+			"machine is discarded.",
 		"The version may be used until 6 months after it was made.",
 	}, s.Explain())
 }

@@ -306,7 +306,9 @@ func (ps *Proofs) carryOut(tx *store.Tx, p store.Proof, v store.Version, d proof
 }
 
 // askMaking says what the machine is made from, as for a host of a pool, and gives it a token.
-func (ps *Proofs) askMaking(_ context.Context, db *gorm.DB, w store.Work, in ofProof) (out platform.Rebuild, err error) {
+func (ps *Proofs) askMaking(_ context.Context, db *gorm.DB, w store.Work, in ofProof) (out platform.Rebuild,
+	err error,
+) {
 	p, err := store.ProofByID(db, in.Proof)
 	if err != nil {
 		return out, err

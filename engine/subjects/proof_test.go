@@ -95,8 +95,8 @@ applications:
 	require.NoError(t, err)
 	b := built(s, begun.ID)
 	require.Equal(t, build.Failed, b.State)
-	require.Contains(t, b.Why, "the version is made, and its first start failed: Berth Planner: within 1m it was not so "+
-		"that a process berths runs")
+	require.Contains(t, b.Why, "the version is made, and its first start failed: Berth Planner: within 1m it was not "+
+		"so that a process berths runs")
 	trial, err := c.Trial(ctx, "counter-desk", b.Version)
 	require.NoError(t, err)
 	require.False(t, trial.Cleared)
@@ -129,7 +129,8 @@ func TestAMachineOfAVersionGoesWhateverBecomesOfIt(t *testing.T) {
 	require.WithinDuration(t, kept.AskedAt.Add(time.Hour), *kept.Until, time.Second)
 	today, err := c.Today(ctx)
 	require.NoError(t, err)
-	require.Contains(t, fmt.Sprint(today), fmt.Sprintf("%s is kept of counter-desk %s for operator", kept.Machine, number))
+	require.Contains(t, fmt.Sprint(today), fmt.Sprintf("%s is kept of counter-desk %s for operator", kept.Machine,
+		number))
 	over := proved(t, s, kept.ID)
 	require.Equal(t, proof.Over, over.State)
 	require.Equal(t, "its time is over", over.Why)

@@ -33,7 +33,8 @@ func (a act) endTryout(t platform.Tryout) (out platform.Tried, err error) {
 	}
 	for _, app := range t.Applications {
 		r := proof.Result{Name: app.Name, Kind: proof.OfApplication, Seconds: opening.Seconds()}
-		if s := a.spec(strings.Join(append([]string{app.Command}, app.Arguments...), " ")); s != nil && s.ExitCode != 0 {
+		s := a.spec(strings.Join(append([]string{app.Command}, app.Arguments...), " "))
+		if s != nil && s.ExitCode != 0 {
 			r.Why, r.Output = "within "+app.Within.String()+" it was not so that "+app.Opens.String(), s.Output
 		}
 		out.Results = append(out.Results, r)
