@@ -169,7 +169,7 @@ func (a *app) proveVersion() *cobra.Command {
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		Long: "Start a version once, before anybody relies on it: a machine is made of it as a host of a pool would " +
 			"be, its agent\nhas to speak, its checks have to pass, and its applications have to come up. Then it is " +
-			"thrown away. A first\nstart that failed takes clearance away. With --wait, exit code 0 says that it went well.",
+			"thrown away. A first\nstart that failed takes clearance away. With --wait, exit code 0: it went well.",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			p, err := c.Prove(ctx, args[0], args[1], site)
 			if err != nil {
