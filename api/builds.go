@@ -426,6 +426,7 @@ func (s *Server) buildMachines() {
 	addCheckpoint("back", "revert", "Begin to have a build machine go back to a checkpoint; what was done on it since "+
 		"is lost", s.Builds.RevertMachine)
 	s.machineChecks(at + "/{machine}")
+	s.machineHands(at + "/{machine}")
 	register(s, operation{
 		method: "POST", path: at + "/{machine}/run", id: "run-on-build-machine",
 		summary: "Run a program in a build machine and wait for its end", role: role.Operator, tag: "build machines",
@@ -504,17 +505,99 @@ func (s *Server) machineChecks(at string) {
 		})
 }
 
+// machineHands are what somebody does who prepares a version by hand.
+func (s *Server) machineHands(at string) {
+	register(s, operation{
+		method: "POST", path: at + "/notes", id: "note-on-build-machine", role: role.Operator, tag: "build machines",
+		summary: "Write down what was done on a build machine; it becomes part of its version's notes", status: 201,
+	},
+		func(ctx context.Context, in *struct {
+			MachinePath
+			Body client.NewNote
+		},
+		) (*body[client.BuildMachine], error) {
+			if _, err := s.Builds.Note(ctx, actor(ctx), in.Site, in.Machine, in.Body.Text); err != nil {
+				return nil, err
+			}
+			return ok(s.machineOut(ctx, in.Site, in.Machine))
+		})
+	register(s, operation{
+		method: "POST", path: at + "/tries", id: "try-step-on-build-machine", role: role.Operator, status: 202,
+		summary: "Begin to do one step of a sheet on a build machine", tag: "build machines", limit: 4 * sheet.MostBytes,
+	},
+		func(ctx context.Context, in *struct {
+			MachinePath
+			Body client.TryStep
+		},
+		) (*body[client.BuildMachine], error) {
+			b := in.Body
+			if _, err := s.Builds.TryStep(ctx, actor(ctx), in.Site, in.Machine, b.Sheet, b.Step, b.Values); err != nil {
+				return nil, err
+			}
+			return ok(s.machineOut(ctx, in.Site, in.Machine))
+		})
+	register(s, operation{
+		method: "GET", path: at + "/tries", id: "list-tries-on-build-machine", role: role.Viewer,
+		summary: "The steps that were tried on a build machine, in order", tag: "build machines",
+	},
+		func(ctx context.Context, in *MachinePath) (*body[client.Page[client.MachineTry]], error) {
+			m, err := s.lastMachine(ctx, in.Site, in.Machine)
+			if err != nil {
+				return nil, err
+			}
+			tries, err := builds.Tries(s.store.DB.WithContext(ctx), m)
+			return ok(client.Page[client.MachineTry]{Items: each(tries, tryOut)}, err)
+		})
+	register(s, operation{
+		method: "GET", path: at + "/sheet.yaml", id: "write-out-build-machine", role: role.Viewer,
+		summary: "The sheet that does again what was tried on a build machine and went well", tag: "build machines",
+	},
+		func(ctx context.Context, in *MachinePath) (*fileOut, error) {
+			m, err := s.lastMachine(ctx, in.Site, in.Machine)
+			if err != nil {
+				return nil, err
+			}
+			text, err := s.Builds.WrittenOut(s.store.DB.WithContext(ctx), m)
+			return &fileOut{"application/yaml", []byte(text)}, err
+		})
+}
+
+func tryOut(t builds.Try) client.MachineTry {
+	out := client.MachineTry{
+		Step: t.Step.Name, Kind: t.Step.Kinds()[0], State: build.UnderWay, Why: t.Why, ExitCode: t.Done.ExitCode,
+		Output: t.Done.Output, AskedAt: t.AskedAt, EndedAt: t.EndedAt,
+	}
+	switch {
+	case t.Open():
+	case t.Why != "":
+		out.State = build.TaskFailed
+	default:
+		out.State = build.Done
+	}
+	return out
+}
+
+// lastMachine returns the record of the machine that has the name at the site, or had it last.
+func (s *Server) lastMachine(ctx context.Context, site, name string) (m store.Machine, err error) {
+	rows, err := store.MachineRows(s.store.DB.WithContext(ctx), store.MachineFilter{
+		Site: site, Name: name, Gone: true, Limit: 1,
+	})
+	if err == nil && len(rows) == 0 {
+		err = fmt.Errorf("build machine %q at %s: %w", name, site, store.ErrNotFound)
+	}
+	if err != nil {
+		return m, err
+	}
+	return rows[0].Machine, nil
+}
+
 // machineCheck returns what is known of the seal checks on the machine that has the name at the site.
 func (s *Server) machineCheck(ctx context.Context, site, name string) (out client.MachineCheck, err error) {
-	db := s.store.DB.WithContext(ctx)
-	rows, err := store.MachineRows(db, store.MachineFilter{Site: site, Name: name, Limit: 1})
+	m, err := s.lastMachine(ctx, site, name)
 	if err != nil {
 		return out, err
 	}
-	if len(rows) == 0 {
-		return out, fmt.Errorf("build machine %q at %s: %w", name, site, store.ErrNotFound)
-	}
-	c, err := s.Builds.Checked(db, rows[0].Machine)
+	c, err := s.Builds.Checked(s.store.DB.WithContext(ctx), m)
 	if err != nil {
 		return out, err
 	}
@@ -561,6 +644,9 @@ func (s *Server) machinesOut(ctx context.Context, f store.MachineFilter) ([]clie
 		}
 		if r.BuildID != nil {
 			m.Build = *r.BuildID
+		}
+		for _, n := range r.Notes.V {
+			m.Notes = append(m.Notes, client.MachineNote(n))
 		}
 		for _, c := range r.Checkpoints.V {
 			m.Checkpoints = append(m.Checkpoints, client.Checkpoint(c))

@@ -23,7 +23,7 @@ func (a *app) build() *cobra.Command {
 			"on it,\nit is checked, sealed, captured and discarded, and the version's copies are delivered.",
 	}
 	cmd.AddCommand(a.startBuild(), a.listBuilds(), a.showBuild(), a.watchBuild(), a.buildLog(),
-		a.checkBuild(), a.holdBuild(), a.goOn(), a.discardBuild(), a.cancelBuild())
+		a.checkBuild(), a.noteOnBuild(), a.holdBuild(), a.goOn(), a.discardBuild(), a.cancelBuild())
 	return cmd
 }
 

@@ -187,6 +187,7 @@ var golden = map[string]any{
 		ID: 5, Site: "south-quay", Name: "build-3", State: machine.Sealed, Build: 3, Base: "disk vendor.qcow2",
 		MachineClass: "graphics", Purpose: "build 3 of chart-desk", Owner: "mira", AskedAt: noon, RanSeconds: 1860,
 	}),
+	"/sites/north-quay/build-machines/build-3/notes": goldenMachine,
 	"/ready-steps": listOf(client.ReadyStep{
 		Name: "tides", Own: true, Text: "about: x\nsteps: [{name: a, restart: {}}]\n",
 	}),
@@ -359,6 +360,7 @@ var done = map[string]string{
 	"version-prove":      "version prove counter-desk 2026.11.3 --site north-quay",
 	"version-prove-wait": "version prove counter-desk 2026.11.3 --site north-quay --wait",
 	"build-check":        "build check 3",
+	"build-note":         "build note 3 tides",
 	"sheet-check-wrong":  "sheet check testdata/wrong.yaml",
 	"sheet-check-none":   "sheet check testdata/none.yaml",
 	"sheet-new":          "sheet new",
@@ -370,8 +372,8 @@ var done = map[string]string{
 var elsewhere = []string{
 	"account add", "account edit", "activate", "build-machine back", "build-machine checkpoint",
 	"build-machine create", "build-machine discard", "build-machine get",
-	"build-machine keep", "build-machine put", "build-machine run",
-	"build-machine start", "build-machine stop", "build start", "capture", "estate load", "password",
+	"build-machine keep", "build-machine note", "build-machine put", "build-machine run", "build-machine sheet",
+	"build-machine start", "build-machine stop", "build-machine tries", "build-machine try", "build start", "capture", "estate load", "password",
 	"rollback", "rollover start",
 	"proof picture", "rollover watch", "sign-in",
 	"sheet schema", "token make", "token revoke", "trail export", "trial sign",

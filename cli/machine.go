@@ -147,6 +147,7 @@ func (a *app) buildMachine() *cobra.Command {
 			return a.machineSettles(ctx, c, m)
 		}),
 	})
+	a.byHand(cmd, here)
 	var repair bool
 	check := &cobra.Command{
 		Use: "check SITE MACHINE", Short: "Make the seal checks on a build machine, and show what they find",

@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"strconv"
 	"strings"
 	"time"
 
@@ -98,9 +97,9 @@ func (a *app) proof() *cobra.Command {
 func (a *app) onProof(fn func(ctx context.Context, c *client.Client, id int64, args []string) error,
 ) func(*cobra.Command, []string) error {
 	return a.run(func(ctx context.Context, c *client.Client, args []string) error {
-		id, err := strconv.ParseInt(args[0], 10, 64)
-		if err != nil || id < 1 {
-			return usage("%q is no number of a proof: pane proof list shows them", args[0])
+		id, err := parseID(args[0], "proof")
+		if err != nil {
+			return err
 		}
 		return fn(ctx, c, id, args[1:])
 	})

@@ -243,7 +243,39 @@ type BuildMachine struct {
 	DiscardAt    *time.Time    `json:"discard_at,omitempty" doc:"When it is discarded unless somebody touches it"`
 	GoneAt       *time.Time    `json:"gone_at,omitempty"`
 
-	Checkpoints []Checkpoint `json:"checkpoints,omitempty" doc:"That it can go back to, in the order they were made"`
+	Checkpoints []Checkpoint  `json:"checkpoints,omitempty" doc:"That it can go back to, in the order they were made"`
+	Notes       []MachineNote `json:"notes,omitempty" doc:"They become those of the version that is made of it"`
+}
+
+// MachineNote is what somebody wrote down while they worked on a machine.
+type MachineNote struct {
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	Text string    `json:"text"`
+}
+
+// NewNote is a note that is written down.
+type NewNote struct {
+	Text string `json:"text" minLength:"1" maxLength:"500"`
+}
+
+// TryStep asks for one step of a sheet to be done on a machine.
+type TryStep struct {
+	Sheet  string            `json:"sheet" minLength:"1"`
+	Step   string            `json:"step" minLength:"1" doc:"Its name"`
+	Values map[string]string `json:"values,omitempty" doc:"Of the sheet's parameters"`
+}
+
+// MachineTry is a step that was tried on a machine.
+type MachineTry struct {
+	Step     string          `json:"step"`
+	Kind     sheet.Kind      `json:"kind"`
+	State    build.TaskState `json:"state"`
+	Why      string          `json:"why,omitempty" doc:"Why it failed, or what it waits for"`
+	ExitCode int             `json:"exit_code"`
+	Output   string          `json:"output,omitempty" doc:"Its last lines"`
+	AskedAt  time.Time       `json:"asked_at"`
+	EndedAt  *time.Time      `json:"ended_at,omitempty"`
 }
 
 // Checkpoint is a state that a build machine can go back to.
@@ -360,6 +392,26 @@ func (c *Client) MachineCheck(ctx context.Context, site, name string) (MachineCh
 // RepairBuildMachine begins to repair what a seal check found on a build machine.
 func (c *Client) RepairBuildMachine(ctx context.Context, site, name, check string) (BuildMachine, error) {
 	return post[BuildMachine](ctx, c, buildMachine(site, name, "/repair"), RepairFinding{check})
+}
+
+// NoteOnBuildMachine writes down what somebody did on a build machine, or saw.
+func (c *Client) NoteOnBuildMachine(ctx context.Context, site, name, text string) (BuildMachine, error) {
+	return post[BuildMachine](ctx, c, buildMachine(site, name, "/notes"), NewNote{text})
+}
+
+// TryStepOnBuildMachine begins to do one step of a sheet on a build machine.
+func (c *Client) TryStepOnBuildMachine(ctx context.Context, site, name string, in TryStep) (BuildMachine, error) {
+	return post[BuildMachine](ctx, c, buildMachine(site, name, "/tries"), in)
+}
+
+// MachineTries returns what was tried on a build machine, in order.
+func (c *Client) MachineTries(ctx context.Context, site, name string) ([]MachineTry, error) {
+	return all[MachineTry](ctx, c, buildMachine(site, name, "/tries"), nil)
+}
+
+// MachineSheet returns the sheet that does again what was tried on a build machine and went well.
+func (c *Client) MachineSheet(ctx context.Context, site, name string) ([]byte, error) {
+	return c.raw(ctx, request{method: http.MethodGet, path: buildMachine(site, name, "/sheet.yaml")}, "application/yaml")
 }
 
 // DiscardBuildMachine begins to delete a build machine with what was done on it.

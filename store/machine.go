@@ -3,6 +3,7 @@ package store
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -36,6 +37,23 @@ type Machine struct {
 	NoticedAt    *time.Time
 	GoneAt       *time.Time
 	Checkpoints  JSON[[]Checkpoint] // in the order in which they were made
+	Notes        JSON[[]MachineNote]
+}
+
+// MachineNote is what somebody wrote down while they worked on a machine.
+type MachineNote struct {
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	Text string    `json:"text"`
+}
+
+// Noted is what was written down while the machine was worked on, a line each.
+func (m Machine) Noted() string {
+	lines := make([]string, len(m.Notes.V))
+	for i, n := range m.Notes.V {
+		lines[i] = n.Text
+	}
+	return strings.Join(lines, "\n")
 }
 
 // Checkpoint is a state that a machine can go back to.
@@ -73,6 +91,7 @@ const (
 	WorkRevertMachine     WorkKind = "revert-machine"
 	WorkCheckMachine      WorkKind = "check-machine" // by hand; those of builds are WorkInspectMachine
 	WorkRepairMachine     WorkKind = "repair-machine"
+	WorkTryStep           WorkKind = "try-step"
 )
 
 // MachineSubject is what a work of a machine is about that belongs to no build.
@@ -149,6 +168,11 @@ func LockMachineAt(db *gorm.DB, site Site, name string) (Machine, error) {
 // MachineOfBuild returns the machine of a build, or ErrNotFound.
 func MachineOfBuild(db *gorm.DB, id int64) (Machine, error) {
 	return first[Machine](db, fmt.Sprintf("the machine of build %d", id), "build_id = ?", id)
+}
+
+// LockMachineOfBuild is MachineOfBuild, and keeps others from changing the machine until the transaction ends.
+func LockMachineOfBuild(db *gorm.DB, id int64) (Machine, error) {
+	return MachineOfBuild(db.Clauses(forChange), id)
 }
 
 // MachineByID returns the machine, or ErrNotFound.

@@ -104,6 +104,12 @@ func LastWork(db *gorm.DB, kind WorkKind, subject string) (w Work, there bool, e
 	return w, r.RowsAffected == 1, r.Error
 }
 
+// WorksOf returns all attempts of a kind at a subject, in order.
+func WorksOf(db *gorm.DB, kind WorkKind, subject string) (rows []Work, err error) {
+	err = db.Where("kind = ? and subject = ?", kind, subject).Order("attempt").Find(&rows).Error
+	return rows, err
+}
+
 // LastAttempt returns the number of the last attempt of a kind at a subject, 0 if there was none.
 func LastAttempt(db *gorm.DB, kind WorkKind, subject string) (n int, err error) {
 	err = db.Raw("select coalesce(max(attempt), 0) from works where kind = ? and subject = ?", kind,

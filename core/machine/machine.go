@@ -28,20 +28,21 @@ const (
 	Checkpointing State = "checkpointing" // down, and up again if it was
 	Reverting     State = "going back"    // to a checkpoint
 	Repairing     State = "repairing"     // what a seal check found
+	Trying        State = "trying"        // a step of a sheet
 	Gone          State = "gone"
 )
 
 // States are all of them.
 func States() []State {
 	return []State{
-		Making, Starting, Running, Stopping, Off, Sealed, Discarding, Checkpointing, Reverting, Repairing, Gone,
+		Making, Starting, Running, Stopping, Off, Sealed, Discarding, Checkpointing, Reverting, Repairing, Trying, Gone,
 	}
 }
 
 // Changing says whether something is being done to the machine.
 func (s State) Changing() bool {
 	switch s {
-	case Making, Starting, Stopping, Discarding, Checkpointing, Reverting, Repairing:
+	case Making, Starting, Stopping, Discarding, Checkpointing, Reverting, Repairing, Trying:
 		return true
 	}
 	return false

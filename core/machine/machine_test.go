@@ -135,5 +135,5 @@ func TestStatesThatChange(t *testing.T) {
 			changing = append(changing, s)
 		}
 	}
-	require.Equal(t, []State{Making, Starting, Stopping, Discarding, Checkpointing, Reverting, Repairing}, changing)
+	require.Equal(t, []State{Making, Starting, Stopping, Discarding, Checkpointing, Reverting, Repairing, Trying}, changing)
 }

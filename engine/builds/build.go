@@ -50,23 +50,9 @@ func (bs *Builds) StartBuild(ctx context.Context, actor, text string, values map
 
 // planned returns the build of a sheet, if this estate can do it. It may have a version's number already.
 func (bs *Builds) planned(tx *store.Tx, text string, values map[string]string, has string) (b store.Build, err error) {
-	own, err := bs.engine.Library()
+	s, err := bs.sheet(text, values)
 	if err != nil {
-		return b, engine.Conflictf("%s: mend it, or take it away", err)
-	}
-	s, err := sheet.Parse([]byte(text), own)
-	var wrong sheet.Problems
-	if errors.As(err, &wrong) {
-		p := &engine.Problem{Kind: engine.Invalid, Text: "the sheet is not right"}
-		for _, w := range wrong {
-			p.Reasons = append(p.Reasons, w.Error())
-		}
-		return b, p
-	}
-	s, err = s.With(values)
-	var unfit sheet.WrongValues
-	if errors.As(err, &unfit) {
-		return b, &engine.Problem{Kind: engine.Invalid, Text: "the sheet's parameters are not right", Reasons: unfit}
+		return b, err
 	}
 	img, err := store.ImageNamed(tx.DB, s.Image)
 	if err != nil {

@@ -32,6 +32,7 @@ type Builds struct {
 	// A build decides by inspections; checks are those that people ask for.
 	inspections, checks engine.Work[versions.Inspection, platform.Inspection, seal.Facts]
 	repairs             engine.Work[ofRepair, platform.StepOrder, platform.StepDone]
+	tries               engine.Work[ofTry, platform.StepOrder, platform.StepDone]
 	sealings            engine.Work[ofMachine, platform.Seal, platform.Sealed]
 	discards            engine.Work[ofMachine, platform.Named, platform.Nothing]
 
@@ -83,6 +84,9 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 		Kind: store.WorkRepairMachine, Operation: platform.DoStep, Ask: askRepair,
 		Ended: repairEnded,
 	}
+	bs.tries = engine.Work[ofTry, platform.StepOrder, platform.StepDone]{
+		Kind: store.WorkTryStep, Operation: platform.DoStep, Ask: askTry, Ended: tryEnded,
+	}
 	bs.sealings = engine.Work[ofMachine, platform.Seal, platform.Sealed]{
 		Kind: store.WorkSealMachine, Operation: platform.SealMachine, Ask: askSealing,
 		Ended: machineEnded[platform.Sealed](machine.Sealed, ""),
@@ -106,6 +110,7 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 	engine.AddWork(e, bs.inspections)
 	engine.AddWork(e, bs.checks)
 	engine.AddWork(e, bs.repairs)
+	engine.AddWork(e, bs.tries)
 	engine.AddWork(e, bs.sealings)
 	engine.AddWork(e, bs.discards)
 	engine.AddWork(e, bs.checkpoints)

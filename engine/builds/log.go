@@ -56,7 +56,7 @@ func (bs *Builds) follow(ctx context.Context, site store.Site, w store.Work, in 
 		return err
 	}
 	values := secret.Values{}
-	for name, source := range secretsOf(b, in.Step) {
+	for name, source := range secretsOf(b.Plan.V, in.Step) {
 		if values[name], err = bs.engine.Secrets(source); err != nil {
 			return &platform.Busy{Why: fmt.Sprintf("what it wrote is not kept before it is known what to hide: secret "+
 				"%s: %s", name, err)}

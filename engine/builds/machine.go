@@ -317,6 +317,9 @@ func endOn[Out any](tx *store.Tx, id int64, end *engine.Ending[Out], well, badly
 	} else if fn != nil {
 		fn(&m)
 	}
+	if m.State == machine.Gone || m.State == machine.Discarding && end.Work.Kind != store.WorkDiscardMachine {
+		next = "" // it was discarded meanwhile
+	}
 	if next == machine.Off {
 		sealed, err := store.Succeeded(tx.DB, store.WorkSealMachine, m.Subject())
 		if err != nil {

@@ -229,7 +229,7 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, s build.Snapshot, d buil
 		case build.GoBack:
 			to := b.Before.V.BackTo
 			record(string(store.WorkRevertMachine), "", map[string]any{"checkpoint": to})
-			m, err := store.MachineOfBuild(tx.DB, b.ID)
+			m, err := store.LockMachineOfBuild(tx.DB, b.ID)
 			if err != nil {
 				return err
 			}
@@ -246,7 +246,7 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, s build.Snapshot, d buil
 			}
 		case build.CheckMachine:
 			record(string(store.WorkInspectMachine), "", nil)
-			m, err := store.MachineOfBuild(tx.DB, b.ID)
+			m, err := store.LockMachineOfBuild(tx.DB, b.ID)
 			if err != nil {
 				return err
 			}
@@ -262,7 +262,7 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, s build.Snapshot, d buil
 				return err
 			}
 			record(string(store.WorkSealMachine), "", map[string]any{"number": b.Number})
-			m, err := store.MachineOfBuild(tx.DB, b.ID)
+			m, err := store.LockMachineOfBuild(tx.DB, b.ID)
 			if err != nil {
 				return err
 			}
@@ -287,7 +287,7 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, s build.Snapshot, d buil
 			}
 		case build.DiscardMachine:
 			record(string(store.WorkDiscardMachine), "", map[string]any{"attempt": a.Attempt})
-			m, err := store.MachineOfBuild(tx.DB, b.ID)
+			m, err := store.LockMachineOfBuild(tx.DB, b.ID)
 			if err != nil {
 				return err
 			}
@@ -360,9 +360,14 @@ func (bs *Builds) capture(tx *store.Tx, b *store.Build, d *build.Decision) error
 	if err != nil {
 		return err
 	}
+	m, err := store.MachineOfBuild(tx.DB, b.ID)
+	if err != nil {
+		return err
+	}
 	v, err := bs.versions.CaptureIn(tx, b.StartedBy, versions.CaptureRequest{
-		Image: img.Name, Site: site.Name, BuildMachine: b.Machine(), Number: b.Number, Notes: s.Version.Notes,
-		Tags: s.Version.Tags, EndOfLife: s.Version.EndOfLifeFrom(tx.Now), Findings: findings(*b, works),
+		Image: img.Name, Site: site.Name, BuildMachine: b.Machine(), Number: b.Number,
+		Notes: strings.TrimSpace(strings.TrimSpace(s.Version.Notes) + "\n" + m.Noted()),
+		Tags:  s.Version.Tags, EndOfLife: s.Version.EndOfLifeFrom(tx.Now), Findings: findings(*b, works),
 		Applications: s.Applications,
 	})
 	var refused *engine.Problem

@@ -6,6 +6,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/secret"
+	"nimblepane/core/sheet"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
@@ -53,21 +54,21 @@ func askStep(_ context.Context, db *gorm.DB, _ store.Work, in ofStep) (platform.
 		return platform.StepOrder{}, err
 	}
 	return platform.StepOrder{
-		BuildMachine: b.Machine(), Step: b.Plan.V.Steps[in.Step], Secrets: secretsOf(b, in.Step),
+		BuildMachine: b.Machine(), Step: b.Plan.V.Steps[in.Step], Secrets: secretsOf(b.Plan.V, in.Step),
 	}, nil
 }
 
 // secretsOf returns the secrets of a step, by name.
-func secretsOf(b store.Build, step int) map[string]secret.Source {
-	s := b.Plan.V.Steps[step].Script
+func secretsOf(of sheet.Sheet, step int) map[string]secret.Source {
+	s := of.Steps[step].Script
 	if s == nil || len(s.Secrets) == 0 {
 		return nil
 	}
-	of := map[string]secret.Source{}
+	sources := map[string]secret.Source{}
 	for _, name := range s.Secrets {
-		of[name] = b.Plan.V.Secrets[name]
+		sources[name] = of.Secrets[name]
 	}
-	return of
+	return sources
 }
 
 // askSealing says as which version a build's machine is sealed.
@@ -113,7 +114,7 @@ func stepEnded(tx *store.Tx, in ofStep, end *engine.Ending[platform.StepDone]) e
 			e.Reason = why
 		}
 	} else if step.Checkpoint != nil {
-		m, err := store.MachineOfBuild(tx.DB, b.ID)
+		m, err := store.LockMachineOfBuild(tx.DB, b.ID)
 		if err != nil {
 			return err
 		}

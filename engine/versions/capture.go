@@ -58,9 +58,11 @@ func (vs *Versions) Capture(ctx context.Context, actor string, r CaptureRequest)
 	}
 	err = vs.engine.Change(ctx, actor, func(tx *store.Tx) (err error) {
 		r.Site, r.BuildMachine = site.Name, machine.Name
-		if r.Findings, err = r.fit(tx.DB, site, machine.Name); err != nil {
+		var noted string
+		if r.Findings, noted, err = r.fit(tx.DB, site, machine.Name); err != nil {
 			return err
 		}
+		r.Notes = cmp.Or(strings.TrimSpace(r.Notes), noted)
 		if r.Number, err = NumberIn(tx, r.Image, r.Number); err != nil {
 			return err
 		}

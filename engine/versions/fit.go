@@ -53,16 +53,22 @@ type Fitness struct {
 }
 
 // fit returns what the seal checks found on a machine since it was last worked
-// on, and refuses one that they keep from being sealed. Machines that a site
-// has by itself are not looked at.
-func (f Fitness) fit(db *gorm.DB, site store.Site, name string) ([]seal.Finding, error) {
+// on, with what was noted there meanwhile, and refuses one that they keep from
+// being sealed. Machines that a site has by itself are not looked at.
+func (f Fitness) fit(db *gorm.DB, site store.Site, name string) (found []seal.Finding, noted string, err error) {
 	m, err := store.LockMachineAt(db, site, name)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil
+		return nil, "", nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
+	found, err = f.judge(db, site, m)
+	return found, m.Noted(), err
+}
+
+func (f Fitness) judge(db *gorm.DB, site store.Site, m store.Machine) ([]seal.Finding, error) {
+	name := m.Name
 	if m.BuildID != nil {
 		return nil, engine.Conflictf("build machine %s belongs to build %d, which captures it when it is ready", name,
 			*m.BuildID)

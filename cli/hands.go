@@ -1,0 +1,145 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nimblepane/client"
+	"nimblepane/core/build"
+)
+
+// byHand adds what somebody does who prepares a version by hand.
+func (a *app) byHand(cmd *cobra.Command, here func(context.Context, *client.Client, []string) ([]string, error)) {
+	cmd.AddCommand(&cobra.Command{
+		Use: "note SITE MACHINE TEXT", Short: "Write down what you did on a build machine; its version has it in its notes",
+		Args: named, ValidArgsFunction: a.complete(here, here),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			return a.note(ctx, c, args[0], args[1], args[2])
+		}),
+	})
+	var step string
+	try := &cobra.Command{
+		Use: "try SITE MACHINE FILE --step NAME", Short: "Do one step of a sheet on a build machine, and wait for its end",
+		Args: named, ValidArgsFunction: a.complete(here, here),
+		Long: "Do one step of a sheet on a build machine, and wait for its end. What went well in this way can be written " +
+			"out\nas a sheet: pane build-machine sheet. Exit code 0 says that the step went well.",
+		Example: "  pane build-machine try north-quay bm-december counter-desk.yaml --step 'Ticket printer'",
+	}
+	try.Flags().StringVar(&step, "step", "", "name of the step")
+	_ = try.MarkFlagRequired("step")
+	set := setFlag(try)
+	try.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
+		_, text, err := a.readSheetFor(ctx, c, args[2])
+		if err != nil {
+			return err
+		}
+		return a.tryStep(ctx, c, args[0], args[1], client.TryStep{Sheet: text, Step: step, Values: *set})
+	})
+	cmd.AddCommand(try, &cobra.Command{
+		Use: "tries SITE MACHINE", Short: "The steps that were tried on a build machine", Args: named,
+		ValidArgsFunction: a.complete(here, here),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			tries, err := c.MachineTries(ctx, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return list(a, tries, "No step was tried on it yet. Try one with: pane build-machine try",
+				column[client.MachineTry]{"Step", func(t client.MachineTry) string { return t.Step }},
+				column[client.MachineTry]{"Does", func(t client.MachineTry) string { return string(t.Kind) }},
+				column[client.MachineTry]{"State", func(t client.MachineTry) string { return coloured(t.State) }},
+				column[client.MachineTry]{"At", func(t client.MachineTry) string { return when(&t.AskedAt) }},
+				column[client.MachineTry]{"Why", func(t client.MachineTry) string { return t.Why }})
+		}),
+	}, &cobra.Command{
+		Use: "sheet SITE MACHINE FILE", Short: "Write out as a sheet what was tried on a build machine and went well",
+		Args: named, ValidArgsFunction: a.complete(here, here),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			text, err := c.MachineSheet(ctx, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			if args[2] == "-" {
+				return write(a.out, text)
+			}
+			if err := os.WriteFile(args[2], text, 0o600); err != nil {
+				return err
+			}
+			a.say("%s is written. See what a build of it does with: pane sheet explain %s", args[2], args[2])
+			return nil
+		}),
+	})
+}
+
+func (a *app) note(ctx context.Context, c *client.Client, site, machine, text string) error {
+	m, err := c.NoteOnBuildMachine(ctx, site, machine, text)
+	if err != nil {
+		return err
+	}
+	if a.structured() {
+		return a.object(m)
+	}
+	a.say("Noted on %s; it has %s.", m.Name, many(len(m.Notes), "note"))
+	return nil
+}
+
+// tryStep has a step done, waits for its end and shows what it wrote.
+func (a *app) tryStep(ctx context.Context, c *client.Client, site, machine string, in client.TryStep) error {
+	if _, err := c.TryStepOnBuildMachine(ctx, site, machine, in); err != nil {
+		return err
+	}
+	p := a.newProgress()
+	last := client.MachineTry{State: build.UnderWay}
+	for last.State == build.UnderWay {
+		p.show("%s: %s", in.Step, last.Why)
+		tries, err := c.MachineTries(ctx, site, machine)
+		if err == nil && len(tries) == 0 {
+			err = errors.New("the service does not know of the try any more")
+		}
+		if err == nil {
+			last = tries[len(tries)-1]
+			err = sleep(ctx, 300*time.Millisecond)
+		}
+		if err != nil {
+			p.end()
+			return err
+		}
+	}
+	p.end()
+	if a.structured() {
+		if err := a.object(last); err != nil {
+			return err
+		}
+	} else if out := strings.TrimRight(last.Output, "\n"); out != "" {
+		a.say("%s", out)
+	}
+	if last.State == build.TaskFailed {
+		return &badOutcome{fmt.Sprintf("step %q: %s", in.Step, last.Why)}
+	}
+	a.say("Step %q went well.", in.Step)
+	return nil
+}
+
+// noteOnBuild is note of a build's machine.
+func (a *app) noteOnBuild() *cobra.Command {
+	return &cobra.Command{
+		Use: "note NUMBER TEXT", Short: "Write down something about a build; its version has it in its notes",
+		Args: named, ValidArgsFunction: a.complete(buildIDs),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			id, err := parseID(args[0], "build")
+			if err != nil {
+				return err
+			}
+			b, err := c.Build(ctx, id)
+			if err != nil {
+				return err
+			}
+			return a.note(ctx, c, b.Site, b.Machine, args[1])
+		}),
+	}
+}
