@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"image"
+	"image/png"
 	"time"
 
 	libvirt "github.com/digitalocean/go-libvirt"
@@ -14,9 +16,6 @@ import (
 	"nimblepane/core/sheet"
 	"nimblepane/platform"
 )
-
-// pictureType is the kind of picture that is kept, as libvirt names it.
-const pictureType = "image/png"
 
 // host returns the guest of a host's machine, once that answers.
 func (s *Site) host(ctx context.Context, name string) (g guest, m machine, err error) {
@@ -33,8 +32,28 @@ func (s *Site) host(ctx context.Context, name string) (g guest, m machine, err e
 	return g, f.machine, g.up(ctx, s.limits.start)
 }
 
-// tryHost opens applications and runs scripts on a host, one after the other, each as a step that is found again.
+// tryHost tries what is on a host, and gives up when all that may take longer is over.
 func (s *Site) tryHost(ctx context.Context, key string, t platform.Tryout, report func(int)) (out platform.Tried,
+	err error,
+) {
+	limit := s.limits.start + pictureTakes
+	for _, a := range t.Applications {
+		limit += time.Duration(a.Within) + stepGrace
+	}
+	for _, p := range t.Proofs {
+		limit += time.Duration(p.TimeLimit) + stepGrace
+	}
+	within, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	out, err = s.tryAll(within, key, t, report)
+	if err != nil && within.Err() != nil && ctx.Err() == nil {
+		err = refuse("it did not come to an end within %s: %s", limit, err)
+	}
+	return out, err
+}
+
+// tryAll opens applications and runs scripts on a host, one after the other, each as a step that is found again.
+func (s *Site) tryAll(ctx context.Context, key string, t platform.Tryout, report func(int)) (out platform.Tried,
 	err error,
 ) {
 	g, m, err := s.host(ctx, t.Host)
@@ -100,22 +119,57 @@ func (s *Site) openOn(ctx context.Context, g guest, key string, a sheet.Applicat
 	return r, nil
 }
 
+// pictureTakes is how long it may take to take a picture.
+const pictureTakes = 30 * time.Second
+
 // picture takes a picture of a machine's display. Without one the proof goes on.
 func (s *Site) picture(ctx context.Context, g guest) []byte {
-	var picture bytes.Buffer
-	kind := ""
-	err := g.hypervisor.dedicated(ctx, func(l *libvirt.Libvirt) error {
-		mime, err := l.DomainScreenshot(g.domain, &picture, 0, 0)
-		if len(mime) > 0 {
-			kind = mime[0]
+	var shot bytes.Buffer
+	limited, cancel := context.WithTimeout(ctx, pictureTakes)
+	defer cancel()
+	err := g.hypervisor.dedicated(limited, func(l *libvirt.Libvirt) error {
+		// The library looks for the answer's words in the stream's end, where they are not, and calls that an error.
+		if _, err := l.DomainScreenshot(g.domain, &shot, 0, 0); err != nil && shot.Len() == 0 {
+			return err
 		}
-		return err
+		return nil
 	})
-	if err != nil || kind != pictureType || picture.Len() > platform.MostOfPicture {
-		s.log.Warn("no picture was taken of a machine's display", "machine", g.domain.Name, "kind", kind, "err", err)
+	var picture []byte
+	if err == nil {
+		picture, err = asPNG(shot.Bytes())
+	}
+	if err != nil || len(picture) > platform.MostOfPicture {
+		s.log.Warn("no picture was taken of a machine's display", "machine", g.domain.Name, "bytes", len(picture),
+			"err", err)
 		return nil
 	}
-	return picture.Bytes()
+	return picture
+}
+
+// asPNG returns a picture as PNG that is one, or a portable pixmap (P6, as
+// netpbm describes it) of 8 bits a sample: QEMU makes either, by its version.
+func asPNG(shot []byte) ([]byte, error) {
+	if bytes.HasPrefix(shot, []byte("\x89PNG")) {
+		return shot, nil
+	}
+	in := bytes.NewReader(shot)
+	var width, height, most int
+	if _, err := fmt.Fscanf(in, "P6\n%d %d\n%d", &width, &height, &most); err != nil {
+		return nil, fmt.Errorf("the picture is neither PNG nor a portable pixmap: %w", err)
+	}
+	in.ReadByte() // the one blank before the samples
+	rest := shot[len(shot)-in.Len():]
+	if most != 255 || width <= 0 || height <= 0 || width > 1<<14 || height > 1<<14 || len(rest) < 3*width*height {
+		return nil, fmt.Errorf("a portable pixmap of %d by %d with samples to %d in %d bytes is not read", width, height,
+			most, len(rest))
+	}
+	p := image.NewRGBA(image.Rect(0, 0, width, height))
+	for i := range width * height {
+		p.Pix[4*i], p.Pix[4*i+1], p.Pix[4*i+2], p.Pix[4*i+3] = rest[3*i], rest[3*i+1], rest[3*i+2], 255
+	}
+	var out bytes.Buffer
+	err := png.Encode(&out, p)
+	return out.Bytes(), err
 }
 
 // discardHost deletes a host's machine.

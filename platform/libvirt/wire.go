@@ -131,8 +131,9 @@ const (
 	statusOK       = 0
 	statusContinue = 2
 
-	procUpload   = 208
-	procDownload = 209
+	procUpload     = 208
+	procDownload   = 209
+	procScreenshot = 211
 )
 
 func newInOrder(c net.Conn) *inOrder {
@@ -171,7 +172,7 @@ func (o *inOrder) next() error {
 	word := func(n int) uint32 { return binary.BigEndian.Uint32(packet[4*n:]) }
 	procedure, kind, serial, status := word(3), word(4), word(5), word(6)
 	switch {
-	case kind == typeReply && (procedure == procUpload || procedure == procDownload):
+	case kind == typeReply && (procedure == procUpload || procedure == procDownload || procedure == procScreenshot):
 		if status == statusOK { // else no stream follows
 			o.answered[serial] = true
 		}
