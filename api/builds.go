@@ -523,7 +523,8 @@ func (s *Server) machineHands(at string) {
 		})
 	register(s, operation{
 		method: "POST", path: at + "/tries", id: "try-step-on-build-machine", role: role.Operator, status: 202,
-		summary: "Begin to do one step of a sheet on a build machine", tag: "build machines", limit: 4 * sheet.MostBytes,
+		summary: "Begin to do one step of a sheet on a build machine", tag: "build machines",
+		limit: 4 * sheet.MostBytes,
 	},
 		func(ctx context.Context, in *struct {
 			MachinePath

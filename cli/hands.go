@@ -17,7 +17,7 @@ import (
 // byHand adds what somebody does who prepares a version by hand.
 func (a *app) byHand(cmd *cobra.Command, here func(context.Context, *client.Client, []string) ([]string, error)) {
 	cmd.AddCommand(&cobra.Command{
-		Use: "note SITE MACHINE TEXT", Short: "Write down what you did on a build machine; its version has it in its notes",
+		Use: "note SITE MACHINE TEXT", Short: "Write down what you did on a build machine, for its version's notes",
 		Args: named, ValidArgsFunction: a.complete(here, here),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			return a.note(ctx, c, args[0], args[1], args[2])
@@ -25,10 +25,11 @@ func (a *app) byHand(cmd *cobra.Command, here func(context.Context, *client.Clie
 	})
 	var step string
 	try := &cobra.Command{
-		Use: "try SITE MACHINE FILE --step NAME", Short: "Do one step of a sheet on a build machine, and wait for its end",
-		Args: named, ValidArgsFunction: a.complete(here, here),
-		Long: "Do one step of a sheet on a build machine, and wait for its end. What went well in this way can be written " +
-			"out\nas a sheet: pane build-machine sheet. Exit code 0 says that the step went well.",
+		Use:   "try SITE MACHINE FILE --step NAME",
+		Short: "Do one step of a sheet on a build machine, and wait for its end", Args: named,
+		ValidArgsFunction: a.complete(here, here),
+		Long: "Do one step of a sheet on a build machine, and wait for its end. What went well in this way can be " +
+			"written out\nas a sheet: pane build-machine sheet. Exit code 0 says that the step went well.",
 		Example: "  pane build-machine try north-quay bm-december counter-desk.yaml --step 'Ticket printer'",
 	}
 	try.Flags().StringVar(&step, "step", "", "name of the step")

@@ -411,7 +411,8 @@ func (c *Client) MachineTries(ctx context.Context, site, name string) ([]Machine
 
 // MachineSheet returns the sheet that does again what was tried on a build machine and went well.
 func (c *Client) MachineSheet(ctx context.Context, site, name string) ([]byte, error) {
-	return c.raw(ctx, request{method: http.MethodGet, path: buildMachine(site, name, "/sheet.yaml")}, "application/yaml")
+	return c.raw(ctx, request{method: http.MethodGet, path: buildMachine(site, name, "/sheet.yaml")},
+		"application/yaml")
 }
 
 // DiscardBuildMachine begins to delete a build machine with what was done on it.

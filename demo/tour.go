@@ -372,13 +372,13 @@ version: {notes: Winter timetable, stage: true}
 func (g *guide) byASheet() error {
 	file := filepath.Join(g.dir, "december.yaml")
 	sheet := func(tides string) error { return os.WriteFile(file, fmt.Appendf(nil, december, tides), 0o600) }
-	g.say("Jonas has the next version made by a build sheet, in which a package is called wrong. The build fails at that " +
-		"step, and says why.")
+	g.say("Jonas has the next version made by a build sheet, in which a package is called wrong. The build fails at " +
+		"that step, and says why.")
 	if err := sheet("tide-table"); err != nil {
 		return err
 	}
-	if err := g.refused("jonas", 7, append(words("build start --hold 8h --follow"), file), "step 2, Tide Tables, failed",
-		"Unable to locate package tide-table"); err != nil {
+	if err := g.refused("jonas", 7, append(words("build start --hold 8h --follow"), file),
+		"step 2, Tide Tables, failed", "Unable to locate package tide-table"); err != nil {
 		return err
 	}
 	builds, err := g.people["jonas"].Builds(g.ctx, counter, "", 1)
@@ -386,7 +386,8 @@ func (g *guide) byASheet() error {
 		return err
 	}
 	number := fmt.Sprint(builds[0].ID)
-	g.say("With the sheet mended it goes on from there. Before it is sealed, a key is found that every host would have.")
+	g.say("With the sheet mended it goes on from there. Before it is sealed, a key is found that every host would " +
+		"have.")
 	if err := sheet("tide-tables"); err != nil {
 		return err
 	}

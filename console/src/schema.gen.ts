@@ -1399,6 +1399,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/build-machines/{machine}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Write down what was done on a build machine; it becomes part of its version's notes
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["note-on-build-machine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/build-machines/{machine}/repair": {
         parameters: {
             query?: never;
@@ -1439,6 +1459,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/build-machines/{machine}/sheet.yaml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The sheet that does again what was tried on a build machine and went well
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["write-out-build-machine"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/build-machines/{machine}/start": {
         parameters: {
             query?: never;
@@ -1473,6 +1513,30 @@ export interface paths {
          * @description Needs the role operator or one above it.
          */
         post: operations["stop-build-machine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/build-machines/{machine}/tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The steps that were tried on a build machine, in order
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-tries-on-build-machine"];
+        put?: never;
+        /**
+         * Begin to do one step of a sheet on a build machine
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["try-step-on-build-machine"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1874,6 +1938,8 @@ export interface components {
              */
             memory_bytes?: number;
             name: string;
+            /** @description They become those of the version that is made of it */
+            notes?: components["schemas"]["MachineNote"][] | null;
             /**
              * Format: int64
              * @description Given to its owner, two before it is discarded
@@ -1899,7 +1965,7 @@ export interface components {
             why?: string;
         };
         /** @enum {string} */
-        BuildMachineState: "making" | "starting" | "running" | "stopping" | "off" | "sealed" | "discarding" | "checkpointing" | "going back" | "repairing" | "gone";
+        BuildMachineState: "making" | "starting" | "running" | "stopping" | "off" | "sealed" | "discarding" | "checkpointing" | "going back" | "repairing" | "trying" | "gone";
         /** @enum {string} */
         BuildState: "queued" | "preparing" | "working" | "checking" | "sealing" | "capturing" | "proving" | "delivering" | "ready" | "failed" | "cancelled";
         BuildStep: {
@@ -2197,8 +2263,29 @@ export interface components {
             /** @description Why they could not be made, or what they wait for */
             why?: string;
         };
+        MachineNote: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            text: string;
+        };
         /** @enum {string} */
         MachineState: "running" | "off" | "paused" | "gone" | "capturing";
+        MachineTry: {
+            /** Format: date-time */
+            asked_at: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /** Format: int64 */
+            exit_code: number;
+            kind: components["schemas"]["StepKind"];
+            /** @description Its last lines */
+            output?: string;
+            state: components["schemas"]["TaskState"];
+            step: string;
+            /** @description Why it failed, or what it waits for */
+            why?: string;
+        };
         MadeToken: {
             account: string;
             /** Format: date-time */
@@ -2269,6 +2356,9 @@ export interface components {
             /** @description What it is for */
             purpose?: string;
             version?: string;
+        };
+        NewNote: {
+            text: string;
         };
         NewPassword: {
             new: string;
@@ -2355,6 +2445,11 @@ export interface components {
         };
         PageImage: {
             items: components["schemas"]["Image"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
+        PageMachineTry: {
+            items: components["schemas"]["MachineTry"][];
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
@@ -2898,6 +2993,15 @@ export interface components {
              */
             seconds: number;
             site: string;
+        };
+        TryStep: {
+            sheet: string;
+            /** @description Its name */
+            step: string;
+            /** @description Of the sheet's parameters */
+            values?: {
+                [key: string]: string;
+            };
         };
         Version: {
             /** @description That people open on its hosts */
@@ -8751,6 +8855,87 @@ export interface operations {
             };
         };
     };
+    "note-on-build-machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNote"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuildMachine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "repair-build-machine": {
         parameters: {
             query?: never;
@@ -8913,6 +9098,75 @@ export interface operations {
             };
         };
     };
+    "write-out-build-machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "start-build-machine": {
         parameters: {
             query?: never;
@@ -9004,6 +9258,155 @@ export interface operations {
         responses: {
             /** @description OK */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuildMachine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-tries-on-build-machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageMachineTry"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-step-on-build-machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryStep"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };

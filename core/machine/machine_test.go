@@ -135,5 +135,7 @@ func TestStatesThatChange(t *testing.T) {
 			changing = append(changing, s)
 		}
 	}
-	require.Equal(t, []State{Making, Starting, Stopping, Discarding, Checkpointing, Reverting, Repairing, Trying}, changing)
+	require.Equal(t, []State{
+		Making, Starting, Stopping, Discarding, Checkpointing, Reverting, Repairing, Trying,
+	}, changing)
 }

@@ -97,8 +97,8 @@ func (bs *Builds) oneStep(text, name string, values map[string]string) (in ofTry
 	case in.Step.Skipped:
 		return in, engine.Conflictf("the condition of step %q is not met: %s", name, in.Step.When)
 	case in.Step.Checkpoint != nil:
-		return in, engine.Invalidf("step %q makes a checkpoint: make one of the machine (pane build-machine checkpoint)",
-			name)
+		return in, engine.Invalidf("step %q makes a checkpoint: make one of the machine (pane build-machine "+
+			"checkpoint)", name)
 	}
 	in.Secrets = secretsOf(s, i)
 	in.Text, err = sheet.StepText([]byte(text), name)
@@ -146,8 +146,8 @@ func Tries(db *gorm.DB, m store.Machine) (tries []Try, err error) {
 	return tries, nil
 }
 
-// WrittenOut returns the sheet that does again what was tried on a machine and went well. What was done otherwise is not
-// in it.
+// WrittenOut returns the sheet that does again what was tried on a machine and went well. What was done otherwise is
+// not in it.
 func (bs *Builds) WrittenOut(db *gorm.DB, m store.Machine) (string, error) {
 	tries, err := Tries(db, m)
 	if err != nil {
@@ -158,7 +158,8 @@ func (bs *Builds) WrittenOut(db *gorm.DB, m store.Machine) (string, error) {
 		return "", err
 	}
 	var out strings.Builder
-	fmt.Fprintf(&out, "# What was tried on build machine %s and went well. What was done there otherwise is not in it.\n", m.Name)
+	fmt.Fprintf(&out, "# What was tried on build machine %s and went well. What was done there otherwise is not in\n"+
+		"# it.\n", m.Name)
 	if m.BaseID != nil {
 		img, v, err := versions.Of(db, *m.BaseID)
 		if err != nil {
@@ -171,7 +172,8 @@ func (bs *Builds) WrittenOut(db *gorm.DB, m store.Machine) (string, error) {
 	fmt.Fprintf(&out, "machine: {site: %s}\nsteps:\n", site.Name)
 	seen := map[string]bool{}
 	for i, t := range slices.Backward(tries) {
-		if t.State != store.WorkSucceeded || t.Why != "" || seen[t.Step.Name] { // one that was mended counts as it was last
+		// One that was mended counts as it was last.
+		if t.State != store.WorkSucceeded || t.Why != "" || seen[t.Step.Name] {
 			tries = slices.Delete(tries, i, i+1)
 			continue
 		}

@@ -233,7 +233,9 @@ func TestAMachineThatIsDiscardedWhileItIsRepairedIsGone(t *testing.T) {
 	require.NoError(t, err)
 	built(s, b.ID)
 	s.Until("the repair to end", func() bool {
-		entries, err := c.Trail(ctx, client.TrailQuery{Scope: fmt.Sprintf("build %d", b.ID), Verb: "build.repair-machine-fail"}, 1)
+		entries, err := c.Trail(ctx, client.TrailQuery{
+			Scope: fmt.Sprintf("build %d", b.ID), Verb: "build.repair-machine-fail",
+		}, 1)
 		require.NoError(t, err)
 		return len(entries) == 1
 	})

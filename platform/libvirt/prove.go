@@ -160,8 +160,8 @@ func asPNG(shot []byte) ([]byte, error) {
 	in.ReadByte() // the one blank before the samples
 	rest := shot[len(shot)-in.Len():]
 	if most != 255 || width <= 0 || height <= 0 || width > 1<<14 || height > 1<<14 || len(rest) < 3*width*height {
-		return nil, fmt.Errorf("a portable pixmap of %d by %d with samples to %d in %d bytes is not read", width, height,
-			most, len(rest))
+		return nil, fmt.Errorf("a portable pixmap of %d by %d with samples to %d in %d bytes is not read", width,
+			height, most, len(rest))
 	}
 	p := image.NewRGBA(image.Rect(0, 0, width, height))
 	for i := range width * height {

@@ -20,7 +20,9 @@ func TestAPictureOfADisplayIsPNGInTheEnd(t *testing.T) {
 	again, err := asPNG(out)
 	require.NoError(t, err)
 	require.Equal(t, out, again)
-	for _, wrong := range []string{"", "GIF89a", "P6\n2 1\n255\nxx", "P6\n2 1\n65535\n123456789012", "P6\n-1 1\n255\n"} {
+	for _, wrong := range []string{
+		"", "GIF89a", "P6\n2 1\n255\nxx", "P6\n2 1\n65535\n123456789012", "P6\n-1 1\n255\n",
+	} {
 		_, err := asPNG([]byte(wrong))
 		require.Error(t, err, wrong)
 	}

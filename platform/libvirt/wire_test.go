@@ -22,12 +22,19 @@ func packet(procedure, kind, serial, status uint32, payload string) []byte {
 // answer to the call that opened it.
 func TestPacketsComeInOrder(t *testing.T) {
 	t.Parallel()
-	reply := packet(procDownload, typeReply, 7, statusOK, "")
-	data := packet(procDownload, typeStream, 7, statusContinue, "tides")
-	end := packet(procDownload, typeStream, 7, statusContinue, "")
+	for _, procedure := range []uint32{procUpload, procDownload, procScreenshot} {
+		packetsComeInOrder(t, procedure)
+	}
+}
+
+func packetsComeInOrder(t *testing.T, procedure uint32) {
+	t.Helper()
+	reply := packet(procedure, typeReply, 7, statusOK, "")
+	data := packet(procedure, typeStream, 7, statusContinue, "tides")
+	end := packet(procedure, typeStream, 7, statusContinue, "")
 	other := packet(1, typeReply, 8, statusOK, "another call's answer")
 	// A serial number that is used again, by a call that fails.
-	failed := packet(procDownload, typeReply, 7, 1, "no such volume")
+	failed := packet(procedure, typeReply, 7, 1, "no such volume")
 
 	here, there := net.Pipe()
 	go func() {

@@ -93,3 +93,40 @@ it("goes back to the checkpoint that is chosen", async () => {
     expect(asked.find((a) => a.what === `POST ${at}/checkpoint`)?.body).toEqual({ checkpoint: "with fares" }),
   );
 });
+
+it("takes notes, and says what was tried and how it went", async () => {
+  const { asked } = service({
+    [`GET ${at}`]: {
+      ...machine,
+      notes: [{ at: "2026-11-23T12:20:00Z", by: "jonas", text: "printer added" }],
+    },
+    [`GET ${at}/check`]: { state: "", stale: true, findings: [] },
+    [`GET ${at}/tries`]: {
+      items: [
+        {
+          step: "Tide Tables",
+          kind: "install",
+          state: "failed",
+          why: "exit code 100",
+          exit_code: 100,
+          asked_at: "2026-11-23T12:15:00Z",
+        },
+      ],
+      next: "",
+    },
+    [`POST ${at}/notes`]: machine,
+  });
+  page();
+  await screen.findByText("printer added");
+  await screen.findByText("exit code 100");
+  expect(screen.getByRole("link", { name: "What went well, as a sheet" }).getAttribute("href")).toBe(
+    `${at}/sheet.yaml`,
+  );
+  await userEvent.click(screen.getByRole("button", { name: "Write a note" }));
+  const dialog = await screen.findByRole("dialog", { name: "Write a note on bm-new" });
+  await userEvent.type(within(dialog).getByRole("textbox"), " fares checked ");
+  await asks(dialog, "Write a note");
+  await waitFor(() =>
+    expect(asked.find((a) => a.what === `POST ${at}/notes`)?.body).toEqual({ text: "fares checked" }),
+  );
+});

@@ -1,12 +1,14 @@
-import { Table } from "@chakra-ui/react";
-import { useQuery } from "@tanstack/react-query";
+import { Input, Link, Table } from "@chakra-ui/react";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { useParams } from "react-router";
 import { api, type BuildMachine, call } from "../api";
 import { count, lasted, size, time } from "../format";
+import { Labelled } from "../parts/fields";
 import { MachineActs } from "../parts/machine-acts";
 import { CheckNow, Findings, Repair, useMachineCheck } from "../parts/seal-checks";
 import { useSigned } from "../session";
-import { Empty, Facts, List, Page, Panel, Shown, State, To } from "../ui";
+import { Empty, Facts, FormDialog, List, Page, Panel, Shown, State, To, Words } from "../ui";
 
 /** One build machine: what it is, what it can go back to, and whether it is fit to be sealed. */
 export function BuildMachinePage() {
@@ -36,6 +38,8 @@ export function BuildMachinePage() {
               <MachineFacts of={m} />
             </Panel>
             <Checks of={m} />
+            <Notes of={m} />
+            <Tries of={m} />
             <Panel title="Checkpoints">
               {m.checkpoints?.length ? (
                 <List label="Checkpoints" head={["Checkpoint", "Made"]}>
@@ -54,6 +58,87 @@ export function BuildMachinePage() {
         )}
       </Shown>
     </Page>
+  );
+}
+
+function Notes({ of: m }: { of: BuildMachine }) {
+  const { may } = useSigned();
+  const queries = useQueryClient();
+  const [text, setText] = useState("");
+  return (
+    <Panel
+      title="Notes"
+      aside={
+        may("operator") &&
+        m.state !== "gone" && (
+          <FormDialog
+            label="Write a note"
+            title={`Write a note on ${m.name}`}
+            onOpen={() => setText("")}
+            submit={async () => {
+              await call(
+                api.POST("/api/v1/sites/{site}/build-machines/{machine}/notes", {
+                  params: { path: { site: m.site, machine: m.name } },
+                  body: { text: text.trim() },
+                }),
+              );
+              await queries.invalidateQueries({ queryKey: ["build-machines"] });
+            }}
+          >
+            <Labelled label="What you did, or saw" required help="It becomes part of the version's notes.">
+              <Input value={text} maxLength={500} onChange={(e) => setText(e.target.value)} />
+            </Labelled>
+          </FormDialog>
+        )
+      }
+    >
+      {m.notes?.length ? (
+        <List label="Notes" head={["At", "By", "Note"]}>
+          {m.notes.map((n) => (
+            <Table.Row key={`${n.at} ${n.text}`}>
+              <Table.Cell whiteSpace="nowrap">{time(n.at)}</Table.Cell>
+              <Table.Cell>{n.by}</Table.Cell>
+              <Table.Cell w="70%">{n.text}</Table.Cell>
+            </Table.Row>
+          ))}
+        </List>
+      ) : (
+        <Empty>Nobody wrote one down yet.</Empty>
+      )}
+    </Panel>
+  );
+}
+
+/** The steps of sheets that were tried on the machine; none, and no panel, on most. */
+function Tries({ of: m }: { of: BuildMachine }) {
+  const at = { params: { path: { site: m.site, machine: m.name } } };
+  const tries = useQuery({
+    queryKey: ["build-machines", m.site, m.name, "tries"],
+    queryFn: () => call(api.GET("/api/v1/sites/{site}/build-machines/{machine}/tries", at)),
+  });
+  const list = tries.data?.items ?? [];
+  if (list.length === 0) return null;
+  return (
+    <Panel
+      title="Steps that were tried"
+      aside={
+        <Link href={`/api/v1/sites/${m.site}/build-machines/${m.name}/sheet.yaml`} color="deep.fg">
+          What went well, as a sheet
+        </Link>
+      }
+    >
+      <List label="Steps that were tried" head={["At", "Step", "Does", "State", "Came to"]}>
+        {list.map((t) => (
+          <Table.Row key={t.asked_at} verticalAlign="top">
+            <Table.Cell whiteSpace="nowrap">{time(t.asked_at)}</Table.Cell>
+            <Table.Cell>{t.step}</Table.Cell>
+            <Table.Cell>{t.kind}</Table.Cell>
+            <Table.Cell>{t.state}</Table.Cell>
+            <Table.Cell w="50%">{t.why && <Words>{t.why}</Words>}</Table.Cell>
+          </Table.Row>
+        ))}
+      </List>
+    </Panel>
   );
 }
 

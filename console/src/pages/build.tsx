@@ -1,5 +1,6 @@
 import { Box, Table, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
+import { Fragment } from "react";
 import { useParams } from "react-router";
 import { api, type BuildStep, call, type WholeBuild } from "../api";
 import { count, duration, lasted, span, time } from "../format";
@@ -119,11 +120,10 @@ function BuildFacts({ of: b }: { of: WholeBuild }) {
         ],
         [
           "Machine",
-          b.settled
-            ? `${b.machine}, discarded`
-            : b.held_until
-              ? `${b.machine}, held until ${time(b.held_until)}`
-              : b.machine,
+          <Fragment key="machine">
+            <To to={`/sites/${b.site}/build-machines/${b.machine}`}>{b.machine}</To>
+            {b.settled ? ", discarded" : b.held_until && `, held until ${time(b.held_until)}`}
+          </Fragment>,
         ],
         [
           "If it fails",
