@@ -361,7 +361,14 @@ func (r *realStory) built(sheet string) error {
 		return err
 	}
 	r.say("It was started once before anybody relies on it: its agent spoke, and Fare Desk came up.")
-	_, err = r.done("jonas", words("proof show 1"), "passed", "thrown away", "Fare Desk", "came up", "Fares are there")
+	if err := until(r.ctx, "its machine to be thrown away", func() (bool, error) {
+		p, err := r.seeder.people["jonas"].Proof(r.ctx, 1)
+		return p.Settled, err
+	}); err != nil {
+		return err
+	}
+	_, err = r.done("jonas", words("proof show 1"), "passed", "thrown away", "pane proof picture 1", "Fare Desk",
+		"came up", "Fares are there")
 	return err
 }
 

@@ -149,13 +149,18 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 
 	begun, err := s.As(role.Operator).StartBuild(t.Context(), client.StartBuild{Sheet: "image: counter-desk\n" +
 		"base: {disk: vendor.qcow2}\nmachine: {site: north-quay, cores: 4}\n" +
-		"steps: [{name: Fare Desk, install: {packages: [fare-desk]}}]\n"})
+		"steps: [{name: Fare Desk, install: {packages: [fare-desk]}}]\n" +
+		"applications: [{name: Fare Desk, command: /usr/bin/fare-desk, opens: {port: 80}}]\n"})
 	require.NoError(t, err)
 	s.Until("the build to end", func() bool {
 		b, err := s.As(role.Viewer).Build(t.Context(), begun.ID)
 		require.NoError(t, err)
 		return b.State.Ended()
 	})
+	made, err := s.As(role.Viewer).Build(t.Context(), begun.ID)
+	require.NoError(t, err)
+	_, err = s.As(role.Operator).NoteOnBuildMachine(t.Context(), "north-quay", "bm-printer", "it prints tickets")
+	require.NoError(t, err)
 
 	b := open(t, s.URL)
 	check := func(page string) {
@@ -181,6 +186,8 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 			"/hosts?find=bo-": "bo-004", "/people": "Tell", "/images/counter-desk/versions/" + number: "version.seal",
 			"/estate": "Check it first",
 			"/builds": "vendor.qcow2", fmt.Sprint("/builds/", begun.ID): "Setting up fare-desk ...",
+			"/sites/north-quay/build-machines/bm-printer":   "it prints tickets",
+			"/images/counter-desk/versions/" + made.Version: "Fare Desk", // tried at its first start
 			"/build-machines": "the new printer", "/accounts": "Add an account", "/tokens": "Make a token",
 		} {
 			b.visit(path)
