@@ -45,6 +45,10 @@ func Inspect(ctx context.Context, m Machine, look Look) (f seal.Facts, err error
 			return f, fmt.Errorf("there is no seal check %q: use %s", check, strings.Join(seal.Checks(), ", "))
 		}
 	}
+	agent := func() (err error) {
+		f.Agent, err = m.agent(ctx, look.Version)
+		return err
+	}
 	for _, part := range []struct {
 		check, doing string
 		find         func() error
@@ -89,10 +93,8 @@ func Inspect(ctx context.Context, m Machine, look Look) (f seal.Facts, err error
 			f.Room, err = m.room()
 			return err
 		}},
-		{seal.AgentUnfit, "look at pane-agent", func() (err error) {
-			f.Agent, err = m.agent(ctx, look.Version)
-			return err
-		}},
+		{seal.AgentUnfit, "look at pane-agent", agent},
+		{seal.AgentVersion, "look at pane-agent", agent},
 		{seal.MachineUnfit, "see what started it", func() error {
 			f.Firmware = m.firmware()
 			return nil

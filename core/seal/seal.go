@@ -39,6 +39,7 @@ const (
 	FileSystems     = "file-systems"
 	LittleRoom      = "little-room"
 	AgentUnfit      = "agent-unfit"
+	AgentVersion    = "agent-version"
 	MachineUnfit    = "machine-unfit"
 	StaticNetwork   = "static-network"
 	SoftwareRefused = "software-refused"
@@ -199,19 +200,14 @@ var checks = []check{
 	},
 	{
 		AgentUnfit, Blocks,
-		func(f Facts, e Expected) string {
-			switch {
-			case f.Agent == nil:
+		func(f Facts, _ Expected) string {
+			if f.Agent == nil || f.Agent.Off == "" {
 				return ""
-			case f.Agent.Off != "":
-				return "pane-agent does not start with the machine: " + f.Agent.Off
-			case e.Agent != "" && f.Agent.Version != e.Agent:
-				return fmt.Sprintf("pane-agent is %s, and the service %s", f.Agent.Version, e.Agent)
 			}
-			return ""
+			return "pane-agent does not start with the machine: " + f.Agent.Off
 		},
-		"install the package pane-agent of the service's version, and have its service start (systemctl enable " +
-			"pane-agent)", nil,
+		"install the package pane-agent, and have its service start (systemctl enable pane-agent): nothing would be " +
+			"heard of hosts", nil,
 	},
 	{
 		MachineUnfit, Blocks,
@@ -261,6 +257,16 @@ var checks = []check{
 		},
 		"apply them, or have the next version do it",
 		func(Facts) *Repair { return &Repair{Update: true} },
+	},
+	{
+		AgentVersion, Warns,
+		func(f Facts, e Expected) string {
+			if f.Agent == nil || e.Agent == "" || f.Agent.Version == e.Agent {
+				return ""
+			}
+			return fmt.Sprintf("pane-agent is %s, and the service %s", f.Agent.Version, e.Agent)
+		},
+		"install the package pane-agent of the service's version", nil,
 	},
 	{
 		ServicesFailed, Warns,

@@ -187,7 +187,12 @@ func (bs *Builds) mended(tx *store.Tx, b *store.Build, done int, text string, va
 			return 0, engine.Conflictf("the %s is another one in this sheet: begin a new build with it", part.what)
 		}
 	}
-	for alike < done && alike < len(plan.Steps) && same(plan.Steps[alike], old.Steps[alike]) {
+	for alike < done && alike < len(plan.Steps) {
+		// Proofs were not done on this machine: they may change.
+		was, is := old.Steps[alike], plan.Steps[alike]
+		if !same(is, was) && (!is.Proof || !was.Proof) {
+			break
+		}
 		alike++
 	}
 	b.Sheet, b.Plan = text, next.Plan

@@ -137,7 +137,7 @@ func (bs *Builds) StartMachine(ctx context.Context, actor, site, name string) (s
 		case machine.Running, machine.Starting:
 			return nil
 		case machine.Off:
-			return asked(tx, m, machine.Starting, "start", "", bs.starts, ofMachine{m.ID})
+			return asked(tx, m, machine.Starting, "start", "", nil, bs.starts, ofMachine{m.ID})
 		}
 		return engine.Conflictf("build machine %s is %s: one that is off can be started", m.Name, m.State)
 	})
@@ -150,7 +150,7 @@ func (bs *Builds) StopMachine(ctx context.Context, actor, site, name string) (st
 		case machine.Off, machine.Stopping:
 			return nil
 		case machine.Running:
-			return asked(tx, m, machine.Stopping, "stop", "", bs.stops, ofMachine{m.ID})
+			return asked(tx, m, machine.Stopping, "stop", "", nil, bs.stops, ofMachine{m.ID})
 		}
 		return engine.Conflictf("build machine %s is %s: one that runs can be stopped", m.Name, m.State)
 	})
@@ -170,8 +170,8 @@ func (bs *Builds) CheckpointMachine(ctx context.Context, actor, site, name, chec
 			return engine.Conflictf("build machine %s is %s: a checkpoint is made of one that runs or is off", m.Name,
 				m.State)
 		}
-		return asked(tx, m, machine.Checkpointing, "checkpoint", "", bs.checkpoints,
-			ofCheckpoint{m.ID, checkpoint, m.State == machine.Running})
+		return asked(tx, m, machine.Checkpointing, "checkpoint", "", map[string]any{"checkpoint": checkpoint},
+			bs.checkpoints, ofCheckpoint{m.ID, checkpoint, m.State == machine.Running})
 	})
 }
 
@@ -183,7 +183,7 @@ func (bs *Builds) RevertMachine(ctx context.Context, actor, site, name, checkpoi
 				cmp.Or(english.WordSeries(m.CheckpointNames(), "and"), "none"))
 		}
 		return bs.unlessCaptured(tx, m, func() error {
-			return asked(tx, m, machine.Reverting, "revert", "", bs.reverts,
+			return asked(tx, m, machine.Reverting, "revert", "", map[string]any{"checkpoint": checkpoint}, bs.reverts,
 				ofCheckpoint{Machine: m.ID, Name: checkpoint})
 		})
 	})
@@ -251,7 +251,7 @@ func ofNoBuild(m store.Machine) error {
 
 // asked asks for a work on a machine that belongs to no build.
 func asked[In, Asked, Out any](tx *store.Tx, m *store.Machine, state machine.State, act, reason string,
-	k engine.Work[In, Asked, Out], in In,
+	detail map[string]any, k engine.Work[In, Asked, Out], in In,
 ) error {
 	n, err := store.LastAttempt(tx.DB, k.Kind, m.Subject())
 	if err != nil {
@@ -261,10 +261,6 @@ func asked[In, Asked, Out any](tx *store.Tx, m *store.Machine, state machine.Sta
 	m.Become(state, tx.Now)
 	if state == machine.Starting || state == machine.Reverting {
 		m.Work(tx.Now) // what starts with it may do something
-	}
-	var detail map[string]any
-	if c, ok := any(in).(ofCheckpoint); ok {
-		detail = map[string]any{"checkpoint": c.Name}
 	}
 	recordMachine(tx, *m, act, reason, detail)
 	tx.Emit("machine", machineSubject(m.Name), nil)
@@ -291,7 +287,7 @@ func (bs *Builds) unlessCaptured(tx *store.Tx, m *store.Machine, fn func() error
 // discardIn begins to discard a machine that belongs to no build, as part of a change.
 func (bs *Builds) discardIn(tx *store.Tx, m *store.Machine, reason string) error {
 	return bs.unlessCaptured(tx, m, func() error {
-		return asked(tx, m, machine.Discarding, "discard", reason, bs.discards, ofMachine{m.ID})
+		return asked(tx, m, machine.Discarding, "discard", reason, nil, bs.discards, ofMachine{m.ID})
 	})
 }
 

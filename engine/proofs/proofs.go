@@ -413,8 +413,11 @@ func (ps *Proofs) Machine(ctx context.Context, site store.Site, p store.Proof) (
 	})
 }
 
-// matters are machines that are kept for a person, or could not be thrown away.
-func matters(db *gorm.DB, _ time.Time, add func(engine.Matter)) error {
+// goesWithin is how long a machine may take to be thrown away before somebody is told.
+const goesWithin = 10 * time.Minute
+
+// matters are machines that are kept for a person, that were not thrown away in time, and proofs of no build.
+func matters(db *gorm.DB, now time.Time, add func(engine.Matter)) error {
 	rows, err := store.ProofRows(db, store.ProofFilter{Open: true})
 	for _, p := range rows {
 		m := engine.Matter{
@@ -423,10 +426,10 @@ func matters(db *gorm.DB, _ time.Time, add func(engine.Matter)) error {
 			Command: fmt.Sprintf("pane proof show %d", p.ID),
 		}
 		switch {
-		case p.State.Ended() && p.State == proof.Failed:
-			m.Title = fmt.Sprintf("The first start of %s %s failed", p.Image, p.Version)
+		case p.State.Ended() && now.Before(p.EndedAt.Add(goesWithin)), p.BuildID != nil && !p.State.Ended():
+			continue // it goes, or its build is told of
 		case p.State.Ended():
-			continue
+			m.Title = fmt.Sprintf("%s at %s is not thrown away yet", p.Host(), p.Site)
 		case p.Until != nil:
 			m.Title = fmt.Sprintf("%s is kept of %s %s for %s", p.Host(), p.Image, p.Version, p.AskedBy)
 			m.Detail = "until " + p.Until.UTC().Format("2006-01-02 15:04 MST")
