@@ -82,6 +82,7 @@ func run(ctx context.Context) (err error) {
 		measure func(context.Context, *results, *localpg.Server, string) error
 	}{
 		{"decision", decide},
+		{"sheets", sheets},
 		{"console", consoleOf}, // before what leaves the database much to tidy up
 		{"log", logOf},
 		{"machines", machines},
