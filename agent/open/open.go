@@ -72,7 +72,9 @@ func server(ctx context.Context) (display string, closes func(), err error) {
 		return "", nil, err
 	}
 	defer r.Close()
-	x := exec.CommandContext(ctx, program, "-displayfd", "3", "-screen", "0", "1280x800x24", "-nolisten", "tcp", "-ac")
+	// It is not to begin anew when whoever looks for windows leaves it, and turns away who comes just then.
+	x := exec.CommandContext(ctx, program, "-displayfd", "3", "-screen", "0", "1280x800x24", "-nolisten", "tcp", "-ac",
+		"-noreset")
 	x.ExtraFiles = []*os.File{w}
 	err = x.Start()
 	w.Close()
@@ -85,7 +87,7 @@ func server(ctx context.Context) (display string, closes func(), err error) {
 		return "", nil, fmt.Errorf("the X server did not come up: %w", errors.Join(err, x.Wait()))
 	}
 	return ":" + strings.TrimSpace(string(number[:n])), func() {
-		_ = x.Process.Kill()
+		_ = x.Process.Signal(syscall.SIGTERM) // it takes its socket away
 		_ = x.Wait()
 	}, nil
 }

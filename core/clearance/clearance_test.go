@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"nimblepane/core/proof"
 )
 
 var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -16,6 +18,7 @@ func cleared() (Settings, Facts) {
 		Verdicts:   []Verdict{{Tester: "wilma", Yes: true}, {Tester: "anton", Yes: true}},
 		PilotPools: []PilotPool{{Name: "ticket-pilot", Hosts: 4, Running: 4}},
 		Sites:      []SiteCopies{{"north-quay", 2}, {"south-quay", 3}},
+		Proof:      proof.Passed,
 	}
 }
 
@@ -24,6 +27,7 @@ func TestAVersionThatMeetsAllHasClearance(t *testing.T) {
 	s, f := cleared()
 	require.Equal(t, []Answer{
 		{"usable", true, "it is sealed and not barred"},
+		{"first-start", true, "it was started once, and all that was tried came up"},
 		{"copies", true, "every site has its copies: north-quay has 2 of 2, south-quay has 3 of 2"},
 		{"pilot-hosts", true, "all 4 pilot hosts run it and serve"},
 		{"soak", true, "on pilot for 1 d 1 h; 1 d are asked for"},
@@ -41,8 +45,13 @@ func TestWhatIsJustEnoughIsEnough(t *testing.T) {
 	s.Testers, f.Verdicts = 0, nil
 	answers := Evaluate(s, f, now)
 	require.Empty(t, Unmet(answers))
-	require.Equal(t, "no pool follows live, so no site needs a copy", answers[1].Why)
-	require.Equal(t, "0 of 0 testers said yes", answers[4].Why)
+	require.Equal(t, "no pool follows live, so no site needs a copy", answers[2].Why)
+	require.Equal(t, "0 of 0 testers said yes", answers[5].Why)
+	for _, none := range []proof.State{"", proof.Over} {
+		f.Proof = none
+		require.Equal(t, Answer{"first-start", true, "its first start was not proved apart from its hosts"},
+			Evaluate(s, f, now)[1])
+	}
 }
 
 func TestEachRuleCanRefuseAndSaysWhy(t *testing.T) {
@@ -57,6 +66,10 @@ func TestEachRuleCanRefuseAndSaysWhy(t *testing.T) {
 			func(_ *Settings, f *Facts) { f.State = "capturing" },
 		},
 		{"usable", "end-of-life on 2026-11-23", func(_ *Settings, f *Facts) { f.EndOfLife = now }},
+		{"first-start", "its first start failed: no window", func(_ *Settings, f *Facts) {
+			f.Proof, f.ProofWhy = proof.Failed, "no window"
+		}},
+		{"first-start", "is being proved", func(_ *Settings, f *Facts) { f.Proof = proof.Trying }},
 		{"copies", "south-quay has 1 of 2", func(_ *Settings, f *Facts) { f.Sites[1].Present = 1 }},
 		{"pilot-hosts", "3 of 4 pilot hosts run it and serve; not tp-002 (faulty)", func(_ *Settings, f *Facts) {
 			f.PilotPools[0].Running, f.PilotPools[0].Missing = 3, []string{"tp-002 (faulty)"}
