@@ -4,6 +4,7 @@
 package open
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
@@ -57,12 +58,12 @@ func ForProof(ctx context.Context) (d Desk, closes func(), err error) {
 		return d, nil, err
 	}
 	d = Desk{As: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, Home: p.HomeDir}
-	d.Display, closes, err = server(ctx)
+	d.Display, closes, err = server()
 	return d, closes, err
 }
 
 // server starts an X server without a screen, if the machine has one.
-func server(ctx context.Context) (display string, closes func(), err error) {
+func server() (display string, closes func(), err error) {
 	program, err := exec.LookPath("Xvfb")
 	if err != nil {
 		return "", func() {}, nil
@@ -72,21 +73,20 @@ func server(ctx context.Context) (display string, closes func(), err error) {
 		return "", nil, err
 	}
 	defer r.Close()
-	// It is not to begin anew when whoever looks for windows leaves it, and turns away who comes just then.
-	x := exec.CommandContext(ctx, program, "-displayfd", "3", "-screen", "0", "1280x800x24", "-nolisten", "tcp", "-ac",
-		"-noreset")
+	// It is not to begin anew when whoever looks for windows leaves it, and turn away who comes just then.
+	x := exec.Command(program, "-displayfd", "3", "-screen", "0", "1280x800x24", "-nolisten", "tcp", "-ac", "-noreset")
 	x.ExtraFiles = []*os.File{w}
 	err = x.Start()
 	w.Close()
 	if err != nil {
 		return "", nil, fmt.Errorf("start an X server: %w", err)
 	}
-	number := make([]byte, 20)
-	n, err := r.Read(number)
-	if err != nil || n == 0 {
+	// It says its number once it is up, and dies if nobody hears it out.
+	number, err := bufio.NewReader(r).ReadString('\n')
+	if err != nil {
 		return "", nil, fmt.Errorf("the X server did not come up: %w", errors.Join(err, x.Wait()))
 	}
-	return ":" + strings.TrimSpace(string(number[:n])), func() {
+	return ":" + strings.TrimSpace(number), func() {
 		_ = x.Process.Signal(syscall.SIGTERM) // it takes its socket away
 		_ = x.Wait()
 	}, nil

@@ -39,11 +39,14 @@ func States() []State { return []State{Waiting, Making, Starting, Trying, Kept, 
 // Ended says that nothing more is done than to clear up.
 func (s State) Ended() bool { return s == Passed || s == Failed || s == Over }
 
-// FirstStart is how long a machine may take until its agent speaks.
-const FirstStart = 20 * time.Minute
+// Limits are how long things may take.
+type Limits struct {
+	FirstStart time.Duration // until the agent speaks, since the machine was made
+	Checks     time.Duration // until the machine's checks have ended, since the agent spoke
+}
 
-// TryingTakes is how long its checks may take.
-const TryingTakes = 15 * time.Minute
+// UsualLimits are those of real machines.
+var UsualLimits = Limits{FirstStart: 20 * time.Minute, Checks: 15 * time.Minute}
 
 // discardAgain is how long a machine is left that could not be discarded.
 const discardAgain = time.Minute
@@ -51,6 +54,7 @@ const discardAgain = time.Minute
 // Snapshot is all that is known of a proof.
 type Snapshot struct {
 	State    State // as it was recorded
+	Limits   Limits
 	Stamp    string
 	Until    time.Time  // it is kept for a person until then; zero if it is none of those
 	LetGo    string     // why nobody wants it any more, "" if somebody does
@@ -135,10 +139,10 @@ func goOn(s Snapshot, now time.Time) Decision {
 		return failed("its machine could not be made: %s", s.Machine.Why)
 	}
 	if s.SpokeAt.IsZero() {
-		if now.Before(s.Machine.EndedAt.Add(FirstStart)) {
+		if now.Before(s.Machine.EndedAt.Add(s.Limits.FirstStart)) {
 			return Decision{State: Starting}
 		}
-		return failed("its agent did not speak within %s of its first start", sheet.Span(FirstStart))
+		return failed("its agent did not speak within %s of its first start", sheet.Span(s.Limits.FirstStart))
 	}
 	switch {
 	case s.Says != s.Stamp:
@@ -150,10 +154,10 @@ func goOn(s Snapshot, now time.Time) Decision {
 	case build.TaskFailed:
 		return failed("the machine's checks failed: %s", s.Checks.Why)
 	case build.Unasked, build.UnderWay:
-		if now.Before(s.SpokeAt.Add(TryingTakes)) {
+		if now.Before(s.SpokeAt.Add(s.Limits.Checks)) {
 			return Decision{State: Trying}
 		}
-		return failed("the machine's checks did not end within %s", sheet.Span(TryingTakes))
+		return failed("the machine's checks did not end within %s", sheet.Span(s.Limits.Checks))
 	}
 	switch s.Tried.State {
 	case build.Unasked:

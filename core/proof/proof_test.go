@@ -16,7 +16,7 @@ func TestAFirstStartIsProved(t *testing.T) {
 	t.Parallel()
 	done, underWay := build.Task{State: build.Done, EndedAt: noon}, build.Task{State: build.UnderWay}
 	broken := build.Task{State: build.TaskFailed, Why: "broken", EndedAt: noon}
-	s := Snapshot{State: Making, Stamp: "desk 1"}
+	s := Snapshot{State: Making, Stamp: "desk 1", Limits: UsualLimits}
 	is := func(state State, why string, actions ...Action) {
 		t.Helper()
 		d := Decide(s, noon)
@@ -41,7 +41,7 @@ func TestAFirstStartIsProved(t *testing.T) {
 	is(Failed, "its machine could not be made: broken", Action{Kind: DiscardMachine, Attempt: 1})
 	s.Machine = done
 	is(Starting, "")
-	s.Machine.EndedAt = noon.Add(-FirstStart)
+	s.Machine.EndedAt = noon.Add(-UsualLimits.FirstStart)
 	is(Failed, "its agent did not speak within 20m of its first start", Action{Kind: DiscardMachine, Attempt: 1})
 	s.SpokeAt, s.Says = noon, "desk 2"
 	is(Failed, `its agent says that it runs "desk 2", and not "desk 1"`, Action{Kind: DiscardMachine, Attempt: 1})
@@ -49,7 +49,7 @@ func TestAFirstStartIsProved(t *testing.T) {
 	is(Trying, "")
 	s.Checks = broken
 	is(Failed, "the machine's checks failed: broken", Action{Kind: DiscardMachine, Attempt: 1})
-	s.Checks, s.SpokeAt = underWay, noon.Add(-TryingTakes)
+	s.Checks, s.SpokeAt = underWay, noon.Add(-UsualLimits.Checks)
 	is(Failed, "the machine's checks did not end within 15m", Action{Kind: DiscardMachine, Attempt: 1})
 	s.Checks = done
 	is(Trying, "", Action{Kind: Try})
@@ -89,7 +89,9 @@ func TestAMachineToLookAtIsKeptUntilItsTimeIsOver(t *testing.T) {
 func TestEveryProofEndsAndLeavesNoMachine(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
-		s, now := Snapshot{State: Waiting, Stamp: "desk 1", Version: build.Task{State: build.UnderWay}}, noon
+		s, now := Snapshot{
+			State: Waiting, Stamp: "desk 1", Limits: UsualLimits, Version: build.Task{State: build.UnderWay},
+		}, noon
 		happens := func(n int, what string) bool { return rapid.IntRange(1, n).Draw(t, what) == 1 }
 		proceed := func(task *build.Task, what string) {
 			if task.State != build.UnderWay || happens(2, what+" goes on") {

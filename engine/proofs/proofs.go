@@ -160,6 +160,7 @@ func (ps *Proofs) tick(ctx context.Context, id int64) error {
 		if err != nil {
 			return err
 		}
+		s.Limits = ps.limits()
 		d := proof.Decide(s, tx.Now)
 		if p.State.Ended() {
 			d.Why = p.Why
@@ -385,12 +386,22 @@ func (ps *Proofs) Enrol(ctx context.Context, token string) (agent.EnrolReply, er
 	return agent.EnrolReply{Host: p.Host(), Credential: credential}, err
 }
 
-const (
-	// beatEvery is how often the agent of a proof's machine speaks: somebody waits for it.
-	beatEvery = 2 * time.Second
-	// theOrder is the number of the one order that it gets: to refuse people, and to run its checks.
-	theOrder = 1
-)
+// beat is how long the agent of a proof's machine waits between heartbeats, in real time: somebody waits for it.
+func (ps *Proofs) beat() time.Duration {
+	return max(200*time.Millisecond, time.Duration(float64(2*time.Second)/ps.engine.Clock.Rate()))
+}
+
+// limits are the usual ones, but long enough for a hundred heartbeats: with a fast clock more of the product's time
+// passes between two of them.
+func (ps *Proofs) limits() proof.Limits {
+	least := time.Duration(100 * float64(ps.beat()) * ps.engine.Clock.Rate())
+	return proof.Limits{
+		FirstStart: max(proof.UsualLimits.FirstStart, least), Checks: max(proof.UsualLimits.Checks, least),
+	}
+}
+
+// theOrder is the number of the one order that it gets: to refuse people, and to run its checks.
+const theOrder = 1
 
 // Heartbeat takes in what the agent of a proof's machine reports.
 func (ps *Proofs) Heartbeat(ctx context.Context, credential string, beat agent.Heartbeat) (a agent.Answer, err error) {
@@ -398,7 +409,7 @@ func (ps *Proofs) Heartbeat(ctx context.Context, credential string, beat agent.H
 	if err != nil {
 		return a, err
 	}
-	a = agent.Answer{NextMillis: beatEvery.Milliseconds(), Drain: theOrder, Check: theOrder, Orders: []agent.Order{}}
+	a = agent.Answer{NextMillis: ps.beat().Milliseconds(), Drain: theOrder, Check: theOrder, Orders: []agent.Order{}}
 	if p.Until != nil {
 		a.Drain, a.Check = 0, 0 // a person wants to sign in
 	}

@@ -150,5 +150,5 @@ func TestAMachineOfAVersionGoesWhateverBecomesOfIt(t *testing.T) {
 	require.Equal(t, "operator let it go: the wrong version", proved(t, s, gone.ID).Why)
 	failed := proved(t, s, dead.ID)
 	require.Equal(t, proof.Failed, failed.State)
-	require.Equal(t, "its agent did not speak within 20m of its first start", failed.Why)
+	require.Equal(t, "its agent did not speak within 1h40m of its first start", failed.Why)
 }
