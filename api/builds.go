@@ -286,6 +286,8 @@ func (s *Server) wholeBuild(ctx context.Context, id int64) (w client.WholeBuild,
 		}
 		if out.State == build.StepSkipped {
 			out.Why = "its condition is not met: " + string(planned.When)
+		} else if out.State == build.StepLater {
+			out.Why = "a proof: it is run on the machine that proves the first start"
 		}
 		if !step.BeganAt.IsZero() {
 			out.BeganAt = &step.BeganAt

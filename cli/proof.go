@@ -119,6 +119,9 @@ func firstStart(p client.Proof) string {
 	return estate.Span(time.Duration(p.FirstStart * float64(time.Second)).Round(time.Second))
 }
 
+// wentWell says that what was tried did.
+var wentWell = map[string]string{proof.OfApplication: "came up", proof.OfProof: "went well"}
+
 func (a *app) showProof(p client.WholeProof) error {
 	if a.structured() {
 		return a.object(p)
@@ -155,7 +158,7 @@ func (a *app) showProof(p client.WholeProof) error {
 		column[client.ProofResult]{"Took", func(r client.ProofResult) string {
 			return fmt.Sprintf("%.1f s", r.Seconds)
 		}},
-		column[client.ProofResult]{"Came to", func(r client.ProofResult) string { return cmp.Or(r.Why, "came up") }})
+		column[client.ProofResult]{"Came to", func(r client.ProofResult) string { return cmp.Or(r.Why, wentWell[r.Kind]) }})
 }
 
 // proveVersion is how a version's first start is proved by hand.

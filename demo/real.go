@@ -368,7 +368,7 @@ func (r *realStory) built(sheet string) error {
 		return err
 	}
 	_, err = r.done("jonas", words("proof show 1"), "passed", "thrown away", "pane proof picture 1", "Fare Desk",
-		"came up", "Fares are there")
+		"came up", "Fares are there", "went well")
 	return err
 }
 

@@ -31,7 +31,7 @@ func StepText(text []byte, name string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		lines := strings.Split(strings.TrimRight(node.String(), "\n "), "\n")
+		lines := strings.Split(strings.Trim(node.String(), "\n"), "\n")
 		indent := len(lines[0]) - len(strings.TrimLeft(lines[0], " "))
 		for j, line := range lines {
 			lines[j] = "  " + line[min(indent, len(line)-len(strings.TrimLeft(line, " "))):]

@@ -95,7 +95,7 @@ function Tried({ id }: { id: number }) {
               <Table.Cell>{r.kind}</Table.Cell>
               <Table.Cell whiteSpace="nowrap">{r.seconds.toFixed(1)} s</Table.Cell>
               <Table.Cell>
-                {r.why ? <Words>{r.why}</Words> : "came up"}
+                {r.why ? <Words>{r.why}</Words> : r.kind === "application" ? "came up" : "went well"}
                 {r.why && r.output && (
                   <Text
                     as="pre"
