@@ -249,7 +249,7 @@ func buildOut(r store.BuildRow) client.Build {
 	return client.Build{
 		ID: r.ID, Image: r.Image, Site: r.Site, Base: r.Base, Version: r.Version, State: r.State, Settled: r.Settled,
 		Machine: r.Machine(), StartedBy: r.StartedBy, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Why: r.Why,
-		Cancel: r.Cancel, Done: r.Done, Total: len(r.Plan.V.Steps), HoldSeconds: r.HoldSeconds, HeldUntil: r.HeldUntil,
+		Cancel: r.Cancel, Done: r.Done, Total: r.Plan.V.OnMachine(), HoldSeconds: r.HoldSeconds, HeldUntil: r.HeldUntil,
 		WentOnAt: r.WentOnAt,
 	}
 }

@@ -49,8 +49,8 @@ type Build struct {
 	EndedAt   *time.Time  `json:"ended_at,omitempty"`
 	Why       string      `json:"why" doc:"Why it ended as it did, or what it waits for"`
 	Cancel    string      `json:"cancel" doc:"Why it is being cancelled"`
-	Done      int         `json:"done" doc:"Steps that are done"`
-	Total     int         `json:"total" doc:"Steps"`
+	Done      int         `json:"done" doc:"Steps that are done, or failed and were noted"`
+	Total     int         `json:"total" doc:"Steps on its machine that are not left out"`
 
 	HoldSeconds int64      `json:"hold_seconds,omitempty" doc:"For how long its machine is held if it fails"`
 	HeldUntil   *time.Time `json:"held_until,omitempty" doc:"Until when its machine is held, since it failed"`

@@ -38,7 +38,7 @@ const router = createBrowserRouter([
       page("/builds", async () => (await import("./pages/builds")).BuildsPage),
       page("/builds/:build", async () => (await import("./pages/build")).BuildPage),
       page(
-        "/sites/:site/build-machines/:machine",
+        "/build-machines/:site/:machine",
         async () => (await import("./pages/build-machine")).BuildMachinePage,
       ),
       page("/build-machines", async () => (await import("./pages/build-machines")).BuildMachinesPage),

@@ -1815,7 +1815,7 @@ export interface components {
             cancel: string;
             /**
              * Format: int64
-             * @description Steps that are done
+             * @description Steps that are done, or failed and were noted
              */
             done: number;
             /** Format: date-time */
@@ -1843,7 +1843,7 @@ export interface components {
             state: components["schemas"]["BuildState"];
             /**
              * Format: int64
-             * @description Steps
+             * @description Steps on its machine that are not left out
              */
             total: number;
             /** @description Version that it made or is making, empty before the capture */
@@ -3071,7 +3071,7 @@ export interface components {
             checked: boolean;
             /**
              * Format: int64
-             * @description Steps that are done
+             * @description Steps that are done, or failed and were noted
              */
             done: number;
             /** Format: date-time */
@@ -3105,7 +3105,7 @@ export interface components {
             steps: components["schemas"]["BuildStep"][];
             /**
              * Format: int64
-             * @description Steps
+             * @description Steps on its machine that are not left out
              */
             total: number;
             /** @description Of the sheet's parameters, by name */

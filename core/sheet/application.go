@@ -125,5 +125,15 @@ func (s Sheet) Proofs() (list []Step) {
 	return list
 }
 
+// OnMachine counts the steps that are done on the build machine.
+func (s Sheet) OnMachine() (n int) {
+	for _, step := range s.Steps {
+		if !step.Skipped && !step.Proof {
+			n++
+		}
+	}
+	return n
+}
+
 // Proves says whether the first start of the version is to be proved.
 func (v Version) Proves() bool { return v.Prove == nil || *v.Prove }

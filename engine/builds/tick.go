@@ -48,7 +48,7 @@ func (bs *Builds) tick(ctx context.Context, id int64) error {
 			if tries := s.Steps[i]; len(tries) > b.Before.V.Of(i) {
 				last = tries[len(tries)-1]
 			}
-			if build.StandsAt(step, last, b.State).Settled() {
+			if stands := build.StandsAt(step, last, b.State); stands == build.StepDone || stands == build.StepNoted {
 				done++
 			}
 		}

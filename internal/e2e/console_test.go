@@ -186,7 +186,7 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 			"/hosts?find=bo-": "bo-004", "/people": "Tell", "/images/counter-desk/versions/" + number: "version.seal",
 			"/estate": "Check it first",
 			"/builds": "vendor.qcow2", fmt.Sprint("/builds/", begun.ID): "Setting up fare-desk ...",
-			"/sites/north-quay/build-machines/bm-printer":   "it prints tickets",
+			"/build-machines/north-quay/bm-printer":         "it prints tickets",
 			"/images/counter-desk/versions/" + made.Version: "Fare Desk", // tried at its first start
 			"/build-machines": "the new printer", "/accounts": "Add an account", "/tokens": "Make a token",
 		} {

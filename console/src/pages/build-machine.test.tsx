@@ -40,8 +40,8 @@ const page = () =>
   show(
     <BuildMachinePage />,
     "operator",
-    "/sites/north-quay/build-machines/bm-new",
-    "/sites/:site/build-machines/:machine",
+    "/build-machines/north-quay/bm-new",
+    "/build-machines/:site/:machine",
   );
 const asks = async (dialog: HTMLElement, label: string) =>
   userEvent.click(within(dialog).getByRole("button", { name: label }));

@@ -38,7 +38,7 @@ it("says of each machine what it is for, how long it has run and what that cost"
   expect(row("bm-new").queryByRole("button", { name: "Keep" })).toBeNull();
   expect(row("build-3").queryByRole("button")).toBeNull();
   expect(screen.getByRole("link", { name: "build-3" }).getAttribute("href")).toBe(
-    "/sites/north-quay/build-machines/build-3",
+    "/build-machines/north-quay/build-3",
   );
 });
 

@@ -41,7 +41,7 @@ export function BuildMachinesPage() {
             {items.map((m) => (
               <Table.Row key={m.id}>
                 <Table.Cell fontWeight="500">
-                  <To to={`/sites/${m.site}/build-machines/${m.name}`}>{m.name}</To>
+                  <To to={`/build-machines/${m.site}/${m.name}`}>{m.name}</To>
                 </Table.Cell>
                 <Table.Cell>
                   <To to={`/sites/${m.site}`}>{m.site}</To>

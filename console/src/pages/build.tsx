@@ -121,7 +121,7 @@ function BuildFacts({ of: b }: { of: WholeBuild }) {
         [
           "Machine",
           <Fragment key="machine">
-            <To to={`/sites/${b.site}/build-machines/${b.machine}`}>{b.machine}</To>
+            <To to={`/build-machines/${b.site}/${b.machine}`}>{b.machine}</To>
             {b.settled ? ", discarded" : b.held_until && `, held until ${time(b.held_until)}`}
           </Fragment>,
         ],
