@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
@@ -87,16 +86,11 @@ func (s *Server) builds() {
 			State build.State `query:"state"`
 		},
 		) (*body[client.Page[client.Build]], error) {
-			after, err := uncursor(in.Cursor)
+			from, err := before(in.Cursor)
 			if err != nil {
 				return nil, err
 			}
-			f := store.BuildFilter{Image: in.Image, State: in.State, Limit: in.Limit + 1}
-			if after != "" {
-				if f.Before, err = strconv.ParseInt(after, 10, 64); err != nil {
-					return nil, errCursor
-				}
-			}
+			f := store.BuildFilter{Image: in.Image, State: in.State, Before: from, Limit: in.Limit + 1}
 			rows, err := store.BuildRows(s.store.DB.WithContext(ctx), f)
 			list := each(rows, buildOut)
 			return ok(page(list, in.Limit, func(b client.Build) string { return cursor(itoa(b.ID)) }), err)
@@ -344,15 +338,12 @@ func (s *Server) buildMachines() {
 			Gone  bool   `query:"gone" doc:"Also those that are gone"`
 		},
 		) (*body[client.Page[client.BuildMachine]], error) {
-			f := store.MachineFilter{Site: in.Site, Owner: in.Owner, Gone: in.Gone, Limit: in.Limit + 1}
-			after, err := uncursor(in.Cursor)
-			if err == nil && after != "" {
-				if f.Before, err = strconv.ParseInt(after, 10, 64); err != nil {
-					err = errCursor
-				}
-			}
+			from, err := before(in.Cursor)
 			if err != nil {
 				return nil, err
+			}
+			f := store.MachineFilter{
+				Site: in.Site, Owner: in.Owner, Gone: in.Gone, Before: from, Limit: in.Limit + 1,
 			}
 			list, err := s.machinesOut(ctx, f)
 			return ok(page(list, in.Limit, func(m client.BuildMachine) string { return cursor(itoa(m.ID)) }), err)

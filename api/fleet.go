@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/base64"
 	"errors"
+	"strconv"
 	"time"
 	"unicode/utf8"
 
@@ -38,6 +39,19 @@ func uncursor(s string) (string, error) {
 		return "", errCursor
 	}
 	return string(b), nil
+}
+
+// before is the number that a page continues from, of lists whose newest come first; 0 for the first page.
+func before(cursor string) (int64, error) {
+	number, err := uncursor(cursor)
+	if err != nil || number == "" {
+		return 0, err
+	}
+	n, err := strconv.ParseInt(number, 10, 64)
+	if err != nil {
+		return 0, errCursor
+	}
+	return n, nil
 }
 
 var errCursor = &engine.Problem{

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strconv"
 	"time"
 
 	"nimblepane/client"
@@ -42,13 +41,8 @@ func (s *Server) proofs() {
 				}
 				f.VersionID = v.ID
 			}
-			after, err := uncursor(in.Cursor)
-			if err == nil && after != "" {
-				if f.Before, err = strconv.ParseInt(after, 10, 64); err != nil {
-					err = errCursor
-				}
-			}
-			if err != nil {
+			var err error
+			if f.Before, err = before(in.Cursor); err != nil {
 				return nil, err
 			}
 			rows, err := store.ProofRows(db, f)

@@ -81,15 +81,12 @@ func (s *Server) rollovers() {
 			Open  bool           `query:"open" doc:"Only those with something in flight or to come"`
 		},
 		) (*body[client.Page[client.Rollover]], error) {
-			after, err := uncursor(in.Cursor)
+			from, err := before(in.Cursor)
 			if err != nil {
 				return nil, err
 			}
-			f := store.RolloverFilter{Pool: in.Pool, State: in.State, Open: in.Open, Limit: in.Limit + 1}
-			if after != "" {
-				if f.Before, err = strconv.ParseInt(after, 10, 64); err != nil {
-					return nil, errCursor
-				}
+			f := store.RolloverFilter{
+				Pool: in.Pool, State: in.State, Open: in.Open, Before: from, Limit: in.Limit + 1,
 			}
 			list, err := s.rolloversOut(ctx, f)
 			return ok(page(list, in.Limit, func(r client.Rollover) string { return cursor(itoa(r.ID)) }), err)

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"encoding/json"
-	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -39,14 +38,9 @@ func (s *Server) trail() {
 		) (*body[client.Page[client.TrailEntry]], error) {
 			f := in.filter()
 			f.Limit = in.Limit + 1
-			after, err := uncursor(in.Cursor)
-			if err != nil {
+			var err error
+			if f.Before, err = before(in.Cursor); err != nil {
 				return nil, err
-			}
-			if after != "" {
-				if f.Before, err = strconv.ParseInt(after, 10, 64); err != nil {
-					return nil, errCursor
-				}
 			}
 			rows, err := s.store.Trail(ctx, f)
 			items := each(rows, func(r store.TrailRow) client.TrailEntry { return client.TrailEntry(r.Entry()) })
