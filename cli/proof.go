@@ -158,7 +158,9 @@ func (a *app) showProof(p client.WholeProof) error {
 		column[client.ProofResult]{"Took", func(r client.ProofResult) string {
 			return fmt.Sprintf("%.1f s", r.Seconds)
 		}},
-		column[client.ProofResult]{"Came to", func(r client.ProofResult) string { return cmp.Or(r.Why, wentWell[r.Kind]) }})
+		column[client.ProofResult]{"Came to", func(r client.ProofResult) string {
+			return cmp.Or(r.Why, wentWell[r.Kind])
+		}})
 }
 
 // proveVersion is how a version's first start is proved by hand.
