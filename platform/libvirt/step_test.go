@@ -400,6 +400,11 @@ func TestStepsOnARealMachine(t *testing.T) {
 	begin("look", platform.InspectMachine.Of(platform.Inspection{BuildMachine: "bm"}))
 	found, err := platform.InspectMachine.Outcome(ended(t, s, "look"))
 	require.NoError(t, err)
+	require.Positive(t, found.Room[0].Free)
+	require.Equal(t, &seal.Agent{Version: found.Agent.Version}, found.Agent, "it starts with the machine")
+	require.Equal(t, "bios", found.Firmware)
+	require.InDelta(t, 0, found.ClockOff, seal.MostClockOff.Seconds())
+	found.Room, found.Agent, found.Firmware, found.ClockOff = nil, nil, "", 0
 	require.Equal(t, seal.Facts{
 		Secrets: []string{"/root/id (a private key)"}, Leftovers: []string{"/tmp/unpacked"},
 	}, found)
