@@ -112,7 +112,11 @@ func (s *Site) openOn(ctx context.Context, g guest, key string, a sheet.Applicat
 		r.Why = "pane-agent could not open it: " + string(bytes.TrimSpace(o.Errors))
 		return r, nil
 	}
-	if err := json.Unmarshal(o.Output, &r); err != nil {
+	if len(o.Output) > platform.StepOutput {
+		r.Why = fmt.Sprintf("pane-agent printed more than %d bytes about it", platform.StepOutput)
+		return r, nil
+	}
+	if err := json.Unmarshal(storable(o.Output), &r); err != nil {
 		r.Why = fmt.Sprintf("pane-agent printed %.200q, and not whether it opened", o.Output)
 	}
 	r.Name, r.Kind = a.Name, proof.OfApplication

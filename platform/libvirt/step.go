@@ -542,16 +542,20 @@ func (s *Site) inspect(ctx context.Context, g guest, args ...string) (f seal.Fac
 		return f, refuse("the machine could not be looked at: pane-agent found more than %d bytes of things that "+
 			"should not be there", mostFacts)
 	}
-	// A name of a file may have what no record can: a zero, or bytes that are no text.
-	found := bytes.ReplaceAll(bytes.ToValidUTF8(o.Output, []byte("\uFFFD")), []byte(`\u0000`), []byte(`\uFFFD`))
 	var seen seal.Seen
-	if err := json.Unmarshal(found, &seen); err != nil {
+	if err := json.Unmarshal(storable(o.Output), &seen); err != nil {
 		return f, refuse("the machine could not be looked at: pane-agent printed %.200q, and not what it found",
 			o.Output)
 	}
 	f = seen.Facts
+	f.Own = nil // what our own scripts find is not the machine's to say
 	f.ClockOff = time.Until(seen.Clock).Seconds()
 	return f, nil
+}
+
+// storable is the JSON that a machine printed without what no record can have: a zero, or bytes that are no text.
+func storable(printed []byte) []byte {
+	return bytes.ReplaceAll(bytes.ToValidUTF8(printed, []byte("\uFFFD")), []byte(`\u0000`), []byte(`\uFFFD`))
 }
 
 // sealMachine seals a build machine and powers it off.
