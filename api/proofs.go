@@ -49,15 +49,9 @@ func (s *Server) proofs() {
 			if err != nil {
 				return nil, err
 			}
-			list := make([]client.Proof, len(rows))
-			for i, r := range rows {
-				w, err := s.wholeProof(ctx, r)
-				if err != nil {
-					return nil, err
-				}
-				list[i] = w.Proof
-			}
-			return ok(page(list, in.Limit, func(p client.Proof) string { return cursor(itoa(p.ID)) }), nil)
+			return ok(page(each(rows, proofRow), in.Limit, func(p client.Proof) string {
+				return cursor(itoa(p.ID))
+			}), nil)
 		})
 	register(s, operation{
 		method: "GET", path: "/proofs/{id}", id: "show-proof", role: role.Viewer, tag: "versions",
@@ -176,31 +170,26 @@ func (s *Server) proofOut(ctx context.Context, id int64) (w client.WholeProof, e
 
 // wholeProof shows what the service itself knows of a proof.
 func (s *Server) wholeProof(ctx context.Context, r store.ProofRow) (w client.WholeProof, err error) {
-	w = client.WholeProof{Results: []client.ProofResult{}, Proof: client.Proof{
+	w = client.WholeProof{Results: []client.ProofResult{}, Proof: proofRow(r)}
+	tried, err := s.tried(ctx, r.ID)
+	for _, t := range tried.Results {
+		w.Results = append(w.Results, client.ProofResult(t))
+	}
+	w.Picture = len(tried.Picture) > 0
+	return w, err
+}
+
+// proofRow shows a proof without what was tried.
+func proofRow(r store.ProofRow) client.Proof {
+	p := client.Proof{
 		ID: r.ID, Image: r.Image, Version: r.Version, Site: r.Site, Machine: r.Host(), State: r.State,
 		Settled: r.Settled, Why: r.Why, AskedBy: r.AskedBy, AskedAt: r.AskedAt, Until: r.Until, EndedAt: r.EndedAt,
-	}}
+	}
 	if r.BuildID != nil {
-		w.Build = *r.BuildID
+		p.Build = *r.BuildID
 	}
-	works, err := store.ProofWorks(s.store.DB.WithContext(ctx), r.Proof)
-	if err != nil {
-		return w, err
+	if r.MadeAt != nil && r.SpokeAt != nil {
+		p.FirstStart = max(0, r.SpokeAt.Sub(*r.MadeAt).Seconds())
 	}
-	for _, work := range works {
-		switch {
-		case work.Kind == store.WorkProveMachine && work.EndedAt != nil && r.SpokeAt != nil:
-			w.FirstStart = max(0, r.SpokeAt.Sub(*work.EndedAt).Seconds())
-		case work.Kind == store.WorkProveTry:
-			tried, err := proofs.Tried(work)
-			if err != nil {
-				return w, err
-			}
-			for _, t := range tried.Results {
-				w.Results = append(w.Results, client.ProofResult(t))
-			}
-			w.Picture = len(tried.Picture) > 0
-		}
-	}
-	return w, nil
+	return p
 }

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+
+	"nimblepane/core/build"
 )
 
 // WorkKind is a kind of work. Whoever owns the kind knows what its input and output hold.
@@ -40,6 +42,21 @@ type Work struct {
 
 // Open says that the work has not ended.
 func (w Work) Open() bool { return w.State == WorkAsked || w.State == WorkUnderWay }
+
+// Task is how the work stands, as decisions know it.
+func (w Work) Task() build.Task {
+	t := build.Task{State: build.UnderWay, Why: w.Why}
+	switch w.State {
+	case WorkSucceeded:
+		t.State = build.Done
+	case WorkFailed:
+		t.State = build.TaskFailed
+	}
+	if w.EndedAt != nil {
+		t.EndedAt = *w.EndedAt
+	}
+	return t
+}
 
 // Ask writes down what platforms are to do. Whoever claims a work sees to it
 // from there. An attempt at a subject can be asked for once.

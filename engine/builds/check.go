@@ -108,7 +108,7 @@ func (c Checked) State() build.TaskState {
 	if c.Work.State == "" {
 		return build.Unasked
 	}
-	return task(c.Work).State
+	return c.Work.Task().State
 }
 
 // Checked returns what the seal checks found on a machine.
@@ -232,7 +232,7 @@ func inspection(b store.Build, works []store.Work) (t build.Task, blocking []str
 		return t, nil
 	}
 	found, _ := versions.Found(w, b.Plan.V.Checks.Terms())
-	return task(w), versions.Blocking(found)
+	return w.Task(), versions.Blocking(found)
 }
 
 // findings are what the seal checks of a build found, by which it is decided.

@@ -81,7 +81,7 @@ func snapshot(db *gorm.DB, b store.Build) (s build.Snapshot, err error) {
 		if !ok {
 			return build.Task{}
 		}
-		return task(w)
+		return w.Task()
 	}
 	s.Machine, s.Seal = one(store.WorkMakeMachine, 0), one(store.WorkSealMachine, b.Before.V.Seals)
 	s.BackTo, s.Back = b.Before.V.BackTo, one(store.WorkRevertMachine, b.Before.V.Reverts)
@@ -100,7 +100,7 @@ func snapshot(db *gorm.DB, b store.Build) (s build.Snapshot, err error) {
 			s.Steps[in.Step] = append(s.Steps[in.Step], t)
 			s.Kept = s.Kept || t.State == build.Done && b.Plan.V.Steps[in.Step].Checkpoint != nil
 		case store.WorkDiscardMachine:
-			s.Discards = append(s.Discards, task(w))
+			s.Discards = append(s.Discards, w.Task())
 		}
 	}
 	s.Check, s.Blocking = inspection(b, works)
@@ -172,24 +172,9 @@ func proved(db *gorm.DB, b store.Build) (t build.Task, err error) {
 	return t, err
 }
 
-// task is how a work stands.
-func task(w store.Work) build.Task {
-	t := build.Task{State: build.UnderWay, Why: w.Why}
-	switch w.State {
-	case store.WorkSucceeded:
-		t.State = build.Done
-	case store.WorkFailed:
-		t.State = build.TaskFailed
-	}
-	if w.EndedAt != nil {
-		t.EndedAt = *w.EndedAt
-	}
-	return t
-}
-
 // stepTask is how a try of a step stands, and what it came to.
 func stepTask(step sheet.Step, w store.Work) (t build.Task, done platform.StepDone) {
-	t = task(w)
+	t = w.Task()
 	if t.State != build.Done {
 		return t, done
 	}

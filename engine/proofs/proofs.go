@@ -203,16 +203,16 @@ func snapshot(db *gorm.DB, p store.Proof, img store.Image, v store.Version) (s p
 	for _, w := range works {
 		switch w.Kind {
 		case store.WorkProveMachine:
-			s.Machine = task(w)
+			s.Machine = w.Task()
 		case store.WorkProveTry:
-			s.Tried = task(w)
+			s.Tried = w.Task()
 			tried, err := Tried(w)
 			if err != nil {
 				return s, err
 			}
 			s.Results = tried.Results
 		case store.WorkProveDiscard:
-			s.Discards = append(s.Discards, task(w))
+			s.Discards = append(s.Discards, w.Task())
 		}
 	}
 	return s, nil
@@ -251,18 +251,6 @@ func copyAt(db *gorm.DB, p store.Proof) (t build.Task, err error) {
 		}
 	}
 	return t, err
-}
-
-// task is how a work stands.
-func task(w store.Work) build.Task {
-	t := build.Task{State: build.UnderWay, Why: w.Why, EndedAt: at(w.EndedAt)}
-	switch w.State {
-	case store.WorkSucceeded:
-		t.State = build.Done
-	case store.WorkFailed:
-		t.State = build.TaskFailed
-	}
-	return t
 }
 
 // carryOut carries out a decision about a proof.
