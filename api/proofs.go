@@ -188,8 +188,8 @@ func proofRow(r store.ProofRow) client.Proof {
 	if r.BuildID != nil {
 		p.Build = *r.BuildID
 	}
-	if r.MadeAt != nil && r.SpokeAt != nil {
-		p.FirstStart = max(0, r.SpokeAt.Sub(*r.MadeAt).Seconds())
+	if r.MachineAskedAt != nil && r.SpokeAt != nil {
+		p.FirstStart = r.SpokeAt.Sub(*r.MachineAskedAt).Seconds()
 	}
 	return p
 }

@@ -24,8 +24,8 @@ type Proof struct {
 	AskedAt time.Time   `json:"asked_at"`
 	Until   *time.Time  `json:"until,omitempty" doc:"Until when it is kept for a person; none if it proves the first start"`
 	EndedAt *time.Time  `json:"ended_at,omitempty"`
-	// FirstStart is measured until the agent speaks.
-	FirstStart float64 `json:"first_start_seconds,omitempty" doc:"From when its machine was made until its agent spoke"`
+	// FirstStart counts from the asking: an agent may speak before the platform reports that its machine is made.
+	FirstStart float64 `json:"first_start_seconds,omitempty" doc:"From when its machine was asked for until its agent spoke"`
 }
 
 // WholeProof is a proof with what was tried.

@@ -75,7 +75,7 @@ func LastProof(db *gorm.DB, versionID int64) (p Proof, there bool, err error) {
 type ProofRow struct {
 	Proof
 	Image, Version, Site string
-	MadeAt               *time.Time // its machine; nil before
+	MachineAskedAt       *time.Time // nil before
 }
 
 // ProofFilter selects proofs; empty fields select all.
@@ -103,7 +103,7 @@ func ProofRows(db *gorm.DB, f ProofFilter) (rows []ProofRow, err error) {
 		db = db.Limit(f.Limit)
 	}
 	err = db.Table("proofs p").
-		Select("p.*, i.name as image, v.number as version, s.name as site, w.ended_at as made_at").
+		Select("p.*, i.name as image, v.number as version, s.name as site, w.asked_at as machine_asked_at").
 		Joins("left join works w on w.kind = ? and w.subject = 'proof ' || p.id", WorkProveMachine).
 		Joins("join versions v on v.id = p.version_id").Joins("join images i on i.id = v.image_id").
 		Joins("join sites s on s.id = p.site_id").Order("p.id desc").Scan(&rows).Error

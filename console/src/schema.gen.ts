@@ -2614,7 +2614,7 @@ export interface components {
             ended_at?: string;
             /**
              * Format: double
-             * @description From when its machine was made until its agent spoke
+             * @description From when its machine was asked for until its agent spoke
              */
             first_start_seconds?: number;
             /** Format: int64 */
@@ -3135,7 +3135,7 @@ export interface components {
             ended_at?: string;
             /**
              * Format: double
-             * @description From when its machine was made until its agent spoke
+             * @description From when its machine was asked for until its agent spoke
              */
             first_start_seconds?: number;
             /** Format: int64 */
