@@ -1,0 +1,113 @@
+// Package pack writes a folder as one stream, and says whether such a stream
+// unpacks into its own folder and nowhere else.
+//
+// The stream is a tar archive (POSIX.1-2001, "pax"). It has folders, files and
+// symbolic links; their modes are kept, and neither times nor owners are, so
+// that one folder is one stream with one digest wherever it was packed.
+package pack
+
+import (
+	"archive/tar"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"strings"
+)
+
+// MostEntries is how many files, folders and links an archive may have.
+const MostEntries = 200_000
+
+// Folder writes all that is in a folder. A link that leads out of it, and what
+// is no file, folder or link, is an error.
+func Folder(of fs.FS, into io.Writer) error {
+	w := tar.NewWriter(into)
+	err := fs.WalkDir(of, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || name == "." {
+			return err
+		}
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		h := tar.Header{Format: tar.FormatPAX, Name: name, Mode: int64(info.Mode().Perm())}
+		switch info.Mode().Type() {
+		case 0:
+			h.Typeflag, h.Size = tar.TypeReg, info.Size()
+		case fs.ModeDir:
+			h.Typeflag, h.Name = tar.TypeDir, name+"/"
+		case fs.ModeSymlink:
+			if h.Linkname, err = fs.ReadLink(of, name); err != nil {
+				return err
+			}
+			if h.Typeflag = tar.TypeSymlink; !within(name, h.Linkname) {
+				return fmt.Errorf("%s is a link to %s, which is outside the folder: take it out, or have it point "+
+					"inside", name, h.Linkname)
+			}
+		default:
+			return fmt.Errorf("%s is no file, folder or link: take it out of the folder", name)
+		}
+		if err := w.WriteHeader(&h); err != nil || h.Typeflag != tar.TypeReg {
+			return err
+		}
+		f, err := of.Open(name)
+		if err != nil {
+			return err
+		}
+		_, err = io.Copy(w, f)
+		return errors.Join(err, f.Close())
+	})
+	return errors.Join(err, w.Close())
+}
+
+// within says whether what a link points to is in the folder that the link is packed in.
+func within(link, target string) bool {
+	return !path.IsAbs(target) && fs.ValidPath(path.Join(path.Dir(link), target))
+}
+
+// Check reads an archive to its end and returns what is wrong with it: a name
+// or a link that leads out of the folder that it is unpacked in, an entry below
+// a link, or what is no file, folder or link.
+func Check(archive io.Reader) error {
+	links, entries := map[string]bool{}, 0
+	for r := tar.NewReader(archive); ; entries++ {
+		h, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			_, err = io.Copy(io.Discard, archive) // what fills up its last block
+			return err
+		}
+		if err != nil {
+			return fmt.Errorf("it is no tar archive of a folder: %w", err)
+		}
+		if entries == MostEntries {
+			return fmt.Errorf("it has more than %d files: make it several folders", MostEntries)
+		}
+		// Other programs begin all names with ./, the folder itself among them.
+		name := strings.TrimPrefix(strings.TrimSuffix(h.Name, "/"), "./")
+		if name == "." && h.Typeflag == tar.TypeDir {
+			continue
+		}
+		if !fs.ValidPath(name) || name == "." || strings.Contains(name, "\\") {
+			return fmt.Errorf("%q in it would be unpacked outside its folder", h.Name)
+		}
+		for above := path.Dir(name); above != "."; above = path.Dir(above) {
+			if links[above] {
+				return fmt.Errorf("%q in it would be unpacked through the link %q", h.Name, above)
+			}
+		}
+		switch h.Typeflag {
+		case tar.TypeDir, tar.TypeReg:
+			if links[name] {
+				return fmt.Errorf("%q in it would be unpacked through the link %q", h.Name, name)
+			}
+		case tar.TypeSymlink:
+			if !within(name, h.Linkname) {
+				return fmt.Errorf("the link %q in it points to %q, outside its folder", h.Name, h.Linkname)
+			}
+			links[name] = true
+		default:
+			return fmt.Errorf("%q in it is no file, folder or link", h.Name)
+		}
+	}
+}
