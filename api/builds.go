@@ -33,6 +33,11 @@ type FilePath struct {
 	Path string `query:"path" required:"true" minLength:"1" doc:"Full path of the file in the machine"`
 }
 
+type SheetFilePath struct {
+	Digest string `path:"digest" pattern:"^[0-9a-f]{64}$" doc:"SHA-256 of the file, in hexadecimal digits"`
+	Folder bool   `query:"folder" doc:"It is the tar archive of a folder"`
+}
+
 type BuildPath struct {
 	ID int64 `path:"id" minimum:"1"`
 }
@@ -43,6 +48,7 @@ const fileLimit = 64 << 20
 func (s *Server) builds() {
 	s.buildMachines()
 	s.buildLogs()
+	s.sheetFiles()
 	register(s, operation{
 		method: "GET", path: "/ready-steps", id: "list-ready-steps", role: role.Viewer, tag: "builds",
 		summary: "The ready steps that build sheets may use: those that ship with the product, and the organisation's",
@@ -69,7 +75,8 @@ func (s *Server) builds() {
 					return nil, err
 				}
 			}
-			b, err := s.Builds.StartBuild(ctx, actor(ctx), in.Body.Sheet, in.Body.Values,
+			b, err := s.Builds.StartBuild(ctx, actor(ctx),
+				builds.Order{Text: in.Body.Sheet, Values: in.Body.Values, Files: in.Body.Files},
 				time.Duration(in.Body.HoldSeconds)*time.Second)
 			if err != nil {
 				return nil, err
@@ -137,6 +144,39 @@ func (q LogQuery) each(db *gorm.DB, fn func(store.LogLine) bool) error {
 	})
 }
 
+// pieceLimit is how large a piece of a file may be that sheets name, in bytes.
+const pieceLimit = 8 << 20
+
+// sheetFiles are the files that sheets name. They are sent before the sheets, and by themselves change nothing.
+func (s *Server) sheetFiles() {
+	register(s, operation{
+		method: "PUT", path: "/sheet-files/{digest}", on: onNothing, id: "send-sheet-file", role: role.Operator,
+		summary: "Say that a file is sent which sheets name, and learn how much of it is there", tag: "builds",
+	},
+		func(ctx context.Context, in *struct {
+			SheetFilePath
+			Body client.NewSheetFile
+		},
+		) (*body[client.SheetFile], error) {
+			f, err := s.Builds.SendFile(ctx, actor(ctx), in.Digest, in.Body.Size, in.Folder)
+			return ok(client.SheetFile{Digest: f.Digest, Size: f.Size, Have: f.Have, Whole: f.Whole}, err)
+		})
+	register(s, operation{
+		method: "PUT", path: "/sheet-files/{digest}/piece", on: onNothing, id: "send-piece-of-sheet-file",
+		summary: "Send what comes next of a file that sheets name", role: role.Operator, tag: "builds",
+		limit: pieceLimit,
+	},
+		func(ctx context.Context, in *struct {
+			SheetFilePath
+			From    int64  `query:"from" required:"true" minimum:"0" doc:"Byte of the file that the piece begins with"`
+			RawBody []byte `contentType:"application/octet-stream"`
+		},
+		) (*body[client.SheetFile], error) {
+			f, err := s.Builds.SendPiece(ctx, actor(ctx), in.Digest, in.From, in.RawBody, in.Folder)
+			return ok(client.SheetFile{Digest: f.Digest, Size: f.Size, Have: f.Have, Whole: f.Whole}, err)
+		})
+}
+
 // buildActs are what is done with a build whose machine is held.
 func (s *Server) buildActs() {
 	register(s, operation{
@@ -175,7 +215,8 @@ func (s *Server) buildActs() {
 			Body client.GoOn
 		},
 		) (*body[client.WholeBuild], error) {
-			if err := s.Builds.GoOn(ctx, actor(ctx), in.ID, in.Body.Sheet, in.Body.Values); err != nil {
+			if err := s.Builds.GoOn(ctx, actor(ctx), in.ID,
+				builds.Order{Text: in.Body.Sheet, Values: in.Body.Values, Files: in.Body.Files}); err != nil {
 				return nil, err
 			}
 			return ok(s.wholeBuild(ctx, in.ID))
@@ -525,7 +566,8 @@ func (s *Server) machineHands(at string) {
 		},
 		) (*body[client.BuildMachine], error) {
 			b := in.Body
-			if _, err := s.Builds.TryStep(ctx, actor(ctx), in.Site, in.Machine, b.Sheet, b.Step, b.Values); err != nil {
+			o := builds.Order{Text: b.Sheet, Values: b.Values, Files: b.Files}
+			if _, err := s.Builds.TryStep(ctx, actor(ctx), in.Site, in.Machine, b.Step, o); err != nil {
 				return nil, err
 			}
 			return ok(s.machineOut(ctx, in.Site, in.Machine))

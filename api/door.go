@@ -65,9 +65,10 @@ func limitBody(c *gin.Context) {
 	c.Next()
 }
 
-// isFile says that the body of a request is a file for a build machine.
+// isFile says that the body of a request is a file for a build machine, or a piece of one that sheets name.
 func isFile(r *http.Request) bool {
-	return r.Method == http.MethodPut && strings.HasSuffix(r.URL.Path, "/file")
+	return r.Method == http.MethodPut && (strings.HasSuffix(r.URL.Path, "/file") ||
+		strings.HasSuffix(r.URL.Path, "/piece"))
 }
 
 // hurry is a body that has to come within a time. Afterwards the connection

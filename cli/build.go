@@ -40,12 +40,12 @@ func (a *app) startBuild() *cobra.Command {
 	cmd.Flags().DurationVar(&hold, "hold", 0, "for how long its machine is held if it fails, such as 2h, at most 168h")
 	set := setFlag(cmd)
 	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
-		_, text, err := a.readSheetFor(ctx, c, args[0])
+		in, err := a.handIn(ctx, c, args[0])
 		if err != nil {
 			return err
 		}
 		b, err := c.StartBuild(ctx, client.StartBuild{
-			Sheet: text, Values: *set, HoldSeconds: int64(hold / time.Second),
+			Sheet: in.text, Values: *set, Files: in.files, HoldSeconds: int64(hold / time.Second),
 		})
 		if err != nil {
 			return err
@@ -399,10 +399,11 @@ func (a *app) goOn() *cobra.Command {
 			}
 		}
 		if file != "" {
-			var err error
-			if _, in.Sheet, err = a.readSheetFor(ctx, c, file); err != nil {
+			mended, err := a.handIn(ctx, c, file)
+			if err != nil {
 				return err
 			}
+			in.Sheet, in.Files = mended.text, mended.files
 		}
 		b, err := c.GoOn(ctx, id, in)
 		switch {

@@ -36,11 +36,13 @@ func (a *app) byHand(cmd *cobra.Command, here func(context.Context, *client.Clie
 	_ = try.MarkFlagRequired("step")
 	set := setFlag(try)
 	try.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
-		_, text, err := a.readSheetFor(ctx, c, args[2])
+		in, err := a.handIn(ctx, c, args[2])
 		if err != nil {
 			return err
 		}
-		return a.tryStep(ctx, c, args[0], args[1], client.TryStep{Sheet: text, Step: step, Values: *set})
+		return a.tryStep(ctx, c, args[0], args[1], client.TryStep{
+			Sheet: in.text, Step: step, Values: *set, Files: in.files,
+		})
 	})
 	cmd.AddCommand(try, &cobra.Command{
 		Use: "tries SITE MACHINE", Short: "The steps that were tried on a build machine", Args: named,

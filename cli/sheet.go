@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -46,6 +47,9 @@ func (a *app) sheet() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		if s, err = whole(args[0], s); err != nil {
+			return err
+		}
 		if s, err = s.With(*set); err != nil {
 			return usage("%s\nGive parameters values with --set NAME=VALUE", err)
 		}
@@ -72,6 +76,9 @@ func (a *app) sheet() *cobra.Command {
 				}
 				s, _, err := a.readSheet(args[0], own)
 				if err != nil {
+					return err
+				}
+				if s, err = whole(args[0], s); err != nil {
 					return err
 				}
 				if a.structured() {
@@ -107,13 +114,82 @@ func (a *app) readSheet(file string, own ...sheet.Library) (s sheet.Sheet, text 
 	s, err = sheet.Parse(b, own...)
 	var wrong sheet.Problems
 	if errors.As(err, &wrong) {
-		lines := make([]string, len(wrong))
-		for i, p := range wrong {
-			lines[i] = fmt.Sprintf("%s:%d:%d: %s", file, p.Line, p.Column, p.Text)
-		}
-		return s, "", usage("%s is wrong in %s:\n%s", file, many(len(wrong), "place"), strings.Join(lines, "\n"))
+		return s, "", wrongIn(file, wrong)
 	}
 	return s, string(b), err
+}
+
+// wrongIn tells what is wrong with a sheet, as compilers do.
+func wrongIn(file string, wrong sheet.Problems) error {
+	lines := make([]string, len(wrong))
+	for i, p := range wrong {
+		lines[i] = fmt.Sprintf("%s:%d:%d: %s", file, p.Line, p.Column, p.Text)
+	}
+	return usage("%s is wrong in %s:\n%s", file, many(len(wrong), "place"), strings.Join(lines, "\n"))
+}
+
+// beside opens the folder that a sheet is in. What it names is found there and nowhere else.
+func beside(file string) (*os.Root, error) {
+	if file == "-" {
+		return os.OpenRoot(".")
+	}
+	return os.OpenRoot(filepath.Dir(file))
+}
+
+// whole returns a sheet with what it names beside it.
+func whole(file string, s sheet.Sheet) (sheet.Sheet, error) {
+	sources := s.Sources()
+	if len(sources) == 0 {
+		return s, nil
+	}
+	folder, err := beside(file)
+	if err != nil {
+		return s, err
+	}
+	defer folder.Close()
+	contents, unfit := client.ReadSheetFiles(folder.FS(), sources)
+	if len(unfit) > 0 {
+		return s, wrongIn(file, s.Wrong(unfit))
+	}
+	paths := map[string]string{}
+	for path, content := range contents {
+		paths[content.SHA256] = path
+	}
+	s, err = s.WithFiles(contents, func(c sheet.Content) ([]byte, error) { return folder.ReadFile(paths[c.SHA256]) })
+	if err != nil {
+		return s, usage("%s: %s", file, err)
+	}
+	return s, nil
+}
+
+// handedIn is a sheet as the service is given it: its text, and the digests of the files that it names.
+type handedIn struct {
+	text  string
+	files map[string]string
+}
+
+// handIn reads a sheet that may use the ready steps which the service has, and sends what it names beside it.
+func (a *app) handIn(ctx context.Context, c *client.Client, file string) (in handedIn, err error) {
+	s, text, err := a.readSheetFor(ctx, c, file)
+	if err != nil {
+		return in, err
+	}
+	in.text = text
+	sources := s.Sources()
+	if len(sources) == 0 {
+		return in, nil
+	}
+	folder, err := beside(file)
+	if err != nil {
+		return in, err
+	}
+	defer folder.Close()
+	p := a.newProgress()
+	defer p.end()
+	in.files, err = c.SendSheetFiles(ctx, folder.FS(), sources, func(s sheet.Source, sent, size int64) {
+		p.show("sending the %s: %d %%", s, 100*sent/max(size, 1))
+	})
+	return in, err
 }
 
 // readSheetFor is readSheet of a sheet that may use the ready steps which the service has.

@@ -19,6 +19,7 @@ import (
 type StartBuild struct {
 	Sheet  string            `json:"sheet" minLength:"1" doc:"The build sheet, in YAML"`
 	Values map[string]string `json:"values,omitempty" doc:"Of the sheet's parameters, by name"`
+	Files  map[string]string `json:"files,omitempty" doc:"SHA-256 of what the sheet names beside it, by path; sent before, see /sheet-files"`
 	// HoldSeconds is for how long the machine is held if the build fails.
 	HoldSeconds int64 `json:"hold_seconds,omitempty" minimum:"0" maximum:"604800" doc:"For how long its machine is held if it fails"`
 }
@@ -32,6 +33,7 @@ type HoldBuild struct {
 type GoOn struct {
 	Sheet  string            `json:"sheet,omitempty" doc:"The sheet with what was mended in it; as it was if left out"`
 	Values map[string]string `json:"values,omitempty" doc:"Of its parameters; as they were if left out"`
+	Files  map[string]string `json:"files,omitempty" doc:"SHA-256 of what it names beside it, by path; as they were if left out"`
 }
 
 // Build is one run of a build sheet.
@@ -264,6 +266,7 @@ type TryStep struct {
 	Sheet  string            `json:"sheet" minLength:"1"`
 	Step   string            `json:"step" minLength:"1" doc:"Its name"`
 	Values map[string]string `json:"values,omitempty" doc:"Of the sheet's parameters"`
+	Files  map[string]string `json:"files,omitempty" doc:"SHA-256 of what the sheet names beside it, by path; sent before, see /sheet-files"`
 }
 
 // MachineTry is a step that was tried on a machine.

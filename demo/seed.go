@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"nimblepane/core/image"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
+	"nimblepane/core/sheet"
 )
 
 // password of every account of the demo.
@@ -76,7 +78,19 @@ func (d *seeder) capture(ctx context.Context, of, from, notes string, endOfLife 
 // build has a sheet built, which ends in a state.
 func (d *seeder) build(ctx context.Context, text string, ends build.State) (b client.WholeBuild, err error) {
 	c := d.people["jonas"]
-	if b, err = c.StartBuild(ctx, client.StartBuild{Sheet: text}); err != nil {
+	s, err := sheet.Parse([]byte(text))
+	if err != nil {
+		return b, err
+	}
+	beside, err := fs.Sub(sheetFolder, "saltmarsh")
+	if err != nil {
+		return b, err
+	}
+	files, err := c.SendSheetFiles(ctx, beside, s.Sources(), nil)
+	if err != nil {
+		return b, err
+	}
+	if b, err = c.StartBuild(ctx, client.StartBuild{Sheet: text, Files: files}); err != nil {
 		return b, err
 	}
 	err = until(ctx, fmt.Sprintf("build %d", b.ID), func() (bool, error) {

@@ -3,7 +3,7 @@ package main
 import (
 	"context"
 	"crypto/sha256"
-	_ "embed"
+	"embed"
 	"errors"
 	"fmt"
 	"net"
@@ -25,10 +25,13 @@ var estateFile string
 //go:embed saltmarsh/scenario.yaml
 var scenarioFile string
 
-// sheetFile is the build sheet of counter-desk.
+// sheetFile is the build sheet of counter-desk, and sheetFolder the folder that it is in.
 //
 //go:embed saltmarsh/counter-desk.yaml
 var sheetFile string
+
+//go:embed saltmarsh/counter-desk
+var sheetFolder embed.FS
 
 // stack is PostgreSQL, the practice sites and the service, on ports of loopback.
 type stack struct {

@@ -28,7 +28,9 @@ type Environment struct {
 	Peer func(ctx context.Context, site string) (Platform, error)
 	// Secrets finds the values of secrets.
 	Secrets secret.Finder
-	Log     *slog.Logger
+	// File returns what is in a file that a sheet names, by its SHA-256 in hexadecimal digits.
+	File func(ctx context.Context, digest string) io.ReadCloser
+	Log  *slog.Logger
 }
 
 // Platform is one site's platform.

@@ -23,7 +23,8 @@ type Build struct {
 	Settled       bool   // its machine is gone
 	Sheet         string // as it was uploaded
 	Plan          JSON[sheet.Sheet]
-	Done          int // steps that are done, or failed and were noted
+	Files         JSON[map[string]string] // digests of what its sheet names beside it, by path
+	Done          int                     // steps that are done, or failed and were noted
 	StartedBy     string
 	StartedAt     time.Time
 	EndedAt       *time.Time

@@ -1207,6 +1207,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sheet-files/{digest}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say that a file is sent which sheets name, and learn how much of it is there
+         * @description Needs the role operator or one above it.
+         */
+        put: operations["send-sheet-file"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sheet-files/{digest}/piece": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Send what comes next of a file that sheets name
+         * @description Needs the role operator or one above it.
+         */
+        put: operations["send-piece-of-sheet-file"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites": {
         parameters: {
             query?: never;
@@ -2089,6 +2129,10 @@ export interface components {
             subject: string;
         };
         GoOn: {
+            /** @description SHA-256 of what it names beside it, by path; as they were if left out */
+            files?: {
+                [key: string]: string;
+            };
             /** @description The sheet with what was mended in it; as it was if left out */
             sheet?: string;
             /** @description Of its parameters; as they were if left out */
@@ -2363,6 +2407,13 @@ export interface components {
         NewPassword: {
             new: string;
             old: string;
+        };
+        NewSheetFile: {
+            /**
+             * Format: int64
+             * @description In bytes
+             */
+            size: number;
         };
         NewToken: {
             /**
@@ -2809,6 +2860,22 @@ export interface components {
         SessionState: "active" | "idle" | "disconnected";
         /** @enum {string} */
         Severity: "blocks" | "warns";
+        SheetFile: {
+            /** @description SHA-256, in hexadecimal digits */
+            digest: string;
+            /**
+             * Format: int64
+             * @description Bytes of it that are there: it goes on with the next
+             */
+            have: number;
+            /**
+             * Format: int64
+             * @description In bytes
+             */
+            size: number;
+            /** @description All of it is there, and it has the digest */
+            whole: boolean;
+        };
         Sign: {
             comment?: string;
             yes: boolean;
@@ -2869,6 +2936,10 @@ export interface components {
             reason?: string;
         };
         StartBuild: {
+            /** @description SHA-256 of what the sheet names beside it, by path; sent before, see /sheet-files */
+            files?: {
+                [key: string]: string;
+            };
             /**
              * Format: int64
              * @description For how long its machine is held if it fails
@@ -2995,6 +3066,10 @@ export interface components {
             site: string;
         };
         TryStep: {
+            /** @description SHA-256 of what the sheet names beside it, by path; sent before, see /sheet-files */
+            files?: {
+                [key: string]: string;
+            };
             sheet: string;
             /** @description Its name */
             step: string;
@@ -7942,6 +8017,176 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "send-sheet-file": {
+        parameters: {
+            query?: {
+                /** @description It is the tar archive of a folder */
+                folder?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description SHA-256 of the file, in hexadecimal digits */
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSheetFile"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetFile"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "send-piece-of-sheet-file": {
+        parameters: {
+            query: {
+                /** @description It is the tar archive of a folder */
+                folder?: boolean;
+                /** @description Byte of the file that the piece begins with */
+                from: number;
+            };
+            header?: never;
+            path: {
+                /** @description SHA-256 of the file, in hexadecimal digits */
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetFile"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -96,11 +96,18 @@ func (s Step) explain() string {
 	switch {
 	case s.Script != nil:
 		first, _, _ := strings.Cut(s.Script.Text, "\n")
-		if what = "a script"; s.Proof {
-			what = "once the version is made, on the machine that proves its first start, a script"
+		if what = "a script"; s.Script.File != "" {
+			what = "the script " + s.Script.File
 		}
-		what += fmt.Sprintf(" of %s is run by %s", english.Plural(strings.Count(strings.TrimSpace(s.Script.Text),
-			"\n"), "line", ""), strings.TrimSpace(strings.TrimPrefix(first, "#!")))
+		if s.Proof {
+			what = "once the version is made, on the machine that proves its first start, " + what
+		}
+		if first != "" {
+			what += fmt.Sprintf(" of %s is run by %s", english.Plural(strings.Count(strings.TrimSpace(s.Script.Text),
+				"\n"), "line", ""), strings.TrimSpace(strings.TrimPrefix(first, "#!")))
+		} else {
+			what += " is run"
+		}
 		if len(s.Script.Arguments) > 0 {
 			what += " with the arguments " + strings.Join(s.Script.Arguments, ", ")
 		}
@@ -120,8 +127,7 @@ func (s Step) explain() string {
 			what += ", which may exit with " + english.WordSeries(codes, "or")
 		}
 	case s.Put != nil:
-		what = fmt.Sprintf("a file of %s is written to %s, for %s, with mode %s",
-			english.Plural(len(s.Put.Text), "byte", ""), s.Put.To, s.Put.Owner, s.Put.Mode)
+		what = s.Put.explain()
 	case s.Fetch != nil:
 		what = fmt.Sprintf("%s, with the digest %.12s..., is fetched to %s, for %s, with mode %s", s.Fetch.From,
 			s.Fetch.SHA256, s.Fetch.To, s.Fetch.Owner, s.Fetch.Mode)
@@ -152,6 +158,21 @@ func (s Step) explain() string {
 		return fmt.Sprintf("%s, within %s. If it fails, so has the first start.", what, s.TimeLimit)
 	}
 	return fmt.Sprintf("%s, within %s. %s", what, s.TimeLimit, s.OnFailure.explain())
+}
+
+func (p Put) explain() string {
+	what := "a file of " + english.Plural(len(p.Text), "byte", "")
+	if s := (Step{Put: &p}).source(); s.Path != "" {
+		what = "the " + s.String()
+	}
+	if p.Content != nil {
+		what += fmt.Sprintf(", of %s with the digest %.12s...,", english.Plural(int(p.Content.Size), "byte", ""),
+			p.Content.SHA256)
+	}
+	if p.Folder != "" {
+		return fmt.Sprintf("all that is in %s is written to %s, for %s", what, p.To, p.Owner)
+	}
+	return fmt.Sprintf("%s is written to %s, for %s, with mode %s", what, p.To, p.Owner, p.Mode)
 }
 
 func (l Locale) explain() string {

@@ -45,6 +45,7 @@ type Sheet struct {
 	Values map[string]string `json:"values,omitempty" jsonschema:"-"`
 
 	library Library // of which its steps use
+	places  strict.Places
 }
 
 // Base is what the version is made from: one of its fields is set.
@@ -153,6 +154,7 @@ func (ps Problems) Error() string {
 const (
 	MostBytes = 1 << 20
 	MostSteps = 200
+	MostFile  = 64 << 30 // bytes of a file that it names
 	// What comes after so many problems is told when these are mended.
 	mostProblems = 100
 )
@@ -178,6 +180,7 @@ func Parse(text []byte, own ...Library) (Sheet, error) {
 			"files of the image", len(text), MostBytes)}}
 	}
 	places, found := strict.ReadYAML(text, &s)
+	s.places = places
 	c := checker{places: places, unread: map[string]bool{}, library: s.library}
 	for _, p := range found {
 		c.unread[p.Path] = true

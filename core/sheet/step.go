@@ -39,7 +39,8 @@ type Step struct {
 
 // Script is run on the machine. It travels as a file and is never quoted.
 type Script struct {
-	Text        string            `yaml:"text" json:"text"` // begins with #! and its interpreter
+	Text        string            `yaml:"text" json:"text,omitempty"` // begins with #! and its interpreter
+	File        string            `yaml:"file" json:"file,omitempty"` // beside the sheet, that has the text
 	Arguments   []string          `yaml:"arguments" json:"arguments,omitempty"`
 	Environment map[string]string `yaml:"environment" json:"environment,omitempty"`
 	Secrets     map[string]string `yaml:"secrets" json:"secrets,omitempty"` // names of the sheet's, by variable
@@ -53,9 +54,12 @@ type File struct {
 	Mode  string `yaml:"mode" json:"mode"`   // "0644" if not given
 }
 
-// Put writes a file.
+// Put writes a file, or all that is in a folder.
 type Put struct {
-	Text string `yaml:"text" json:"text"`
+	Text    string   `yaml:"text" json:"text,omitempty"`
+	Source  string   `yaml:"file" json:"file,omitempty"`       // beside the sheet, instead of a text
+	Folder  string   `yaml:"folder" json:"folder,omitempty"`   // beside the sheet; what is in it keeps its modes
+	Content *Content `json:"content,omitempty" jsonschema:"-"` // of the file or folder, once WithFiles has looked
 	File
 }
 
@@ -223,7 +227,7 @@ func (c *checker) step(at string, s *Step) {
 		c.ready(at, *s)
 	}
 	if s.Put != nil {
-		c.file(at+".put", &s.Put.File)
+		c.put(at+".put", s.Put)
 	}
 	if s.Fetch != nil {
 		c.fetch(at+".fetch", s.Fetch)
@@ -288,8 +292,12 @@ func (c *checker) removal(at string, r Removal) {
 }
 
 func (c *checker) script(at string, s *Script) {
-	line, _, _ := strings.Cut(s.Text, "\n")
-	if !strings.HasPrefix(line, "#!/") {
+	switch {
+	case s.Text != "" && s.File != "":
+		c.at(at+".file", "%s: text and file are both there: choose one", at)
+	case s.File != "":
+		c.beside(at+".file", s.File)
+	case !begins(s.Text):
 		c.at(at+".text", "%s.text has to begin with the interpreter, such as #!/bin/sh", at)
 	}
 	c.environment(at+".environment", s.Environment)
@@ -304,6 +312,28 @@ func (c *checker) environment(at string, variables map[string]string) {
 			c.at(at+"."+name, "%s: %q is no name of a variable: use letters, digits and _", at, name)
 		}
 	}
+}
+
+func (c *checker) put(at string, p *Put) {
+	var given []string
+	for _, key := range []string{"text", "file", "folder"} {
+		if c.has(at + "." + key) {
+			given = append(given, key)
+		}
+	}
+	if len(given) != 1 {
+		c.at(at, "%s: write one of text, file and folder under it: what is put there", at)
+	}
+	if p.Source != "" {
+		c.beside(at+".file", p.Source)
+	}
+	if p.Folder != "" {
+		c.beside(at+".folder", p.Folder)
+		if c.has(at + ".mode") {
+			c.at(at+".mode", "%s.mode is for a file: what is in a folder keeps its modes", at)
+		}
+	}
+	c.file(at, &p.File)
 }
 
 func (c *checker) file(at string, f *File) {

@@ -33,10 +33,16 @@ func sheetSchema() ([]byte, error) {
 		step.OneOf = append(step.OneOf, &jsonschema.Schema{Required: []string{string(kind)}})
 	}
 	for name, keys := range map[string][]string{
-		"Script": {"text"}, "Put": {"to"}, "Use": {"step"}, "Fetch": {"from", "sha256", "to"}, "Packages": {"packages"},
+		"Put": {"to"}, "Use": {"step"}, "Fetch": {"from", "sha256", "to"}, "Packages": {"packages"},
 		"OnFailure": {"do"},
 	} {
 		within(name).Required = keys
+	}
+	for name, keys := range map[string][]string{"Script": {"text", "file"}, "Put": {"text", "file", "folder"}} {
+		for _, key := range keys {
+			of := within(name)
+			of.OneOf = append(of.OneOf, &jsonschema.Schema{Required: []string{key}})
+		}
 	}
 	source := within("Source")
 	source.MinProperties, source.MaxProperties = new(uint64(1)), new(uint64(1))

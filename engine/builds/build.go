@@ -19,15 +19,15 @@ import (
 	"nimblepane/store"
 )
 
-// StartBuild begins a build of a sheet, with values of its parameters. If it fails, its machine is held for a while.
-func (bs *Builds) StartBuild(ctx context.Context, actor, text string, values map[string]string, hold time.Duration) (
-	b store.Build, err error,
+// StartBuild begins a build of a sheet. If it fails, its machine is held for a while.
+func (bs *Builds) StartBuild(ctx context.Context, actor string, o Order, hold time.Duration) (b store.Build,
+	err error,
 ) {
 	if err := checkHold(hold); err != nil {
 		return b, err
 	}
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
-		if b, err = bs.planned(tx, text, values, ""); err != nil {
+		if b, err = bs.planned(tx, o, ""); err != nil {
 			return err
 		}
 		b.HoldSeconds = int64(hold / time.Second)
@@ -49,8 +49,8 @@ func (bs *Builds) StartBuild(ctx context.Context, actor, text string, values map
 }
 
 // planned returns the build of a sheet, if this estate can do it. It may have a version's number already.
-func (bs *Builds) planned(tx *store.Tx, text string, values map[string]string, has string) (b store.Build, err error) {
-	s, err := bs.sheet(text, values)
+func (bs *Builds) planned(tx *store.Tx, o Order, has string) (b store.Build, err error) {
+	s, err := bs.sheet(tx, o)
 	if err != nil {
 		return b, err
 	}
@@ -62,7 +62,10 @@ func (bs *Builds) planned(tx *store.Tx, text string, values map[string]string, h
 	if err != nil {
 		return b, err
 	}
-	b = store.Build{ImageID: img.ID, SiteID: site.ID, Sheet: text, Plan: store.JSON[sheet.Sheet]{V: s}}
+	b = store.Build{ImageID: img.ID, SiteID: site.ID, Sheet: o.Text, Plan: store.JSON[sheet.Sheet]{V: s}}
+	if b.Files.V = map[string]string{}; len(o.Files) > 0 {
+		b.Files.V = o.Files
+	}
 	if s.Version.Number != "" && s.Version.Number != has {
 		if b.Number, err = versions.NumberIn(tx, img.Name, s.Version.Number); err != nil {
 			return b, err

@@ -116,8 +116,11 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 	engine.AddWork(e, bs.checkpoints)
 	engine.AddWork(e, bs.reverts)
 	e.Add(engine.Subject{
-		Ticks:  map[store.Ticking]func(context.Context, int64) error{store.BuildTicks: bs.tick},
-		Sweeps: map[string]func(*store.Tx) error{"build machines": bs.sweepMachines},
+		Ticks: map[store.Ticking]func(context.Context, int64) error{store.BuildTicks: bs.tick},
+		Sweeps: map[string]func(*store.Tx) error{
+			"build machines": bs.sweepMachines,
+			"sheet files":    func(tx *store.Tx) error { return store.PruneSheetFiles(tx, time.Now().Add(-filesKept)) },
+		},
 		Loops: []func(context.Context){func(ctx context.Context) {
 			e.Every(ctx, observeEvery, "build machines could not be looked at", bs.Observe)
 		}},

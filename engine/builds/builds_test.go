@@ -217,8 +217,8 @@ func TestMachinesOfBuildsAreTheirs(t *testing.T) {
 	t.Parallel()
 	p := enginetest.Open(t)
 	ctx := t.Context()
-	b, err := p.Builds.StartBuild(ctx, "jonas", "image: desk\nbase: {disk: x.qcow2}\nmachine: {site: north-quay}\n"+
-		"steps: [{name: one, restart: {}}]\nversion: {notes: x}\n", nil, 0)
+	b, err := p.Builds.StartBuild(ctx, "jonas", builds.Order{Text: "image: desk\nbase: {disk: x.qcow2}\nmachine: {site: north-quay}\n" +
+		"steps: [{name: one, restart: {}}]\nversion: {notes: x}\n"}, 0)
 	require.NoError(t, err)
 	require.NoError(t, p.Tick(ctx, store.BuildTicks, b.ID))
 	m := known(t, p, "build-1")
@@ -246,8 +246,8 @@ func TestASealedMachineThatCouldNotBeDiscardedIsSealed(t *testing.T) {
 	t.Parallel()
 	p := enginetest.Open(t)
 	ctx := t.Context()
-	b, err := p.Builds.StartBuild(ctx, "jonas", "image: desk\nbase: {disk: x.qcow2}\nmachine: {site: north-quay}\n"+
-		"steps: [{name: one, restart: {}}]\n", nil, 0)
+	b, err := p.Builds.StartBuild(ctx, "jonas", builds.Order{Text: "image: desk\nbase: {disk: x.qcow2}\nmachine: {site: north-quay}\n" +
+		"steps: [{name: one, restart: {}}]\n"}, 0)
 	require.NoError(t, err)
 	require.NoError(t, p.Tick(ctx, store.BuildTicks, b.ID))
 	ends(t, p, "")

@@ -47,14 +47,12 @@ type ofTry struct {
 }
 
 // TryStep begins to do one step of a sheet on a machine that somebody works on.
-func (bs *Builds) TryStep(ctx context.Context, actor, site, name, text, step string, values map[string]string) (
-	store.Machine, error,
-) {
+func (bs *Builds) TryStep(ctx context.Context, actor, site, name, step string, o Order) (store.Machine, error) {
 	return bs.machineChange(ctx, actor, site, name, func(tx *store.Tx, m *store.Machine) error {
 		if err := forHands(tx, *m); err != nil {
 			return err
 		}
-		in, err := bs.oneStep(text, step, values)
+		in, err := bs.oneStep(tx, step, o)
 		if err != nil {
 			return err
 		}
@@ -73,8 +71,8 @@ func (bs *Builds) TryStep(ctx context.Context, actor, site, name, text, step str
 }
 
 // oneStep finds the step of a sheet, as it is done.
-func (bs *Builds) oneStep(text, name string, values map[string]string) (in ofTry, err error) {
-	s, err := bs.sheet(text, values)
+func (bs *Builds) oneStep(tx *store.Tx, name string, o Order) (in ofTry, err error) {
+	s, err := bs.sheet(tx, o)
 	if err != nil {
 		return in, err
 	}
@@ -101,7 +99,7 @@ func (bs *Builds) oneStep(text, name string, values map[string]string) (in ofTry
 			"checkpoint)", name)
 	}
 	in.Secrets = secretsOf(s, i)
-	in.Text, err = sheet.StepText([]byte(text), name)
+	in.Text, err = sheet.StepText([]byte(o.Text), name)
 	return in, err
 }
 
@@ -196,13 +194,13 @@ func (bs *Builds) WrittenOut(db *gorm.DB, m store.Machine) (string, error) {
 	return out.String(), nil
 }
 
-// sheet reads a sheet with values of its parameters. What is wrong with it is a problem for people.
-func (bs *Builds) sheet(text string, values map[string]string) (sheet.Sheet, error) {
+// sheet reads a sheet as it is built. What is wrong with it is a problem for people.
+func (bs *Builds) sheet(tx *store.Tx, o Order) (sheet.Sheet, error) {
 	own, err := bs.engine.Library()
 	if err != nil {
 		return sheet.Sheet{}, engine.Conflictf("%s: mend it, or take it away", err)
 	}
-	s, err := sheet.Parse([]byte(text), own)
+	s, err := sheet.Parse([]byte(o.Text), own)
 	var wrong sheet.Problems
 	if errors.As(err, &wrong) {
 		p := &engine.Problem{Kind: engine.Invalid, Text: "the sheet is not right"}
@@ -211,10 +209,13 @@ func (bs *Builds) sheet(text string, values map[string]string) (sheet.Sheet, err
 		}
 		return s, p
 	}
-	s, err = s.With(values)
+	s, err = s.With(o.Values)
 	var unfit sheet.WrongValues
 	if errors.As(err, &unfit) {
 		return s, &engine.Problem{Kind: engine.Invalid, Text: "the sheet's parameters are not right", Reasons: unfit}
 	}
-	return s, err
+	if err != nil {
+		return s, err
+	}
+	return withFiles(tx, s, o.Files)
 }

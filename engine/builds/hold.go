@@ -65,7 +65,7 @@ func (bs *Builds) Release(ctx context.Context, actor string, id int64) error {
 // GoOn has a build that failed, and whose machine is held, go on from the step that failed, or from the seal checks.
 // With a text it goes on with that sheet. If a step that was done already is another one in it, or if the machine was
 // half sealed, the machine goes back to the last checkpoint before that first.
-func (bs *Builds) GoOn(ctx context.Context, actor string, id int64, text string, values map[string]string) error {
+func (bs *Builds) GoOn(ctx context.Context, actor string, id int64, o Order) error {
 	return bs.change(ctx, actor, id, func(tx *store.Tx, b *store.Build) error {
 		if !b.Held(tx.Now) {
 			return engine.Conflictf("%s is %s and holds no machine: begin a new build, with a time to hold its machine",
@@ -88,8 +88,8 @@ func (bs *Builds) GoOn(ctx context.Context, actor string, id int64, text string,
 		// As many steps stay as they are. What is half sealed is good for nothing.
 		old, stays := b.Plan.V.Steps, from
 		_, back := find(works, store.WorkSealMachine, b.Before.V.Seals)
-		if text != "" {
-			if stays, err = bs.mended(tx, b, from, text, values); err != nil {
+		if o.Text != "" {
+			if stays, err = bs.mended(tx, b, from, o); err != nil {
 				return err
 			}
 		}
@@ -121,7 +121,7 @@ func (bs *Builds) GoOn(ctx context.Context, actor string, id int64, text string,
 		}
 		b.State, b.Why, b.EndedAt, b.HeldUntil = build.Working, "", nil, nil
 		b.WentOnAt, b.Before = &tx.Now, store.JSON[store.Before]{V: before}
-		detail := map[string]any{"mended": text != "", "from": "the seal checks"}
+		detail := map[string]any{"mended": o.Text != "", "from": "the seal checks"}
 		if from < len(b.Plan.V.Steps) {
 			detail["from"] = b.Plan.V.Steps[from].Name
 		}
@@ -156,20 +156,21 @@ func goesNotBack(b *store.Build, done []sheet.Step, stays int) error {
 }
 
 // mended gives a build another sheet, and returns how many of the steps that are done are as they were in it.
-func (bs *Builds) mended(tx *store.Tx, b *store.Build, done int, text string, values map[string]string) (alike int,
-	err error,
-) {
+func (bs *Builds) mended(tx *store.Tx, b *store.Build, done int, o Order) (alike int, err error) {
 	old := b.Plan.V
-	if values == nil { // those that it had, as far as the sheet still has the parameters
-		values = map[string]string{}
-		s, _ := sheet.Parse([]byte(text)) // what is wrong with it is told below
+	if o.Values == nil { // those that it had, as far as the sheet still has the parameters
+		o.Values = map[string]string{}
+		s, _ := sheet.Parse([]byte(o.Text)) // what is wrong with it is told below
 		for name := range s.Parameters {
 			if value, had := old.Values[name]; had {
-				values[name] = value
+				o.Values[name] = value
 			}
 		}
 	}
-	next, err := bs.planned(tx, text, values, b.Number)
+	if o.Files == nil {
+		o.Files = b.Files.V
+	}
+	next, err := bs.planned(tx, o, b.Number)
 	if err != nil {
 		return 0, err
 	}
@@ -195,7 +196,7 @@ func (bs *Builds) mended(tx *store.Tx, b *store.Build, done int, text string, va
 		}
 		alike++
 	}
-	b.Sheet, b.Plan = text, next.Plan
+	b.Sheet, b.Plan, b.Files = o.Text, next.Plan, next.Files
 	return alike, nil
 }
 

@@ -21,6 +21,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"strings"
 	"time"
@@ -41,6 +42,7 @@ type Site struct {
 	accelerator string
 	limiter     *rate.Limiter // nil: deliveries are not limited
 	secrets     secret.Finder
+	file        func(ctx context.Context, digest string) io.ReadCloser
 	peer        func(ctx context.Context, site string) (platform.Platform, error)
 	log         *slog.Logger
 	does        platform.Repertoire
@@ -101,7 +103,7 @@ func open(site estate.Site, env platform.Environment) (*Site, error) {
 		}
 		s.hypervisors = append(s.hypervisors, hv)
 	}
-	s.secrets = env.Secrets
+	s.secrets, s.file = env.Secrets, env.File
 	s.does = s.repertoire()
 	s.operations = journal.New(env.Journal, site.Name, retryAfter, env.Log,
 		func(ctx context.Context, key string, op platform.Operation, report func(int)) (json.RawMessage, error) {

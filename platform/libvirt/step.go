@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"path"
 	"slices"
@@ -47,6 +48,9 @@ var removeScript []byte
 
 //go:embed step/put.sh
 var putScript []byte
+
+//go:embed step/unpack.sh
+var unpackScript []byte
 
 //go:embed step/fetch.sh
 var fetchScript []byte
@@ -117,6 +121,7 @@ type program struct {
 	as                     string   // the account that runs it, "" for root
 	secrets                []string // variables, too
 	files                  map[string][]byte
+	content                string // digest of what is in the file "content" beside it, "" if there is none
 }
 
 // programOf returns what does a step, of one of the kinds that have a program.
@@ -126,6 +131,16 @@ func programOf(s sheet.Step) (program, error) {
 		return program{
 			text: []byte(s.Script.Text), arguments: s.Script.Arguments, environment: assigned(s.Script.Environment),
 			as: s.Script.As,
+		}, nil
+	case s.Put != nil && s.Put.Folder != "":
+		return program{
+			text: unpackScript, arguments: []string{s.Put.Owner, s.Put.To, s.Put.Content.SHA256},
+			content: s.Put.Content.SHA256,
+		}, nil
+	case s.Put != nil && s.Put.Source != "":
+		return program{
+			text: putScript, arguments: []string{s.Put.Mode, s.Put.Owner, s.Put.To, s.Put.Content.SHA256},
+			content: s.Put.Content.SHA256,
 		}, nil
 	case s.Put != nil:
 		return program{
@@ -184,12 +199,13 @@ func listed(texts []string) []byte {
 type stepOn struct {
 	guest
 	folder, unit string
+	file         func(ctx context.Context, digest string) io.ReadCloser
 }
 
 func stepFor(g guest, key string) stepOn {
 	sum := sha256.Sum256([]byte(key))
 	id := hex.EncodeToString(sum[:8])
-	return stepOn{g, path.Join(stepsFolder, id), "nimblepane-step-" + id + ".service"}
+	return stepOn{guest: g, folder: path.Join(stepsFolder, id), unit: "nimblepane-step-" + id + ".service"}
 }
 
 // ask has a verb of ask.sh done, and returns what it printed.
@@ -240,6 +256,7 @@ func (s *Site) doStep(ctx context.Context, key string, o platform.StepOrder, _ f
 		_, err = s.checkpointMachine(within, key, o.Checkpoint(), func(int) {})
 		done.Output = platform.CheckpointOutput
 	default:
+		step.file = s.file
 		done, err = step.run(within, o.Step, values, limit)
 	}
 	if err != nil && within.Err() != nil && ctx.Err() == nil {
@@ -318,6 +335,13 @@ func (s stepOn) begin(ctx context.Context, p program, limit time.Duration) error
 	}
 	for name, content := range files {
 		if err := s.put(ctx, path.Join(s.folder, name), bytes.NewReader(content)); err != nil {
+			return err
+		}
+	}
+	if p.content != "" {
+		from := s.file(ctx, p.content)
+		err := s.put(ctx, path.Join(s.folder, "content"), from)
+		if err := errors.Join(err, from.Close()); err != nil {
 			return err
 		}
 	}

@@ -2,8 +2,12 @@ package libvirt
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
+	"io"
+	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
@@ -11,12 +15,14 @@ import (
 	"os/exec"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	libvirt "github.com/digitalocean/go-libvirt"
 
+	"nimblepane/core/pack"
 	"nimblepane/core/seal"
 	"nimblepane/core/secret"
 	"nimblepane/core/sheet"
@@ -94,10 +100,14 @@ func TestStepsOnARealMachine(t *testing.T) {
 	require.NoError(t, hv.Add(disk, "debian.qcow2"))
 	notes := journal.NewMemory()
 	tide := fmt.Sprint("spring tide ", time.Now().UnixNano()) // a secret that is on no other disk
+	sent := map[string][]byte{} // files, by digest
 	opened := func() *Site {
 		s, err := open(locald.Site("real-quay", hv), platform.Environment{
 			Journal: notes, Log: slog.New(slog.DiscardHandler),
 			Secrets: secret.In(func(string) (string, bool) { return tide, true }, nil),
+			File: func(_ context.Context, digest string) io.ReadCloser {
+				return io.NopCloser(bytes.NewReader(sent[digest]))
+			},
 		})
 		require.NoError(t, err)
 		t.Cleanup(s.Close)
@@ -238,6 +248,43 @@ func TestStepsOnARealMachine(t *testing.T) {
 	require.Equal(t, 1, done.ExitCode)
 	require.Contains(t, done.Output, "it is another file, or was changed")
 	require.Equal(t, "high water 06:12\n", inside("/bin/cat", fetch.To), "what was there stays")
+
+	t.Log("Files and folders are put there, and are what was sent.")
+	sends := func(content []byte) *sheet.Content {
+		sum := sha256.Sum256(content)
+		c := sheet.Content{SHA256: hex.EncodeToString(sum[:]), Size: int64(len(content))}
+		sent[c.SHA256] = content
+		return &c
+	}
+	puts := func(p sheet.Put) platform.StepDone {
+		t.Helper()
+		p.Owner = "nobody"
+		return comesTo(sheet.Step{Put: &p})
+	}
+	bulk := bytes.Repeat([]byte{0, 1, 2, 3, 255, '\n'}, 1<<20)
+	done = puts(sheet.Put{Source: "whole", Content: sends(bulk), File: sheet.File{To: "/opt/a/whole", Mode: "0640"}})
+	require.Equal(t, "wrote 6291456 bytes to /opt/a/whole\n", done.Output)
+	require.Equal(t, "nobody 640 6291456\n", inside("/usr/bin/stat", "--format=%U %a %s", "/opt/a/whole"))
+	require.Contains(t, inside("/usr/bin/sha256sum", "/opt/a/whole"), sends(bulk).SHA256)
+	bad := sends([]byte("as it was"))
+	sent[bad.SHA256] = []byte("as it came")
+	done = puts(sheet.Put{Source: "bad", Content: bad, File: sheet.File{To: "/opt/a/bad", Mode: "0640"}})
+	require.Equal(t, 1, done.ExitCode)
+	require.Contains(t, done.Output, "what came has another digest")
+	var folder bytes.Buffer
+	require.NoError(t, pack.Folder(fstest.MapFS{
+		"bin/count": {Data: []byte("#!/bin/sh\n"), Mode: 0o750}, "bin/tally": {Data: []byte("count"), Mode: fs.ModeSymlink},
+		"-odd name\n": {Data: []byte("x"), Mode: 0o600}, "none": {Mode: fs.ModeDir | 0o700},
+	}, &folder))
+	for range 2 { // over what is there, too
+		done = puts(sheet.Put{Folder: "desk", Content: sends(folder.Bytes()), File: sheet.File{To: "/opt/a"}})
+		require.Equal(t, "wrote 2 files to /opt/a\n", done.Output)
+	}
+	require.Equal(t, "nobody 750 11\n", inside("/usr/bin/stat", "--format=%U %a %s", "/opt/a/bin/count"))
+	require.Equal(t, "nobody 700 directory\n", inside("/usr/bin/stat", "--format=%U %a %F", "/opt/a/none"))
+	require.Equal(t, "count\n", inside("/usr/bin/readlink", "/opt/a/bin/tally"))
+	require.Equal(t, "nobody 600 1\n", inside("/usr/bin/stat", "--format=%U %a %s", "/opt/a/-odd name\n"))
+	require.Equal(t, "root 755\n", inside("/usr/bin/stat", "--format=%U %a", "/opt/a"), "as it was made with a file")
 
 	t.Log("Updates are applied until none is pending, with one restart where one is needed.")
 	done = comesTo(script(strings.NewReplacer("#!/bin/bash\n", "", "Version: 1.0", "Version: 1.1", "Desk 1.0",

@@ -319,6 +319,10 @@ func (a act) endStep(o platform.StepOrder) (done platform.StepDone, err error) {
 		}
 		last := spec.Output[max(0, len(spec.Output)-platform.StepOutput):]
 		return platform.StepDone{ExitCode: spec.ExitCode, Output: last}, nil
+	case s.Put != nil && s.Put.Content != nil: // what is in it stays with the service
+		text := fmt.Sprintf("%d bytes with the digest %s\n", s.Put.Content.Size, s.Put.Content.SHA256)
+		m.write(s.Put.To, text)
+		return platform.StepDone{Output: "wrote " + text}, nil
 	case s.Put != nil:
 		return m.write(s.Put.To, s.Put.Text), nil
 	case s.Fetch != nil:

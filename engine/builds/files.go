@@ -1,0 +1,150 @@
+package builds
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"nimblepane/core/pack"
+	"nimblepane/core/sheet"
+	"nimblepane/engine"
+	"nimblepane/store"
+)
+
+// Files that sheets name are sent before the sheets are, in pieces, and kept by their digests: what is there already is
+// not sent again, and a build has the same files to its end whatever becomes of those that were sent.
+
+// filesKept is for how long a file is kept that no build which goes on needs, in real time.
+const filesKept = 7 * 24 * time.Hour
+
+// Order is a sheet as it is handed in.
+type Order struct {
+	Text   string
+	Values map[string]string // of its parameters
+	Files  map[string]string // digests of what it names beside it, by path
+}
+
+// SendFile says that a file is sent next, and returns how much of it is there. One that is meant as a folder is the
+// archive of one.
+func (bs *Builds) SendFile(ctx context.Context, actor, digest string, size int64, folder bool) (f store.SheetFile,
+	err error,
+) {
+	if size > sheet.MostFile {
+		return f, engine.Invalidf("the file has %s: at most %s are taken", humanize.IBytes(uint64(size)),
+			humanize.IBytes(sheet.MostFile))
+	}
+	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		f, err = store.AddSheetFile(tx, digest, size)
+		if err == nil && f.Size != size {
+			err = engine.Conflictf("the file %s has %d bytes, and not %d", digest, f.Size, size)
+		}
+		return err
+	})
+	if err != nil {
+		return f, err
+	}
+	return bs.verify(ctx, actor, f, folder)
+}
+
+// SendPiece adds to a file what comes next of it.
+func (bs *Builds) SendPiece(ctx context.Context, actor, digest string, from int64, content []byte, folder bool) (
+	f store.SheetFile, err error,
+) {
+	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		f, err = store.LockSheetFile(tx.DB, digest)
+		switch {
+		case err != nil:
+			return err
+		case f.Have != from:
+			return engine.Conflictf("%d bytes of the file are there: go on with those from %d, and not from %d", f.Have,
+				f.Have, from)
+		case f.Have+int64(len(content)) > f.Size:
+			return engine.Invalidf("the file was said to have %d bytes, and this would be the byte %d", f.Size,
+				f.Have+int64(len(content)))
+		case len(content) == 0:
+			return nil
+		}
+		return store.AddSheetFilePiece(tx, &f, content)
+	})
+	if err != nil {
+		return f, err
+	}
+	return bs.verify(ctx, actor, f, folder)
+}
+
+// verify sees whether a file is what it was said to be, once all of it is there. One that is not is forgotten.
+func (bs *Builds) verify(ctx context.Context, actor string, f store.SheetFile, folder bool) (store.SheetFile, error) {
+	if f.Have < f.Size || f.Whole && (f.Folder || !folder) {
+		return f, nil
+	}
+	hash := sha256.New()
+	content := io.TeeReader(store.SheetFileReader(bs.engine.Store.DB.WithContext(ctx), f.Digest), hash)
+	var unfit, err error
+	if folder {
+		unfit = pack.Check(content)
+	}
+	if _, err = io.Copy(io.Discard, content); err != nil {
+		return f, err
+	}
+	is := hex.EncodeToString(hash.Sum(nil))
+	whole := is == f.Digest
+	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		if f, err = store.LockSheetFile(tx.DB, f.Digest); err != nil {
+			return err
+		}
+		if !whole {
+			return store.DeleteSheetFile(tx, f.Digest)
+		}
+		if !f.Whole {
+			tx.Record(store.Entry{
+				Verb: "sheet-file.send", Subject: "file " + f.Digest[:12],
+				Detail: map[string]any{"digest": f.Digest, "bytes": f.Size},
+			})
+		}
+		f.Whole, f.Folder = true, f.Folder || folder && unfit == nil
+		return tx.Save(&f).Error
+	})
+	switch {
+	case err != nil:
+		return f, err
+	case !whole:
+		return f, engine.Invalidf("what was sent has the digest %s, and not %s: send it again", is, f.Digest)
+	case unfit != nil:
+		return f, engine.Invalidf("what was sent is no folder: %s", unfit)
+	}
+	return f, nil
+}
+
+// withFiles returns a sheet with what it names beside it. What is missing is a problem for people.
+func withFiles(tx *store.Tx, s sheet.Sheet, named map[string]string) (sheet.Sheet, error) {
+	files, err := store.SheetFiles(tx, slices.Collect(maps.Values(named)))
+	if err != nil {
+		return s, err
+	}
+	contents := map[string]sheet.Content{}
+	for path, digest := range named {
+		if i := slices.IndexFunc(files, func(f store.SheetFile) bool { return f.Digest == digest }); i >= 0 {
+			contents[path] = sheet.Content{SHA256: digest, Size: files[i].Size, Folder: files[i].Folder}
+		}
+	}
+	s, err = s.WithFiles(contents, func(c sheet.Content) ([]byte, error) {
+		text, err := io.ReadAll(store.SheetFileReader(tx.DB, c.SHA256))
+		if err != nil {
+			return nil, fmt.Errorf("read a script of the sheet: %w", err)
+		}
+		return text, nil
+	})
+	var wrong sheet.WrongFiles
+	if errors.As(err, &wrong) {
+		return s, &engine.Problem{Kind: engine.Invalid, Text: "the sheet's files are not right", Reasons: wrong}
+	}
+	return s, err
+}

@@ -1,0 +1,192 @@
+package subjects_test
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/require"
+
+	"nimblepane/client"
+	"nimblepane/core/build"
+	"nimblepane/core/role"
+	"nimblepane/core/sheet"
+	"nimblepane/internal/servicetest"
+	"nimblepane/store"
+)
+
+const besideSteps = `
+  - {name: tally, script: {file: bin/tally.sh}}
+  - {name: fares, put: {file: fares.db, to: /var/lib/fares.db}}
+  - {name: tides, put: {folder: tides, to: /opt/tides}}
+`
+
+// large is a file of several pieces.
+func large() []byte { return bytes.Repeat([]byte("fares of the north quay\n"), 5<<20/24) }
+
+func besideSheet() fstest.MapFS {
+	return fstest.MapFS{
+		"bin/tally.sh": {Data: []byte("#!/bin/sh\ncount\n")}, "fares.db": {Data: large()},
+		"tides/neap": {Data: []byte("x")}, "empty": {},
+	}
+}
+
+func TestFilesTravelWithTheirSheet(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})
+	ctx, c := t.Context(), s.As(role.Operator)
+	text := desk("disk: vendor.qcow2", besideSteps, "notes: x")
+	_, err := c.StartBuild(ctx, client.StartBuild{Sheet: text})
+	require.ErrorContains(t, err, "the sheet's files are not right")
+	require.ErrorContains(t, err, `step "tides": the folder tides was not sent along with the sheet`)
+
+	of, err := sheet.Parse([]byte(text))
+	require.NoError(t, err)
+	var wg sync.WaitGroup
+	for range 3 { // people who send the same at once
+		wg.Go(func() {
+			_, err := c.SendSheetFiles(ctx, besideSheet(), of.Sources(), nil)
+			require.NoError(t, err)
+		})
+	}
+	wg.Wait()
+	told := map[string]int64{}
+	files, err := c.SendSheetFiles(ctx, besideSheet(), of.Sources(), func(s sheet.Source, sent, _ int64) {
+		told[s.Path] = sent
+	})
+	require.NoError(t, err)
+	require.Empty(t, told, "what is there is not sent again")
+	require.Len(t, files, 3)
+	content, err := io.ReadAll(s.Store.SheetFileContent(ctx, files["fares.db"]))
+	require.NoError(t, err)
+	require.Equal(t, large(), content)
+
+	begun, err := c.StartBuild(ctx, client.StartBuild{Sheet: text, Files: files})
+	require.NoError(t, err)
+	// What a build needs is kept until it has ended, and then for a while.
+	require.NoError(t, s.Store.DB.Exec("update sheet_files set used_at = now() - interval '8 days'").Error)
+	kept := func() (n int64) {
+		require.NoError(t, s.Store.DB.Model(store.SheetFile{}).Count(&n).Error)
+		return n
+	}
+	b := built(s, begun.ID)
+	require.Equal(t, build.Ready, b.State, b.Why)
+	require.Equal(t, "ran #!/bin/sh\n", b.Steps[0].Output)
+	require.Equal(t, "wrote 5242872 bytes with the digest "+files["fares.db"]+"\n", b.Steps[1].Output)
+	s.Until("the files to go", func() bool { return kept() == 0 })
+	_, err = c.StartBuild(ctx, client.StartBuild{Sheet: text, Files: files})
+	require.ErrorContains(t, err, "the file fares.db was not sent along")
+}
+
+func TestABuildGoesOnWithTheFilesThatItHad(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})
+	ctx, c := t.Context(), s.As(role.Operator)
+	text := desk("disk: vendor.qcow2", besideSteps+"\n  - {name: wrong, install: {packages: [tide-table]}}\n", "notes: x")
+	of, err := sheet.Parse([]byte(text))
+	require.NoError(t, err)
+	beside := besideSheet()
+	files, err := c.SendSheetFiles(ctx, beside, of.Sources(), nil)
+	require.NoError(t, err)
+	beside["fares.db"].Data = append(large(), '\n')
+	other, err := c.SendSheetFiles(ctx, beside, of.Sources(), nil)
+	require.NoError(t, err)
+	begun, err := c.StartBuild(ctx, client.StartBuild{Sheet: text, Files: files, HoldSeconds: 7200})
+	require.NoError(t, err)
+	b := failed(s, begun.ID)
+	mended := strings.Replace(text, "tide-table]", "tide-tables]", 1)
+	_, err = c.GoOn(ctx, b.ID, client.GoOn{Sheet: mended, Files: other})
+	require.ErrorContains(t, err, "step 2, fares, is done already and another one in this sheet")
+	_, err = c.GoOn(ctx, b.ID, client.GoOn{Sheet: mended})
+	require.NoError(t, err)
+	require.Equal(t, build.Ready, built(s, b.ID).State)
+}
+
+func TestWhatIsSentIsWhatWasMeant(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	c := s.As(role.Operator)
+	tarOf := func(name string) []byte {
+		var b bytes.Buffer
+		w := tar.NewWriter(&b)
+		require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name}))
+		require.NoError(t, w.Close())
+		return b.Bytes()
+	}
+	digest := func(content []byte) string {
+		sum := sha256.Sum256(content)
+		return hex.EncodeToString(sum[:])
+	}
+	put := func(path string, body []byte, kind string) (int, string) {
+		t.Helper()
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodPut, s.URL+"/api/v1/sheet-files/"+path,
+			bytes.NewReader(body))
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+s.Token(role.Operator))
+		req.Header.Set("Content-Type", kind)
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		text, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		return resp.StatusCode, string(text)
+	}
+	announce := func(digest, folder string, size int) (int, string) {
+		return put(digest+"?folder="+folder, fmt.Appendf(nil, `{"size":%d}`, size), "application/json")
+	}
+	piece := func(digest, folder, from string, content []byte) (int, string) {
+		return put(digest+"/piece?folder="+folder+"&from="+from, content, "application/octet-stream")
+	}
+	evil := tarOf("../../etc/cron.d/x")
+	status, _ := announce(digest(evil), "true", len(evil))
+	require.Equal(t, http.StatusOK, status)
+	status, text := piece(digest(evil), "true", "0", evil)
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+	require.Contains(t, text, `what was sent is no folder: \"../../etc/cron.d/x\" in it would be unpacked outside its folder`)
+	_, err := c.StartBuild(context.Background(), client.StartBuild{
+		Sheet: desk("disk: vendor.qcow2", "\n  - {name: x, put: {folder: x, to: /opt/x}}\n", "notes: x"),
+		Files: map[string]string{"x": digest(evil)},
+	})
+	require.ErrorContains(t, err, `step "x" wants the folder x, and what was sent is a file`)
+
+	good := tarOf("x")
+	status, _ = announce(digest(good), "false", len(good))
+	require.Equal(t, http.StatusOK, status)
+	status, text = piece(digest(good), "false", "5", good)
+	require.Equal(t, http.StatusConflict, status)
+	require.Contains(t, text, "0 bytes of the file are there: go on with those from 0, and not from 5")
+	status, text = piece(digest(good), "false", "0", append(good, 'x'))
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+	require.Contains(t, text, "the file was said to have 1536 bytes, and this would be the byte 1537")
+	status, text = piece(digest(good), "false", "0", bytes.Repeat([]byte{'x'}, len(good)))
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+	require.Contains(t, text, "what was sent has the digest "+digest(bytes.Repeat([]byte{'x'}, len(good)))+", and not")
+	status, _ = piece(digest(good), "false", "0", good)
+	require.Equal(t, http.StatusNotFound, status, "it is forgotten, and can be sent again")
+	status, _ = announce(digest(good), "false", len(good))
+	require.Equal(t, http.StatusOK, status)
+	status, _ = piece(digest(good), "false", "0", good[:512])
+	require.Equal(t, http.StatusOK, status)
+	status, text = announce(digest(good), "false", len(good)+1)
+	require.Equal(t, http.StatusConflict, status)
+	require.Contains(t, text, "has 1536 bytes, and not 1537")
+	status, text = piece(digest(good), "false", "512", good[512:])
+	require.Equal(t, http.StatusOK, status)
+	require.Contains(t, text, `"whole":true`)
+	status, text = announce(digest(good), "true", len(good))
+	require.Equal(t, http.StatusOK, status, "it is the archive of a folder, too: "+text)
+	status, text = announce(digest(good), "false", 65<<30)
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+	require.Contains(t, text, "at most 64 GiB are taken")
+	status, _ = announce("x", "false", 1)
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+}

@@ -1,0 +1,112 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// SheetFile is a file that build sheets name. It is known by what is in it.
+type SheetFile struct {
+	Digest string    `gorm:"primaryKey"` // SHA-256, in hexadecimal digits
+	Size   int64     // in bytes
+	Have   int64     // bytes of it that are there
+	Whole  bool      // all of it is there, and it has the digest
+	Folder bool      // it is the archive of a folder, and unpacks into it
+	UsedAt time.Time // last, in real time
+}
+
+// sheetFilePiece is a row of sheet_file_pieces.
+type sheetFilePiece struct {
+	Digest  string
+	First   int64
+	Content []byte
+}
+
+func (sheetFilePiece) TableName() string { return "sheet_file_pieces" }
+
+// AddSheetFile makes a file known that is sent next, unless it is, and says that it is used.
+func AddSheetFile(tx *Tx, digest string, size int64) (f SheetFile, err error) {
+	err = tx.Raw(`insert into sheet_files (digest, size, used_at) values (?, ?, now())
+		on conflict (digest) do update set used_at = now() returning *`, digest, size).Scan(&f).Error
+	return f, err
+}
+
+// LockSheetFile returns the file, or ErrNotFound, and keeps others from changing it until the transaction ends.
+func LockSheetFile(db *gorm.DB, digest string) (SheetFile, error) {
+	return first[SheetFile](db.Clauses(forChange), "the file "+digest, "digest = ?", digest)
+}
+
+// SheetFiles returns those of the files that are there whole, and says that they are used.
+func SheetFiles(tx *Tx, digests []string) (files []SheetFile, err error) {
+	err = tx.Raw("update sheet_files set used_at = now() where whole and digest in ? returning *", digests).
+		Scan(&files).Error
+	return files, err
+}
+
+// AddSheetFilePiece adds what comes next of a file that has been locked.
+func AddSheetFilePiece(tx *Tx, f *SheetFile, content []byte) error {
+	if err := tx.Create(&sheetFilePiece{f.Digest, f.Have, content}).Error; err != nil {
+		return fmt.Errorf("keep a piece of the file %s: %w", f.Digest, err)
+	}
+	f.Have += int64(len(content))
+	f.UsedAt = time.Now()
+	return tx.Save(f).Error
+}
+
+// DeleteSheetFile forgets a file.
+func DeleteSheetFile(tx *Tx, digest string) error {
+	return tx.Exec("delete from sheet_files where digest = ?", digest).Error
+}
+
+// PruneSheetFiles deletes files that were last used before the time, and that no build needs which goes on.
+func PruneSheetFiles(tx *Tx, before time.Time) error {
+	return tx.Exec(`delete from sheet_files f where used_at < ? and not exists (
+		select from builds b, jsonb_each_text(b.files) named where not b.settled and named.value = f.digest)`,
+		before).Error
+}
+
+// SheetFileContent reads what is in a file, as far as it is there. Reading one that is not there whole is an error.
+func (s *Store) SheetFileContent(ctx context.Context, digest string) io.ReadCloser {
+	return io.NopCloser(SheetFileReader(s.DB.WithContext(ctx), digest))
+}
+
+// SheetFileReader is SheetFileContent as part of a transaction.
+func SheetFileReader(db *gorm.DB, digest string) io.Reader {
+	return &sheetFileReader{db: db, digest: digest}
+}
+
+type sheetFileReader struct {
+	db     *gorm.DB
+	digest string
+	at     int64 // byte that the next piece begins with
+	piece  bytes.Reader
+}
+
+func (r *sheetFileReader) Read(b []byte) (int, error) {
+	for r.piece.Len() == 0 {
+		var next sheetFilePiece
+		err := fresh(r.db).Where("digest = ? and first = ?", r.digest, r.at).Take(&next).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			f, err := first[SheetFile](fresh(r.db), "the file "+r.digest, "digest = ?", r.digest)
+			if err == nil && r.at != f.Size {
+				err = fmt.Errorf("of the file %s only %d of %d bytes are there: send it again", r.digest, r.at, f.Size)
+			}
+			if err != nil {
+				return 0, err
+			}
+			return 0, io.EOF
+		}
+		if err != nil {
+			return 0, fmt.Errorf("read the file %s: %w", r.digest, err)
+		}
+		r.at += int64(len(next.Content))
+		r.piece.Reset(next.Content)
+	}
+	return r.piece.Read(b)
+}
