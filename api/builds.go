@@ -242,6 +242,9 @@ func (s *Server) buildLogs() {
 			if log.Total, err = store.LogLength(db, in.ID); err != nil {
 				return nil, err
 			}
+			if log.Gone, err = s.logGone(db, b); err != nil {
+				return nil, err
+			}
 			log.Next = max(in.From, log.Total)
 			err = in.each(db, func(l store.LogLine) bool {
 				log.Next = max(log.Next, l.Number+1)
@@ -278,6 +281,20 @@ func (s *Server) buildLogs() {
 				}
 			}}, nil
 		})
+}
+
+// logGone says why a build's log is kept no longer, "" if it is.
+func (s *Server) logGone(db *gorm.DB, b store.Build) (string, error) {
+	img, err := store.ImageByID(db, b.ImageID)
+	if err != nil || b.EndedAt == nil {
+		return "", err
+	}
+	kept := b.EndedAt.Add(time.Duration(img.LogSeconds) * time.Second)
+	if !b.Settled || !kept.Before(s.engine.Clock.Now()) {
+		return "", nil
+	}
+	return fmt.Sprintf("the logs of %s are kept for %s, and this one went on %s", img.Name, span(img.LogSeconds),
+		kept.UTC().Format(time.DateOnly)), nil
 }
 
 func buildOut(r store.BuildRow) client.Build {

@@ -135,7 +135,8 @@ func (s *Server) showEstate(ctx context.Context, _ *empty) (*fileOut, error) {
 		f.Images = append(f.Images, estate.Image{
 			Name: r.Name, Title: r.Title, Numbering: r.Numbering, MachineClass: r.MachineClass,
 			Tracks:    each(tracks, func(t store.Track) string { return t.Name }),
-			Clearance: estate.Clearance{Testers: &r.Testers, Soak: soak(r), Copies: &r.Copies},
+			Clearance: estate.Clearance{Testers: &r.Testers, Soak: span(r.SoakSeconds), Copies: &r.Copies},
+			BuildLogs: span(r.LogSeconds),
 		})
 	}
 	pools, err := store.Pools(db)

@@ -307,13 +307,13 @@ func (s *Server) trialOf(ctx context.Context, in *VersionPath) (*body[client.Tri
 	return ok(out, err)
 }
 
-func soak(i store.Image) string { return estate.Span(time.Duration(i.SoakSeconds) * time.Second) }
+func span(seconds int64) string { return estate.Span(time.Duration(seconds) * time.Second) }
 
 func (s *Server) imageOut(ctx context.Context, r store.Image) (client.Image, error) {
 	db := s.store.DB.WithContext(ctx)
 	out := client.Image{
 		Name: r.Name, Title: r.Title, Numbering: r.Numbering, MachineClass: r.MachineClass, Testers: r.Testers,
-		Soak: soak(r), Copies: r.Copies, Tracks: []client.Track{}, Revision: r.Revision,
+		Soak: span(r.SoakSeconds), Copies: r.Copies, BuildLogs: span(r.LogSeconds), Tracks: []client.Track{}, Revision: r.Revision,
 	}
 	versions, err := store.Versions(db, r.ID)
 	if err != nil {

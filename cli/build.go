@@ -273,6 +273,9 @@ func (a *app) buildLog() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if log.Gone != "" {
+				a.say("It is gone: %s.", log.Gone)
+			}
 			q.From = log.Next
 			for _, l := range log.Lines {
 				if asRows {

@@ -186,6 +186,7 @@ type BuildLog struct {
 	Total    int64     `json:"total" doc:"Lines in the whole log so far"`
 	Next     int64     `json:"next" doc:"Number of the line to go on with"`
 	Complete bool      `json:"complete" doc:"The build has ended: nothing is added"`
+	Gone     string    `json:"gone,omitempty" doc:"Why it is kept no longer, if it is not"`
 }
 
 // LogLine is a line of a build's log.

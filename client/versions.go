@@ -20,6 +20,7 @@ type Image struct {
 	Testers      int          `json:"testers"`
 	Soak         string       `json:"soak" doc:"Such as 24h"`
 	Copies       int          `json:"copies" doc:"Copies per site"`
+	BuildLogs    string       `json:"build_logs" doc:"For how long they are kept, such as 9600h"`
 	Tracks       []Track      `json:"tracks" nullable:"false"`
 	Fallback     string       `json:"fallback" doc:"What live would go back to, empty if there is nothing"`
 	Versions     int          `json:"versions"`

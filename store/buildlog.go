@@ -94,6 +94,13 @@ func LogLength(db *gorm.DB, build int64) (n int64, err error) {
 	return n, err
 }
 
+// PruneLogs deletes the logs of builds that ended longer ago than their image keeps them.
+func PruneLogs(tx *Tx) error {
+	return tx.Exec(`delete from build_logs l using builds b, images i
+		where b.id = l.build_id and i.id = b.image_id and b.settled and
+			b.ended_at < ?::timestamptz - make_interval(secs => i.log_seconds)`, tx.Now).Error
+}
+
 // EachLogLine calls fn with the lines of a build's log from the number on, until
 // fn returns false.
 func EachLogLine(db *gorm.DB, build, from int64, fn func(LogLine) bool) error {

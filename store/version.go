@@ -20,7 +20,8 @@ type Image struct {
 	MachineClass string
 	Testers      int
 	SoakSeconds  int64
-	Copies       int // copies that each site gets, and that clearance asks for
+	Copies       int   // copies that each site gets, and that clearance asks for
+	LogSeconds   int64 // for how long a build's log is kept, since its end
 	Revision     int
 }
 

@@ -1925,6 +1925,8 @@ export interface components {
         BuildLog: {
             /** @description The build has ended: nothing is added */
             complete: boolean;
+            /** @description Why it is kept no longer, if it is not */
+            gone?: string;
             lines: components["schemas"]["LogLine"][];
             /**
              * Format: int64
@@ -2215,6 +2217,8 @@ export interface components {
             unreachable?: string;
         };
         Image: {
+            /** @description For how long they are kept, such as 9600h */
+            build_logs: string;
             /**
              * Format: int64
              * @description Copies per site

@@ -52,6 +52,7 @@ type Image struct {
 	MachineClass string       `yaml:"machine-class"`
 	Tracks       []string     `yaml:"tracks,omitempty,flow"` // pilot and live if not given
 	Clearance    Clearance    `yaml:"clearance,omitempty"`
+	BuildLogs    string       `yaml:"build-logs,omitempty"` // for how long they are kept; 9600h if not given
 }
 
 // Clearance holds the thresholds that a version must meet to go live.
@@ -288,10 +289,16 @@ func (c *checker) image(at string, i *Image, seen map[string]bool) {
 	if n := *i.Clearance.Copies; n < 1 || n > 100 {
 		c.at(at+".clearance.copies", "image %s: %d copies: use 1 to 100", i.Name, n)
 	}
-	if d, err := time.ParseDuration(i.Clearance.Soak); err != nil || d < 0 || d > 90*24*time.Hour ||
-		d%time.Second != 0 {
-		c.at(at+".clearance.soak", "image %s: soak of %q: write a time in whole seconds, such as 24h, 90m or 30s, "+
-			"at most 2160h", i.Name, i.Clearance.Soak)
+	c.bounded(at+".clearance.soak", "image "+i.Name+": soak", i.Clearance.Soak, 0, 90*24*time.Hour)
+	i.BuildLogs = cmp.Or(i.BuildLogs, "9600h")
+	c.bounded(at+".build-logs", "image "+i.Name+": build logs", i.BuildLogs, 24*time.Hour, 10*365*24*time.Hour)
+}
+
+// bounded checks a length of time in whole seconds.
+func (c *checker) bounded(at, what, text string, least, most time.Duration) {
+	if d, err := time.ParseDuration(text); err != nil || d < least || d > most || d%time.Second != 0 {
+		c.at(at, "%s of %q: write a time in whole seconds, such as 24h, 90m or 30s, at least %s and at most %s", what,
+			text, Span(least), Span(most))
 	}
 }
 

@@ -119,6 +119,7 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 		Ticks: map[store.Ticking]func(context.Context, int64) error{store.BuildTicks: bs.tick},
 		Sweeps: map[string]func(*store.Tx) error{
 			"build machines": bs.sweepMachines,
+			"build logs":     store.PruneLogs,
 			"sheet files":    func(tx *store.Tx) error { return store.PruneSheetFiles(tx, time.Now().Add(-filesKept)) },
 		},
 		Loops: []func(context.Context){func(ctx context.Context) {

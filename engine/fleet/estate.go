@@ -239,12 +239,13 @@ func (l *loader) site(s estate.Site) error {
 }
 
 func (l *loader) image(i estate.Image) error {
-	soak := soakSeconds(i)
+	soak, logs := seconds(i.Clearance.Soak), seconds(i.BuildLogs)
 	row, err := store.ImageNamed(l.tx.DB, i.Name)
 	if errors.Is(err, store.ErrNotFound) {
 		row = store.Image{
 			Name: i.Name, Title: i.Title, Numbering: i.Numbering, MachineClass: i.MachineClass,
-			Testers: *i.Clearance.Testers, SoakSeconds: soak, Copies: *i.Clearance.Copies, Revision: 1,
+			Testers: *i.Clearance.Testers, SoakSeconds: soak, Copies: *i.Clearance.Copies,
+			LogSeconds: logs, Revision: 1,
 		}
 		if err := l.create(&row); err != nil {
 			return err
@@ -281,6 +282,7 @@ func (l *loader) image(i estate.Image) error {
 	set(&d, "testers", &row.Testers, *i.Clearance.Testers)
 	set(&d, "soak in seconds", &row.SoakSeconds, soak)
 	set(&d, "copies", &row.Copies, *i.Clearance.Copies)
+	set(&d, "seconds that build logs are kept", &row.LogSeconds, logs)
 	if len(d) == 0 {
 		return nil
 	}
@@ -366,7 +368,7 @@ func (l *loader) hosts(p store.Pool, had int) error {
 	return l.tx.AddHosts(p.ID, hosts)
 }
 
-func soakSeconds(i estate.Image) int64 {
-	d, _ := time.ParseDuration(i.Clearance.Soak) // Parse has checked it
+func seconds(span string) int64 {
+	d, _ := time.ParseDuration(span) // Parse has checked it
 	return int64(d.Seconds())
 }

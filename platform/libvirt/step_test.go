@@ -280,7 +280,7 @@ func TestStepsOnARealMachine(t *testing.T) {
 		done = puts(sheet.Put{Folder: "desk", Content: sends(folder.Bytes()), File: sheet.File{To: "/opt/a"}})
 		require.Equal(t, "wrote 2 files to /opt/a\n", done.Output)
 	}
-	require.Equal(t, "nobody 750 11\n", inside("/usr/bin/stat", "--format=%U %a %s", "/opt/a/bin/count"))
+	require.Equal(t, "nobody 750 10\n", inside("/usr/bin/stat", "--format=%U %a %s", "/opt/a/bin/count"))
 	require.Equal(t, "nobody 700 directory\n", inside("/usr/bin/stat", "--format=%U %a %F", "/opt/a/none"))
 	require.Equal(t, "count\n", inside("/usr/bin/readlink", "/opt/a/bin/tally"))
 	require.Equal(t, "nobody 600 1\n", inside("/usr/bin/stat", "--format=%U %a %s", "/opt/a/-odd name\n"))

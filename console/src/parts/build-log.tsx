@@ -74,7 +74,13 @@ export function BuildLog({ build: id, over }: { build: number; over: boolean }) 
       aside={lines ? `${found.data?.lines.length === mostFound ? "the first " : ""}${length} of ${all}` : all}
     >
       {total === 0 ? (
-        <Empty>{over ? "Its steps wrote nothing." : "Nothing was written yet."}</Empty>
+        <Empty>
+          {end.data?.gone
+            ? `It is gone: ${end.data.gone}.`
+            : over
+              ? "Its steps wrote nothing."
+              : "Nothing was written yet."}
+        </Empty>
       ) : (
         <>
           <Flex gap="3" mb="3" align="end" wrap="wrap">
