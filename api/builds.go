@@ -76,7 +76,10 @@ func (s *Server) builds() {
 				}
 			}
 			b, err := s.Builds.StartBuild(ctx, actor(ctx),
-				builds.Order{Text: in.Body.Sheet, Values: in.Body.Values, Files: in.Body.Files},
+				builds.Order{
+					Text: in.Body.Sheet, Values: in.Body.Values, Files: in.Body.Files,
+					Commit: in.Body.Commit, Commits: in.Body.Commits,
+				},
 				time.Duration(in.Body.HoldSeconds)*time.Second)
 			if err != nil {
 				return nil, err
@@ -216,7 +219,10 @@ func (s *Server) buildActs() {
 		},
 		) (*body[client.WholeBuild], error) {
 			if err := s.Builds.GoOn(ctx, actor(ctx), in.ID,
-				builds.Order{Text: in.Body.Sheet, Values: in.Body.Values, Files: in.Body.Files}); err != nil {
+				builds.Order{
+					Text: in.Body.Sheet, Values: in.Body.Values, Files: in.Body.Files,
+					Commit: in.Body.Commit, Commits: in.Body.Commits,
+				}); err != nil {
 				return nil, err
 			}
 			return ok(s.wholeBuild(ctx, in.ID))
@@ -302,7 +308,7 @@ func buildOut(r store.BuildRow) client.Build {
 		ID: r.ID, Image: r.Image, Site: r.Site, Base: r.Base, Version: r.Version, State: r.State, Settled: r.Settled,
 		Machine: r.Machine(), StartedBy: r.StartedBy, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Why: r.Why,
 		Cancel: r.Cancel, Done: r.Done, Total: r.Plan.V.OnMachine(), HoldSeconds: r.HoldSeconds, HeldUntil: r.HeldUntil,
-		WentOnAt: r.WentOnAt,
+		WentOnAt: r.WentOnAt, Commit: r.Commit,
 	}
 }
 

@@ -45,7 +45,8 @@ func (a *app) startBuild() *cobra.Command {
 			return err
 		}
 		b, err := c.StartBuild(ctx, client.StartBuild{
-			Sheet: in.text, Values: *set, Files: in.files, HoldSeconds: int64(hold / time.Second),
+			Sheet: in.text, Values: *set, Files: in.files, CommitOf: in.CommitOf,
+			HoldSeconds: int64(hold / time.Second),
 		})
 		if err != nil {
 			return err
@@ -130,7 +131,7 @@ func (a *app) showBuild() *cobra.Command {
 			case b.HeldUntil != nil:
 				machine += ", held until " + when(b.HeldUntil)
 			}
-			a.facts(fact{"Build", fmt.Sprint(b.ID)}, fact{"Image", b.Image}, fact{"From", b.Base},
+			a.facts(fact{"Build", fmt.Sprint(b.ID)}, fact{"Image", b.Image}, fact{"From", b.Base}, fact{"Commit", b.Commit},
 				fact{"Version", b.Version}, fact{"State", coloured(b.State)}, fact{"Why", b.Why},
 				fact{"Is ready", expected(b)}, fact{"Warning", warning(b)},
 				fact{"Parameters", strings.Join(valuesOf(b), "\n")},
@@ -406,7 +407,7 @@ func (a *app) goOn() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in.Sheet, in.Files = mended.text, mended.files
+			in.Sheet, in.Files, in.CommitOf = mended.text, mended.files, mended.CommitOf
 		}
 		b, err := c.GoOn(ctx, id, in)
 		switch {

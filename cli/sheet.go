@@ -162,10 +162,11 @@ func whole(file string, s sheet.Sheet) (sheet.Sheet, error) {
 	return s, nil
 }
 
-// handedIn is a sheet as the service is given it: its text, and the digests of the files that it names.
+// handedIn is a sheet as the service is given it: its text, the digests of the files that it names, and its commit.
 type handedIn struct {
 	text  string
 	files map[string]string
+	client.CommitOf
 }
 
 // handIn reads a sheet that may use the ready steps which the service has, and sends what it names beside it.
@@ -175,6 +176,9 @@ func (a *app) handIn(ctx context.Context, c *client.Client, file string) (in han
 		return in, err
 	}
 	in.text = text
+	if in.CommitOf, err = a.commitOf(ctx, c, s, file); err != nil {
+		return in, err
+	}
 	sources := s.Sources()
 	if len(sources) == 0 {
 		return in, nil

@@ -20,8 +20,15 @@ type StartBuild struct {
 	Sheet  string            `json:"sheet" minLength:"1" doc:"The build sheet, in YAML"`
 	Values map[string]string `json:"values,omitempty" doc:"Of the sheet's parameters, by name"`
 	Files  map[string]string `json:"files,omitempty" doc:"SHA-256 of what the sheet names beside it, by path; sent before, see /sheet-files"`
+	CommitOf
 	// HoldSeconds is for how long the machine is held if the build fails.
 	HoldSeconds int64 `json:"hold_seconds,omitempty" minimum:"0" maximum:"604800" doc:"For how long its machine is held if it fails"`
+}
+
+// CommitOf says what a sheet was taken from that is kept in a repository.
+type CommitOf struct {
+	Commit  string   `json:"commit,omitempty" maxLength:"64" pattern:"^[0-9a-f]*$" doc:"That the sheet was taken from"`
+	Commits []string `json:"commits,omitempty" maxItems:"500" doc:"Subject lines of the commits since the one of the last build, the newest first"`
 }
 
 // HoldBuild asks for the machine of a build to be held.
@@ -34,6 +41,7 @@ type GoOn struct {
 	Sheet  string            `json:"sheet,omitempty" doc:"The sheet with what was mended in it; as it was if left out"`
 	Values map[string]string `json:"values,omitempty" doc:"Of its parameters; as they were if left out"`
 	Files  map[string]string `json:"files,omitempty" doc:"SHA-256 of what it names beside it, by path; as they were if left out"`
+	CommitOf
 }
 
 // Build is one run of a build sheet.
@@ -57,6 +65,7 @@ type Build struct {
 	HoldSeconds int64      `json:"hold_seconds,omitempty" doc:"For how long its machine is held if it fails"`
 	HeldUntil   *time.Time `json:"held_until,omitempty" doc:"Until when its machine is held, since it failed"`
 	WentOnAt    *time.Time `json:"went_on_at,omitempty" doc:"When it last went on after it had failed"`
+	Commit      string     `json:"commit,omitempty" doc:"That its sheet was taken from, if that is known"`
 }
 
 // BuildStep is how a step of a build stands.

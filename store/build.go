@@ -25,6 +25,8 @@ type Build struct {
 	Plan          JSON[sheet.Sheet]
 	Files         JSON[map[string]string] // digests of what its sheet names beside it, by path
 	Done          int                     // steps that are done, or failed and were noted
+	Commit        string                  // that its sheet was taken from, "" if that is not known
+	Commits       JSON[[]string]          // subject lines since the last build, if its notes want them
 	StartedBy     string
 	StartedAt     time.Time
 	EndedAt       *time.Time

@@ -51,6 +51,7 @@ type Version struct {
 	Revision   int
 
 	Applications JSON[[]sheet.Application] // that people open on its hosts
+	Delivery     JSON[sheet.Delivery]      // of its copies, first; what it leaves open is as its image says
 }
 
 // Track is a pointer of an image at one of its versions. VersionID and

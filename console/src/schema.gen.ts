@@ -1853,6 +1853,8 @@ export interface components {
             base: string;
             /** @description Why it is being cancelled */
             cancel: string;
+            /** @description That its sheet was taken from, if that is known */
+            commit?: string;
             /**
              * Format: int64
              * @description Steps that are done, or failed and were noted
@@ -2131,6 +2133,10 @@ export interface components {
             subject: string;
         };
         GoOn: {
+            /** @description That the sheet was taken from */
+            commit?: string;
+            /** @description Subject lines of the commits since the one of the last build, the newest first */
+            commits?: string[] | null;
             /** @description SHA-256 of what it names beside it, by path; as they were if left out */
             files?: {
                 [key: string]: string;
@@ -2940,6 +2946,10 @@ export interface components {
             reason?: string;
         };
         StartBuild: {
+            /** @description That the sheet was taken from */
+            commit?: string;
+            /** @description Subject lines of the commits since the one of the last build, the newest first */
+            commits?: string[] | null;
             /** @description SHA-256 of what the sheet names beside it, by path; sent before, see /sheet-files */
             files?: {
                 [key: string]: string;
@@ -3148,6 +3158,8 @@ export interface components {
             cancel: string;
             /** @description The seal checks were made */
             checked: boolean;
+            /** @description That its sheet was taken from, if that is known */
+            commit?: string;
             /**
              * Format: int64
              * @description Steps that are done, or failed and were noted

@@ -33,7 +33,7 @@ func (s Sheet) Explain() []string {
 	if s.Version.Proves() {
 		end += ", its first start is proved on a machine that is thrown away"
 	}
-	end += ", its copies are delivered"
+	end += s.Delivery.explain()
 	if s.Version.Stage {
 		end += ", it is staged"
 	}
@@ -59,6 +59,21 @@ func (s Sheet) Explain() []string {
 		lines = append(lines, "The version may be used until "+s.Version.EndOfLife+".")
 	}
 	return lines
+}
+
+func (d Delivery) explain() string {
+	what := ", its copies are"
+	if d.Copies > 0 {
+		what = fmt.Sprintf(", %s of it %s", english.Plural(d.Copies, "copy", "copies"),
+			english.PluralWord(d.Copies, "is", "are"))
+	}
+	what += " delivered"
+	if len(d.Sites) > 0 {
+		what += " to " + english.WordSeries(d.Sites, "and")
+	} else if d.Copies > 0 {
+		what += " to each site"
+	}
+	return what
 }
 
 func (m Machine) size() string {

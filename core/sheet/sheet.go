@@ -35,8 +35,9 @@ type Sheet struct {
 	// Applications are what people open on a host.
 	Applications []Application `yaml:"applications" json:"applications,omitempty"`
 
-	Version   Version `yaml:"version" json:"version"`
-	TimeLimit Span    `yaml:"time-limit" json:"time_limit"` // of the whole; 4h if not given
+	Version   Version  `yaml:"version" json:"version"`
+	Delivery  Delivery `yaml:"delivery" json:"delivery"`
+	TimeLimit Span     `yaml:"time-limit" json:"time_limit"` // of the whole; 4h if not given
 
 	Parameters map[string]Parameter `yaml:"parameters" json:"parameters,omitempty"`
 	// Secrets are where values come from that nobody may read later, by name.
@@ -105,11 +106,21 @@ type Checks struct {
 type Version struct {
 	Number    string   `yaml:"number" json:"number,omitempty"` // the next one if not given
 	Notes     string   `yaml:"notes" json:"notes,omitempty"`
-	EndOfLife string   `yaml:"end-of-life" json:"end_of_life,omitempty"` // a date, or "in 6 months"
+	Commits   bool     `yaml:"notes-from-commits" json:"notes_from_commits,omitempty"` // since the last build, below the notes
+	EndOfLife string   `yaml:"end-of-life" json:"end_of_life,omitempty"`               // a date, or "in 6 months"
 	Tags      []string `yaml:"tags" json:"tags,omitempty"`
 	Stage     bool     `yaml:"stage" json:"stage,omitempty"` // point pilot at it when it is ready
 	Prove     *bool    `yaml:"prove" json:"prove,omitempty"` // its first start, on a machine that is thrown away; true if not given
 }
+
+// Delivery is where copies of the version are delivered to when it is made.
+type Delivery struct {
+	Sites  []string `yaml:"sites" json:"sites,omitempty"`   // those with a pool of the image if not given
+	Copies int      `yaml:"copies" json:"copies,omitempty"` // at each; as many as the image's clearance says if not given
+}
+
+// MostCopies is how many copies of a version one site may have.
+const MostCopies = 100
 
 // Span is a length of time, in whole seconds.
 type Span time.Duration
@@ -244,6 +255,7 @@ func (c *checker) sheet(s *Sheet) {
 	c.checks(s.Checks)
 	c.applications(s.Applications)
 	c.version(s.Version)
+	c.delivery(s.Delivery)
 }
 
 func (c *checker) steps(s *Sheet) {
@@ -367,9 +379,46 @@ func (c *checker) version(v Version) {
 				"40", t)
 		}
 	}
-	if utf8.RuneCountInString(v.Notes) > 4000 {
-		c.at("version.notes", "version.notes: use at most 4000 characters")
+	if utf8.RuneCountInString(v.Notes) > mostOfNotes {
+		c.at("version.notes", "version.notes: use at most %d characters", mostOfNotes)
 	}
+}
+
+func (c *checker) delivery(d Delivery) {
+	if c.has("delivery.sites") && len(d.Sites) == 0 {
+		c.at("delivery.sites", "delivery.sites: name at least one site, or leave it out")
+	}
+	for i, site := range d.Sites {
+		at := fmt.Sprintf("delivery.sites[%d]", i)
+		if err := image.CheckName(site); err != nil {
+			c.at(at, "delivery.sites: %s", err)
+		} else if slices.Contains(d.Sites[:i], site) {
+			c.at(at, "delivery.sites: %s is there twice", site)
+		}
+	}
+	if c.has("delivery.copies") && (d.Copies < 1 || d.Copies > MostCopies) {
+		c.at("delivery.copies", "delivery.copies: %d: use 1 to %d", d.Copies, MostCopies)
+	}
+}
+
+// mostOfNotes is how long the notes of a version may be, in characters.
+const mostOfNotes = 4000
+
+// NotesWith are the version's notes, with the subject lines of commits below them if it wants these. What is too long
+// loses the oldest commits.
+func (v Version) NotesWith(subjects []string) string {
+	notes := strings.TrimSpace(v.Notes)
+	if !v.Commits {
+		return notes
+	}
+	for i, subject := range subjects {
+		line := "- " + strings.TrimSpace(subject)
+		if utf8.RuneCountInString(notes)+utf8.RuneCountInString(line) > mostOfNotes-40 {
+			return notes + fmt.Sprintf("\nand %d more", len(subjects)-i)
+		}
+		notes = strings.TrimSpace(notes + "\n" + line)
+	}
+	return notes
 }
 
 // EndOfLifeFrom returns the date of the version's end-of-life when it is made at the time; nil if it has none.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"strconv"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -199,9 +200,9 @@ func TestEachProblemSaysWhereItIsAndWhatWouldBeRight(t *testing.T) {
 		"put: {to: etc/x, text: x}":                     `steps[0].put.to: "etc/x": write a path of the machine from its root`,
 		"put: {to: /etc/../x, text: x}":                 `steps[0].put.to: "/etc/../x"`,
 		"put: {text: a, to: /x, owner: 'a b'}":          `"a b" is no name of an account`,
-		"put: {text: a, to: /x, mode: '0999'}":                   "write four octal digits in quotes",
+		"put: {text: a, to: /x, mode: '0999'}":          "write four octal digits in quotes",
 		"put: {text: a, to: /x, mode: '10644'}":         "write four octal digits in quotes",
-		"put: {text: a, to: /x, mode: 644}":                      "put.mode has to be a text: put it in quotes",
+		"put: {text: a, to: /x, mode: 644}":             "put.mode has to be a text: put it in quotes",
 		"remove: {packages: [a, 'b c']}":                `line 6, column 28: steps[0].remove.packages: "b c" is no name`,
 		"put: {text: a, to: /x, mode: '0648'}":          "write four octal digits in quotes",
 		"put: {to: /x}":                                 "steps[0].put: write one of text, file and folder under it",
@@ -427,5 +428,41 @@ func BenchmarkParse(b *testing.B) {
 	for b.Loop() {
 		_, err := Parse([]byte(text.String()))
 		require.NoError(b, err)
+	}
+}
+
+func TestNotesNameCommitsAsFarAsTheyFit(t *testing.T) {
+	t.Parallel()
+	v := Version{Notes: "of the month\n"}
+	require.Equal(t, "of the month", v.NotesWith([]string{"tides"}))
+	v.Commits = true
+	require.Equal(t, "of the month", v.NotesWith(nil))
+	require.Equal(t, "of the month\n- tides\n- fares", v.NotesWith([]string{"tides", " fares "}))
+	v.Notes = ""
+	many := v.NotesWith(slices.Repeat([]string{strings.Repeat("x", 98)}, 100))
+	require.LessOrEqual(t, len(many), 4000)
+	require.True(t, strings.HasPrefix(many, "- xxx"))
+	require.True(t, strings.HasSuffix(many, "x\nand 61 more"), many[len(many)-30:])
+}
+
+func TestCopiesAreDeliveredWhereTheSheetSays(t *testing.T) {
+	t.Parallel()
+	says := func(delivery string) string {
+		s, err := Parse([]byte(plain + "delivery: " + delivery + "\n"))
+		if err != nil {
+			return err.Error()
+		}
+		return strings.Join(s.Explain(), "\n")
+	}
+	require.Contains(t, says("{}"), ", its copies are delivered, and the machine")
+	require.Contains(t, says("{sites: [a, b]}"), ", its copies are delivered to a and b, and")
+	require.Contains(t, says("{copies: 2}"), ", 2 copies of it are delivered to each site, and")
+	require.Contains(t, says("{copies: 1, sites: [a]}"), ", 1 copy of it is delivered to a, and")
+	for delivery, wrong := range map[string]string{
+		"{sites: []}": "name at least one site, or leave it out", "{sites: [a, A B]}": "column 23: delivery.sites: ",
+		"{sites: [a, a]}": "delivery.sites: a is there twice", "{copies: 0}": "delivery.copies: 0: use 1 to 100",
+		"{copies: 101}": "delivery.copies: 101: use 1 to 100",
+	} {
+		require.Contains(t, says(delivery), wrong)
 	}
 }

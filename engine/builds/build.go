@@ -63,6 +63,16 @@ func (bs *Builds) planned(tx *store.Tx, o Order, has string) (b store.Build, err
 		return b, err
 	}
 	b = store.Build{ImageID: img.ID, SiteID: site.ID, Sheet: o.Text, Plan: store.JSON[sheet.Sheet]{V: s}}
+	for _, name := range s.Delivery.Sites {
+		if _, err := store.SiteNamed(tx.DB, name); err != nil {
+			return b, err
+		}
+	}
+	if s.Version.Commits && o.Commit == "" {
+		return b, engine.Invalidf("the version's notes are to name the commits since the last build, and it was not " +
+			"said what commit the sheet is of: start the build with pane build start, in the repository")
+	}
+	b.Commit, b.Commits.V = o.Commit, append([]string{}, o.Commits...)
 	if b.Files.V = map[string]string{}; len(o.Files) > 0 {
 		b.Files.V = o.Files
 	}

@@ -30,6 +30,10 @@ type Order struct {
 	Text   string
 	Values map[string]string // of its parameters
 	Files  map[string]string // digests of what it names beside it, by path
+	// Commit is that which it was taken from, "" if that is not known, and Commits are the subject lines since the one
+	// of the last build, the newest first.
+	Commit  string
+	Commits []string
 }
 
 // SendFile says that a file is sent next, and returns how much of it is there. One that is meant as a folder is the

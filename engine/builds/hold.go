@@ -170,6 +170,9 @@ func (bs *Builds) mended(tx *store.Tx, b *store.Build, done int, o Order) (alike
 	if o.Files == nil {
 		o.Files = b.Files.V
 	}
+	if o.Commit == "" {
+		o.Commit, o.Commits = b.Commit, b.Commits.V
+	}
 	next, err := bs.planned(tx, o, b.Number)
 	if err != nil {
 		return 0, err
@@ -197,6 +200,7 @@ func (bs *Builds) mended(tx *store.Tx, b *store.Build, done int, o Order) (alike
 		alike++
 	}
 	b.Sheet, b.Plan, b.Files = o.Text, next.Plan, next.Files
+	b.Commit, b.Commits = next.Commit, next.Commits
 	return alike, nil
 }
 

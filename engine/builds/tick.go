@@ -351,9 +351,9 @@ func (bs *Builds) capture(tx *store.Tx, b *store.Build, d *build.Decision) error
 	}
 	v, err := bs.versions.CaptureIn(tx, b.StartedBy, versions.CaptureRequest{
 		Image: img.Name, Site: site.Name, BuildMachine: b.Machine(), Number: b.Number,
-		Notes: strings.TrimSpace(strings.TrimSpace(s.Version.Notes) + "\n" + m.Noted()),
+		Notes: strings.TrimSpace(s.Version.NotesWith(b.Commits.V) + "\n" + m.Noted()),
 		Tags:  s.Version.Tags, EndOfLife: s.Version.EndOfLifeFrom(tx.Now), Findings: findings(*b, works),
-		Applications: s.Applications,
+		Applications: s.Applications, Delivery: s.Delivery,
 	})
 	var refused *engine.Problem
 	if errors.As(err, &refused) {

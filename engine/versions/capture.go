@@ -3,6 +3,7 @@ package versions
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -32,6 +33,7 @@ type CaptureRequest struct {
 	Fitness           // of a machine that is captured by hand
 	Findings     []seal.Finding
 	Applications []sheet.Application // that people open on hosts of the version
+	Delivery     sheet.Delivery      // of its copies; what it leaves open is as the image says
 	// Then, if given, is done in the same change.
 	Then func(*store.Tx, store.Version, store.Site) error
 }
@@ -121,6 +123,7 @@ func (vs *Versions) CaptureIn(tx *store.Tx, actor string, r CaptureRequest) (v s
 		Notes: strings.TrimSpace(r.Notes), Tags: r.Tags, EndOfLife: r.EndOfLife, Discards: r.Discard,
 		CapturedBy: actor, CreatedAt: tx.Now, Revision: 1, Findings: store.JSON[[]seal.Finding]{V: r.Findings},
 		Applications: store.JSON[[]sheet.Application]{V: r.Applications},
+		Delivery:     store.JSON[sheet.Delivery]{V: r.Delivery},
 	}
 	if err := tx.Create(&v).Error; err != nil {
 		return v, err
@@ -210,7 +213,8 @@ func captureProgressed(tx *store.Tx, in ofVersion, _ int) error {
 	return err
 }
 
-// captureEnded seals the version, and has copies of it delivered to every site with a pool of its image.
+// captureEnded seals the version, and has copies of it delivered where it says, or to every site with a pool of its
+// image.
 func (vs *Versions) captureEnded(tx *store.Tx, in ofVersion, end *engine.Ending[platform.Captured]) error {
 	img, v, err := Of(tx.DB, in.Version)
 	if err != nil {
@@ -237,8 +241,21 @@ func (vs *Versions) captureEnded(tx *store.Tx, in ofVersion, end *engine.Ending[
 	if err != nil {
 		return err
 	}
+	if wanted := v.Delivery.V.Sites; len(wanted) > 0 {
+		sites = nil
+		for _, name := range wanted {
+			site, err := store.SiteNamed(tx.DB, name)
+			if errors.Is(err, store.ErrNotFound) {
+				continue // it was taken out of the estate meanwhile
+			}
+			if err != nil {
+				return err
+			}
+			sites = append(sites, site.ID)
+		}
+	}
 	for _, site := range sites {
-		for n := 1; n <= img.Copies; n++ {
+		for n := 1; n <= cmp.Or(v.Delivery.V.Copies, img.Copies); n++ {
 			if err := vs.deliver(tx, v, site, n); err != nil {
 				return err
 			}
