@@ -49,6 +49,7 @@ func (s *Server) builds() {
 	s.buildMachines()
 	s.buildLogs()
 	s.sheetFiles()
+	s.sheets()
 	register(s, operation{
 		method: "GET", path: "/ready-steps", id: "list-ready-steps", role: role.Viewer, tag: "builds",
 		summary: "The ready steps that build sheets may use: those that ship with the product, and the organisation's",
@@ -67,7 +68,7 @@ func (s *Server) builds() {
 	s.buildActs()
 	register(s, operation{
 		method: "POST", path: "/builds", on: onSheet, id: "start-build", summary: "Begin a build of a sheet",
-		role: role.Operator, tag: "builds", status: 202, limit: 4 * sheet.MostBytes,
+		role: role.Operator, tag: "builds", status: 202, limit: sheetLimit,
 	},
 		func(ctx context.Context, in *struct{ Body client.StartBuild }) (*body[client.WholeBuild], error) {
 			if of, err := sheet.Parse([]byte(in.Body.Sheet)); err == nil { // one that is wrong is told so below
@@ -211,7 +212,7 @@ func (s *Server) buildActs() {
 	register(s, operation{
 		method: "POST", path: "/builds/{id}/go-on", on: onBuild, id: "go-on-with-build",
 		summary: "Go on with a build from the step that failed, after its machine or its sheet was mended",
-		role:    role.Operator, tag: "builds", limit: 4 * sheet.MostBytes,
+		role:    role.Operator, tag: "builds", limit: sheetLimit,
 	},
 		func(ctx context.Context, in *struct {
 			BuildPath
@@ -308,7 +309,7 @@ func buildOut(r store.BuildRow) client.Build {
 		ID: r.ID, Image: r.Image, Site: r.Site, Base: r.Base, Version: r.Version, State: r.State, Settled: r.Settled,
 		Machine: r.Machine(), StartedBy: r.StartedBy, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Why: r.Why,
 		Cancel: r.Cancel, Done: r.Done, Total: r.Plan.V.OnMachine(), HoldSeconds: r.HoldSeconds, HeldUntil: r.HeldUntil,
-		WentOnAt: r.WentOnAt, Commit: r.Commit,
+		WentOnAt: r.WentOnAt, SheetName: r.SheetName, Commit: r.Commit,
 	}
 }
 
@@ -343,7 +344,7 @@ func (s *Server) wholeBuild(ctx context.Context, id int64) (w client.WholeBuild,
 			Last: int64(expected.Steps[planned.Name] / time.Second),
 		}
 		if out.State == build.StepSkipped {
-			out.Why = "its condition is not met: " + string(planned.When)
+			out.Why = planned.LeftOut()
 		} else if out.State == build.StepLater {
 			out.Why = "a proof: it is run on the machine that proves the first start"
 		}
@@ -581,7 +582,7 @@ func (s *Server) machineHands(at string) {
 	register(s, operation{
 		method: "POST", path: at + "/tries", id: "try-step-on-build-machine", role: role.Operator, status: 202,
 		summary: "Begin to do one step of a sheet on a build machine", tag: "build machines",
-		limit: 4 * sheet.MostBytes,
+		limit: sheetLimit,
 	},
 		func(ctx context.Context, in *struct {
 			MachinePath

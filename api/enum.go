@@ -41,6 +41,7 @@ var enumerations = []enumeration{
 	enumerationOf[proof.State]("ProofState", proof.States()),
 	enumerationOf[build.TaskState]("TaskState", build.TaskStates()),
 	enumerationOf[sheet.Kind]("StepKind", sheet.AllKinds()),
+	enumerationOf[sheet.Type]("ParameterType", []sheet.Type{sheet.TextType, sheet.NumberType, sheet.SwitchType}),
 	enumerationOf[role.Role]("Role", role.Roles()),
 	enumerationOf[rollover.LogOff]("LogOff", []rollover.LogOff{rollover.Wait, rollover.Warn}),
 	enumerationOf[rollover.Phase]("Phase", rollover.Phases()),

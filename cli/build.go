@@ -30,24 +30,38 @@ func (a *app) build() *cobra.Command {
 func (a *app) startBuild() *cobra.Command {
 	var follow bool
 	var hold time.Duration
+	var kept string
 	cmd := &cobra.Command{
-		Use: "start FILE", Short: "Begin a build of a sheet", Args: named,
+		Use: "start [FILE]", Short: "Begin a build of a sheet", Args: named,
 		Long: "Begin a build of a sheet. With --follow it is watched until it ends: exit code 0 when the version is " +
 			"ready,\n7 when the build failed or was cancelled.",
 		Example: "  pane build start counter-desk.yaml --follow",
 	}
 	cmd.Flags().BoolVar(&follow, "follow", false, "follow it on the screen until it ends")
+	cmd.Flags().StringVar(&kept, "kept", "", "name of a sheet that the service keeps, instead of a file")
+	_ = cmd.RegisterFlagCompletionFunc("kept", a.complete(sheetNames))
 	cmd.Flags().DurationVar(&hold, "hold", 0, "for how long its machine is held if it fails, such as 2h, at most 168h")
 	set := setFlag(cmd)
 	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
-		in, err := a.handIn(ctx, c, args[0])
-		if err != nil {
-			return err
+		var b client.WholeBuild
+		var err error
+		switch {
+		case (kept == "") == (len(args) == 0):
+			return usage("name the file of a sheet, or with --kept one that the service keeps (pane sheet list)")
+		case kept != "":
+			b, err = c.BuildSheet(ctx, kept, client.BuildSheet{
+				Values: *set, HoldSeconds: int64(hold / time.Second),
+			})
+		default:
+			var in handedIn
+			if in, err = a.handIn(ctx, c, args[0]); err != nil {
+				return err
+			}
+			b, err = c.StartBuild(ctx, client.StartBuild{
+				Sheet: in.text, Values: *set, Files: in.files, CommitOf: in.CommitOf,
+				HoldSeconds: int64(hold / time.Second),
+			})
 		}
-		b, err := c.StartBuild(ctx, client.StartBuild{
-			Sheet: in.text, Values: *set, Files: in.files, CommitOf: in.CommitOf,
-			HoldSeconds: int64(hold / time.Second),
-		})
 		if err != nil {
 			return err
 		}
@@ -131,7 +145,8 @@ func (a *app) showBuild() *cobra.Command {
 			case b.HeldUntil != nil:
 				machine += ", held until " + when(b.HeldUntil)
 			}
-			a.facts(fact{"Build", fmt.Sprint(b.ID)}, fact{"Image", b.Image}, fact{"From", b.Base}, fact{"Commit", b.Commit},
+			a.facts(fact{"Build", fmt.Sprint(b.ID)}, fact{"Image", b.Image}, fact{"From", b.Base}, fact{"Sheet", b.SheetName},
+				fact{"Commit", b.Commit},
 				fact{"Version", b.Version}, fact{"State", coloured(b.State)}, fact{"Why", b.Why},
 				fact{"Is ready", expected(b)}, fact{"Warning", warning(b)},
 				fact{"Parameters", strings.Join(valuesOf(b), "\n")},

@@ -265,6 +265,11 @@ func imageNames(ctx context.Context, c *client.Client, _ []string) ([]string, er
 	return names(list, err, func(i client.Image) string { return i.Name + "\t" + i.Title })
 }
 
+func sheetNames(ctx context.Context, c *client.Client, _ []string) ([]string, error) {
+	list, err := c.Sheets(ctx)
+	return names(list, err, func(s client.Sheet) string { return s.Name + "\t" + s.Image })
+}
+
 func versionNumbers(ctx context.Context, c *client.Client, args []string) ([]string, error) {
 	list, err := c.Versions(ctx, args[0])
 	return names(list, err, func(v client.Version) string { return v.Number + "\t" + strings.Join(v.Standing, ", ") })

@@ -180,6 +180,17 @@ var (
 	goldenAccount = client.Account{Name: "jonas", Title: "Jonas Lock", Role: role.Operator, CreatedAt: noon}
 )
 
+var goldenSheet = client.WholeSheet{
+	Sheet: client.Sheet{
+		Name: "counter-desk", Image: "counter-desk", Steps: 12, Problems: 1, Revision: 3, ChangedBy: "jonas",
+		ChangedAt: noon,
+	},
+	Text: "image: counter-desk # of the counters\n",
+	SheetChecked: client.SheetChecked{Wrong: []client.SheetProblem{{
+		Line: 1, Column: 1, Text: "the base is missing: write base: {track: live} to begin with what is in use",
+	}}},
+}
+
 var golden = map[string]any{
 	"/status":  client.Status{Version: "1.0.0", Practice: true, Now: noon, Rate: 60},
 	"/session": client.SignedIn{Account: goldenAccount},
@@ -272,9 +283,15 @@ var golden = map[string]any{
 		Host: "tc-001", HostState: host.Draining, Pool: "ticket-counters", Site: "north-quay", Key: "1",
 		Person: "Ida\x1b]0;owned\x07 Strand", State: agent.Idle, Since: noon,
 	}),
-	"/builds":          listOf(goldenBuild.Build),
-	"/builds/3":        goldenBuild,
-	"/builds/3/cancel": goldenBuild, "/builds/3/hold": goldenBuild, "/builds/3/go-on": goldenBuild,
+	"/sheets": listOf(goldenSheet.Sheet, client.Sheet{
+		Name: "chart-desk", Image: "chart-desk", Steps: 4, Revision: 1, ChangedBy: "tove", ChangedAt: noon,
+		Build: 3, BuildState: build.Ready, BuildVersion: "1.4.0",
+	}),
+	"/sheets/counter-desk": goldenSheet,
+	"/builds":              listOf(goldenBuild.Build),
+	"/builds/3":            goldenBuild,
+	"/sheets/check":        client.SheetChecked{},
+	"/builds/3/cancel":     goldenBuild, "/builds/3/hold": goldenBuild, "/builds/3/go-on": goldenBuild,
 	"/builds/3/discard": goldenBuild,
 	"/builds/3/log": client.BuildLog{Total: 3, Next: 3, Complete: true, Lines: []client.LogLine{
 		{Number: 0, At: noon, Step: 1, Attempt: 1, Text: "Setting up fare-desk ..."},
@@ -321,6 +338,7 @@ var shown = map[string]string{
 	"build-machine-check": "build-machine check north-quay bm-new",
 	"sheet-steps-list":    "sheet steps list", "sheet-steps-show": "sheet steps show proxy",
 	"proof-list": "proof list", "proof-show": "proof show 4",
+	"sheet-list": "sheet list", "sheet-show": "sheet show counter-desk",
 	"sheet-check": "sheet check testdata/sheet.yaml", "sheet-explain": "sheet explain testdata/sheet.yaml",
 	"drift": "drift", "estate-show": "estate show", "host-list": "host list",
 	"host-show":     "host show tc-001",
@@ -361,6 +379,8 @@ var done = map[string]string{
 	"version-prove-wait": "version prove counter-desk 2026.11.3 --site north-quay --wait",
 	"build-check":        "build check 3",
 	"build-note":         "build note 3 tides",
+	"sheet-save":         "sheet save counter-desk testdata/wrong.yaml --revision 2",
+	"sheet-delete":       "sheet delete counter-desk --yes",
 	"sheet-check-wrong":  "sheet check testdata/wrong.yaml",
 	"sheet-check-none":   "sheet check testdata/none.yaml",
 	"sheet-new":          "sheet new",

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -19,7 +20,8 @@ func (a *app) sheet() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "sheet", Short: "Build sheets: files that say how a version is made",
 		Long: "Build sheets are YAML files that say how a version is made: from which base, by which steps, and what " +
-			"is\nmade of it. They are read here and need no service; - as the file is the standard input.",
+			"is\nmade of it. They are read here and need no service; - as the file is the standard input. The " +
+			"service can keep\nsheets, too: list, show, save and delete are about these.",
 	}
 	library := ""
 	cmd.PersistentFlags().StringVar(&library, "library", "", "folder of your own ready steps, a file NAME.yaml of "+
@@ -98,18 +100,15 @@ func (a *app) sheet() *cobra.Command {
 			},
 		},
 		explain, a.readySteps(ready))
+	a.keptSheets(cmd)
 	return cmd
 }
 
 // readSheet reads a sheet from a file, and its text. What is wrong with it is told with the file's name.
 func (a *app) readSheet(file string, own ...sheet.Library) (s sheet.Sheet, text string, err error) {
-	read := func() ([]byte, error) { return os.ReadFile(file) }
-	if file == "-" {
-		read = func() ([]byte, error) { return io.ReadAll(io.LimitReader(a.in, sheet.MostBytes+1)) }
-	}
-	b, err := read()
+	b, err := a.readFile(file)
 	if err != nil {
-		return s, "", usage("the sheet cannot be read: %s", err)
+		return s, "", err
 	}
 	s, err = sheet.Parse(b, own...)
 	var wrong sheet.Problems
@@ -117,6 +116,19 @@ func (a *app) readSheet(file string, own ...sheet.Library) (s sheet.Sheet, text 
 		return s, "", wrongIn(file, wrong)
 	}
 	return s, string(b), err
+}
+
+// readFile returns what is in the file of a sheet.
+func (a *app) readFile(file string) ([]byte, error) {
+	read := func() ([]byte, error) { return os.ReadFile(file) }
+	if file == "-" {
+		read = func() ([]byte, error) { return io.ReadAll(io.LimitReader(a.in, sheet.MostBytes+1)) }
+	}
+	text, err := read()
+	if err != nil {
+		return nil, usage("the sheet cannot be read: %s", err)
+	}
+	return text, nil
 }
 
 // wrongIn tells what is wrong with a sheet, as compilers do.
@@ -179,21 +191,30 @@ func (a *app) handIn(ctx context.Context, c *client.Client, file string) (in han
 	if in.CommitOf, err = a.commitOf(ctx, c, s, file); err != nil {
 		return in, err
 	}
-	sources := s.Sources()
+	in.files, err = a.sendBeside(ctx, c, file, s.Sources(), false)
+	return in, err
+}
+
+// sendBeside sends what a sheet names in the folder that it is in. What is not there is an error, or left out.
+func (a *app) sendBeside(ctx context.Context, c *client.Client, file string, sources []sheet.Source, leave bool,
+) (map[string]string, error) {
 	if len(sources) == 0 {
-		return in, nil
+		return nil, nil
 	}
 	folder, err := beside(file)
 	if err != nil {
-		return in, err
+		return nil, err
 	}
 	defer folder.Close()
+	if leave {
+		_, wrong := client.ReadSheetFiles(folder.FS(), sources)
+		sources = slices.DeleteFunc(sources, func(s sheet.Source) bool { return wrong[s] != nil })
+	}
 	p := a.newProgress()
 	defer p.end()
-	in.files, err = c.SendSheetFiles(ctx, folder.FS(), sources, func(s sheet.Source, sent, size int64) {
+	return c.SendSheetFiles(ctx, folder.FS(), sources, func(s sheet.Source, sent, size int64) {
 		p.show("sending the %s: %d %%", s, 100*sent/max(size, 1))
 	})
-	return in, err
 }
 
 // readSheetFor is readSheet of a sheet that may use the ready steps which the service has.

@@ -65,6 +65,7 @@ type Build struct {
 	HoldSeconds int64      `json:"hold_seconds,omitempty" doc:"For how long its machine is held if it fails"`
 	HeldUntil   *time.Time `json:"held_until,omitempty" doc:"Until when its machine is held, since it failed"`
 	WentOnAt    *time.Time `json:"went_on_at,omitempty" doc:"When it last went on after it had failed"`
+	SheetName   string     `json:"sheet_name,omitempty" doc:"Of the kept sheet that it was started from, if of one"`
 	Commit      string     `json:"commit,omitempty" doc:"That its sheet was taken from, if that is known"`
 }
 

@@ -22,6 +22,7 @@ type Build struct {
 	State         build.State
 	Settled       bool   // its machine is gone
 	Sheet         string // as it was uploaded
+	SheetName     string // of the kept sheet that it was started from, "" if of none
 	Plan          JSON[sheet.Sheet]
 	Files         JSON[map[string]string] // digests of what its sheet names beside it, by path
 	Done          int                     // steps that are done, or failed and were noted

@@ -42,11 +42,18 @@ func LockSheetFile(db *gorm.DB, digest string) (SheetFile, error) {
 	return first[SheetFile](db.Clauses(forChange), "the file "+digest, "digest = ?", digest)
 }
 
-// SheetFiles returns those of the files that are there whole, and says that they are used.
-func SheetFiles(tx *Tx, digests []string) (files []SheetFile, err error) {
-	err = tx.Raw("update sheet_files set used_at = now() where whole and digest in ? returning *", digests).
-		Scan(&files).Error
+// SheetFiles returns those of the files that are there whole.
+func SheetFiles(db *gorm.DB, digests []string) (files []SheetFile, err error) {
+	err = db.Where("whole and digest in ?", digests).Find(&files).Error
 	return files, err
+}
+
+// UseSheetFiles says that files are used, so that they are not deleted before whoever uses them has said so.
+func UseSheetFiles(tx *Tx, digests []string) error {
+	if len(digests) == 0 {
+		return nil
+	}
+	return tx.Exec("update sheet_files set used_at = now() where digest in ?", digests).Error
 }
 
 // AddSheetFilePiece adds what comes next of a file that has been locked.
@@ -64,10 +71,12 @@ func DeleteSheetFile(tx *Tx, digest string) error {
 	return tx.Exec("delete from sheet_files where digest = ?", digest).Error
 }
 
-// PruneSheetFiles deletes files that were last used before the time, and that no build needs which goes on.
+// PruneSheetFiles deletes files that were last used before the time, and that no kept sheet names and no build needs
+// which goes on.
 func PruneSheetFiles(tx *Tx, before time.Time) error {
 	return tx.Exec(`delete from sheet_files f where used_at < ? and not exists (
-		select from builds b, jsonb_each_text(b.files) named where not b.settled and named.value = f.digest)`,
+		select from builds b, jsonb_each_text(b.files) named where not b.settled and named.value = f.digest) and not exists (
+		select from sheets s, jsonb_each_text(s.files) named where named.value = f.digest)`,
 		before).Error
 }
 

@@ -1247,6 +1247,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Build sheets that are kept here, with the last build of each
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-sheets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sheets/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What is wrong with a build sheet, and what a build of it does; nothing is kept
+         * @description Needs the role viewer or one above it.
+         */
+        post: operations["check-sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sheets/{sheet}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A build sheet that is kept here, with what is to be said of it
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-sheet"];
+        /**
+         * Keep a build sheet, right or not, unless somebody else has changed it
+         * @description Needs the role operator or one above it.
+         */
+        put: operations["save-sheet"];
+        post?: never;
+        /**
+         * Forget a build sheet; builds of it stay
+         * @description Needs the role operator or one above it.
+         */
+        delete: operations["delete-sheet"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sheets/{sheet}/builds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin a build of a sheet that is kept here
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["build-sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites": {
         parameters: {
             query?: never;
@@ -1878,6 +1966,8 @@ export interface components {
             machine: string;
             /** @description Its machine is gone */
             settled: boolean;
+            /** @description Of the kept sheet that it was started from, if of one */
+            sheet_name?: string;
             site: string;
             /** Format: date-time */
             started_at: string;
@@ -2010,6 +2100,17 @@ export interface components {
         };
         /** @enum {string} */
         BuildMachineState: "making" | "starting" | "running" | "stopping" | "off" | "sealed" | "discarding" | "checkpointing" | "going back" | "repairing" | "trying" | "gone";
+        BuildSheet: {
+            /**
+             * Format: int64
+             * @description For how long its machine is held if it fails
+             */
+            hold_seconds?: number;
+            /** @description Of its parameters, by name */
+            values?: {
+                [key: string]: string;
+            };
+        };
         /** @enum {string} */
         BuildState: "queued" | "preparing" | "working" | "checking" | "sealing" | "capturing" | "proving" | "delivering" | "ready" | "failed" | "cancelled";
         BuildStep: {
@@ -2549,6 +2650,11 @@ export interface components {
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
+        PageSheet: {
+            items: components["schemas"]["Sheet"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
         PageSite: {
             items: components["schemas"]["Site"][];
             /** @description Cursor of the next page; empty on the last */
@@ -2574,6 +2680,8 @@ export interface components {
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
+        /** @enum {string} */
+        ParameterType: "text" | "number" | "switch";
         /** @enum {string} */
         Phase: "queued" | "draining" | "warned" | "emptied" | "rebuilding" | "checking" | "done" | "failed" | "left";
         Pin: {
@@ -2870,6 +2978,44 @@ export interface components {
         SessionState: "active" | "idle" | "disconnected";
         /** @enum {string} */
         Severity: "blocks" | "warns";
+        Sheet: {
+            /**
+             * Format: int64
+             * @description The last one that was started from it
+             */
+            build?: number;
+            build_state?: components["schemas"]["BuildState"];
+            build_version?: string;
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+            /** @description That it makes versions of, empty if that cannot be read */
+            image: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description Places that are wrong: a build can be started when there are none
+             */
+            problems: number;
+            /** Format: int64 */
+            revision: number;
+            /** Format: int64 */
+            steps: number;
+        };
+        SheetChecked: {
+            /** @description What a build of it does, in order; none while it is wrong */
+            explain: string[];
+            /** @description What is wrong with the files that it names */
+            missing: string[];
+            /** @description Files and folders that it names beside it */
+            names: components["schemas"]["SheetSource"][];
+            /** @description What is wrong with the values of its parameters */
+            unset: string[];
+            /** @description Its parameters */
+            wants: components["schemas"]["SheetParameter"][];
+            /** @description All that is wrong with it */
+            wrong: components["schemas"]["SheetProblem"][];
+        };
         SheetFile: {
             /** @description SHA-256, in hexadecimal digits */
             digest: string;
@@ -2885,6 +3031,44 @@ export interface components {
             size: number;
             /** @description All of it is there, and it has the digest */
             whole: boolean;
+        };
+        SheetParameter: {
+            about?: string;
+            allowed?: string[] | null;
+            /** @description It has one */
+            given: boolean;
+            name: string;
+            type: components["schemas"]["ParameterType"];
+            /** @description That it has if nobody gives it another */
+            value: string;
+        };
+        SheetProblem: {
+            /**
+             * Format: int64
+             * @description From 1
+             */
+            column: number;
+            /**
+             * Format: int64
+             * @description From 1
+             */
+            line: number;
+            text: string;
+        };
+        SheetSource: {
+            folder: boolean;
+            path: string;
+        };
+        SheetText: {
+            /** @description SHA-256 of what it names beside it, by path; sent before, see /sheet-files */
+            files?: {
+                [key: string]: string;
+            };
+            text: string;
+            /** @description Of its parameters, for a check */
+            values?: {
+                [key: string]: string;
+            };
         };
         Sign: {
             comment?: string;
@@ -3188,6 +3372,8 @@ export interface components {
             /** @description Its machine is gone */
             settled: boolean;
             sheet: string;
+            /** @description Of the kept sheet that it was started from, if of one */
+            sheet_name?: string;
             site: string;
             /** Format: date-time */
             started_at: string;
@@ -3251,6 +3437,47 @@ export interface components {
             version: string;
             /** @description Why it ended as it did */
             why?: string;
+        };
+        WholeSheet: {
+            /**
+             * Format: int64
+             * @description The last one that was started from it
+             */
+            build?: number;
+            build_state?: components["schemas"]["BuildState"];
+            build_version?: string;
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+            /** @description What a build of it does, in order; none while it is wrong */
+            explain: string[];
+            /** @description SHA-256 of what it names beside it, by path */
+            files: {
+                [key: string]: string;
+            };
+            /** @description That it makes versions of, empty if that cannot be read */
+            image: string;
+            /** @description What is wrong with the files that it names */
+            missing: string[];
+            name: string;
+            /** @description Files and folders that it names beside it */
+            names: components["schemas"]["SheetSource"][];
+            /**
+             * Format: int64
+             * @description Places that are wrong: a build can be started when there are none
+             */
+            problems: number;
+            /** Format: int64 */
+            revision: number;
+            /** Format: int64 */
+            steps: number;
+            text: string;
+            /** @description What is wrong with the values of its parameters */
+            unset: string[];
+            /** @description Its parameters */
+            wants: components["schemas"]["SheetParameter"][];
+            /** @description All that is wrong with it */
+            wrong: components["schemas"]["SheetProblem"][];
         };
     };
     responses: never;
@@ -8172,6 +8399,440 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SheetFile"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageSheet"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SheetText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetChecked"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeSheet"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "save-sheet": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description ETag of the sheet as it was read; "0" for one that there is not yet */
+                "If-Match"?: string;
+            };
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SheetText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeSheet"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-sheet": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description ETag of the sheet as it was read */
+                "If-Match"?: string;
+            };
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "build-sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BuildSheet"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeBuild"];
                 };
             };
             /** @description Unauthorized */

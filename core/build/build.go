@@ -138,7 +138,7 @@ const (
 	StepDone    StepState = "done"
 	StepFailed  StepState = "failed"
 	StepNoted   StepState = "noted"   // it failed, and the build went on
-	StepSkipped StepState = "skipped" // its condition is not met
+	StepSkipped StepState = "skipped" // it is switched off, or its condition is not met
 	StepLater   StepState = "later"   // a proof, which is done on the machine of the first start
 	StepDropped StepState = "dropped" // the build ended before it was done
 )

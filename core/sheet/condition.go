@@ -157,7 +157,7 @@ func (s Sheet) conditional() (wrong []string) {
 			wrong = append(wrong, fmt.Sprintf("step %q, its condition %s: %s", s.Steps[i].Name,
 				strings.TrimSpace(string(s.Steps[i].When)), err))
 		}
-		s.Steps[i].Skipped = !met
+		s.Steps[i].Skipped = !met || s.Steps[i].Off
 	}
 	return wrong
 }

@@ -105,7 +105,7 @@ func (b Base) String() string {
 
 func (s Step) explain() string {
 	if s.Skipped {
-		return fmt.Sprintf("left out, because its condition is not met: %s.", s.When)
+		return fmt.Sprintf("left out, because %s.", s.LeftOut())
 	}
 	what := ""
 	switch {
@@ -163,6 +163,8 @@ func (s Step) explain() string {
 		what = packages(s.Install.Packages) + " installed"
 	case s.Remove != nil:
 		what = s.Remove.explain()
+	case s.Ready != nil: // before With has put in its place what it comes to
+		what = "what the ready step " + s.Ready.Step + " says is done"
 	case s.Checkpoint != nil:
 		what = "the machine goes down, what it is is kept as a checkpoint, and it comes up"
 	case s.Restart != nil:

@@ -203,7 +203,7 @@ func (s Sheet) expanded(step Step, with map[string]string) ([]Step, error) {
 		name := []rune(step.Name + ": " + of.Name)
 		of.Name = strings.TrimSpace(string(name[:min(len(name), 80)]))
 		if of.Skipped = of.Skipped || step.Skipped; step.Skipped {
-			of.When = step.When
+			of.When, of.Off = step.When, step.Off
 		}
 	}
 	return inner.Steps, nil

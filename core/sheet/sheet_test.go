@@ -3,8 +3,8 @@ package sheet
 import (
 	"bytes"
 	"fmt"
-	"strconv"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -340,6 +340,12 @@ func TestAStepIsDoneWhenItsConditionIsMet(t *testing.T) {
 	s, err = s.With(nil)
 	require.NoError(t, err)
 	require.Equal(t, "1. one: left out, because its condition is not met: site == 'b'.", s.Explain()[1])
+	s, err = Parse([]byte(strings.Replace(plain, "install: {packages: [a]}", "install: {packages: [a]}\n    off: true", 1)))
+	require.NoError(t, err)
+	s, err = s.With(nil)
+	require.NoError(t, err)
+	require.Equal(t, "1. one: left out, because it is switched off.", s.Explain()[1])
+	require.Zero(t, s.OnMachine())
 }
 
 func TestAConditionThatCannotBeWorkedOutIsTold(t *testing.T) {

@@ -30,8 +30,9 @@ type Step struct {
 	Ready      *Use        `yaml:"ready" json:"ready,omitempty"`
 
 	When      Condition `yaml:"when" json:"when,omitempty"`             // it is done; always if not given
+	Off       bool      `yaml:"off" json:"off,omitempty"`               // it is switched off, and left out
 	Proof     bool      `yaml:"proof" json:"proof,omitempty"`           // it is run on the machine that proves the first start
-	Skipped   bool      `json:"skipped,omitempty" jsonschema:"-"`       // its condition is not met, once With has looked
+	Skipped   bool      `json:"skipped,omitempty" jsonschema:"-"`       // it is left out, once With has looked
 	TimeLimit Span      `yaml:"time-limit" json:"time_limit"`           // of each try; 30m if not given
 	ExitCodes []int     `yaml:"exit-codes" json:"exit_codes,omitempty"` // that count as done; 0 if not given
 	OnFailure OnFailure `yaml:"on-failure" json:"on_failure"`
@@ -173,6 +174,17 @@ const (
 // AllKinds are all things that a step can do.
 func AllKinds() []Kind {
 	return []Kind{RunsScript, Puts, Fetches, Installs, Removes, Updating, Localizes, Sets, Restarts, Keeps, UsesReady}
+}
+
+// LeftOut says why a step is left out, "" if it is not.
+func (s Step) LeftOut() string {
+	switch {
+	case !s.Skipped:
+		return ""
+	case s.Off:
+		return "it is switched off"
+	}
+	return "its condition is not met: " + string(s.When)
 }
 
 // Accepts says whether a script that ended with the exit code is done.

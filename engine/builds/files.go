@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -12,6 +11,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"gorm.io/gorm"
 
 	"nimblepane/core/pack"
 	"nimblepane/core/sheet"
@@ -27,6 +27,7 @@ const filesKept = 7 * 24 * time.Hour
 
 // Order is a sheet as it is handed in.
 type Order struct {
+	Name   string // of the kept sheet that it is, "" if it is of none
 	Text   string
 	Values map[string]string // of its parameters
 	Files  map[string]string // digests of what it names beside it, by path
@@ -127,9 +128,9 @@ func (bs *Builds) verify(ctx context.Context, actor string, f store.SheetFile, f
 	return f, nil
 }
 
-// withFiles returns a sheet with what it names beside it. What is missing is a problem for people.
-func withFiles(tx *store.Tx, s sheet.Sheet, named map[string]string) (sheet.Sheet, error) {
-	files, err := store.SheetFiles(tx, slices.Collect(maps.Values(named)))
+// withFiles returns a sheet with what it names beside it. The error is sheet.WrongFiles if something is missing.
+func withFiles(db *gorm.DB, s sheet.Sheet, named map[string]string) (sheet.Sheet, error) {
+	files, err := store.SheetFiles(db, slices.Collect(maps.Values(named)))
 	if err != nil {
 		return s, err
 	}
@@ -139,16 +140,11 @@ func withFiles(tx *store.Tx, s sheet.Sheet, named map[string]string) (sheet.Shee
 			contents[path] = sheet.Content{SHA256: digest, Size: files[i].Size, Folder: files[i].Folder}
 		}
 	}
-	s, err = s.WithFiles(contents, func(c sheet.Content) ([]byte, error) {
-		text, err := io.ReadAll(store.SheetFileReader(tx.DB, c.SHA256))
+	return s.WithFiles(contents, func(c sheet.Content) ([]byte, error) {
+		text, err := io.ReadAll(store.SheetFileReader(db, c.SHA256))
 		if err != nil {
 			return nil, fmt.Errorf("read a script of the sheet: %w", err)
 		}
 		return text, nil
 	})
-	var wrong sheet.WrongFiles
-	if errors.As(err, &wrong) {
-		return s, &engine.Problem{Kind: engine.Invalid, Text: "the sheet's files are not right", Reasons: wrong}
-	}
-	return s, err
 }

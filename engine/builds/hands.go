@@ -3,8 +3,8 @@ package builds
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -93,7 +93,7 @@ func (bs *Builds) oneStep(tx *store.Tx, name string, o Order) (in ofTry, err err
 	in.Step = s.Steps[i]
 	switch {
 	case in.Step.Skipped:
-		return in, engine.Conflictf("the condition of step %q is not met: %s", name, in.Step.When)
+		return in, engine.Conflictf("step %q is left out: %s", name, in.Step.LeftOut())
 	case in.Step.Checkpoint != nil:
 		return in, engine.Invalidf("step %q makes a checkpoint: make one of the machine (pane build-machine "+
 			"checkpoint)", name)
@@ -196,26 +196,27 @@ func (bs *Builds) WrittenOut(db *gorm.DB, m store.Machine) (string, error) {
 
 // sheet reads a sheet as it is built. What is wrong with it is a problem for people.
 func (bs *Builds) sheet(tx *store.Tx, o Order) (sheet.Sheet, error) {
-	own, err := bs.engine.Library()
-	if err != nil {
-		return sheet.Sheet{}, engine.Conflictf("%s: mend it, or take it away", err)
+	if err := store.UseSheetFiles(tx, slices.Collect(maps.Values(o.Files))); err != nil {
+		return sheet.Sheet{}, err
 	}
-	s, err := sheet.Parse([]byte(o.Text), own)
-	var wrong sheet.Problems
-	if errors.As(err, &wrong) {
-		p := &engine.Problem{Kind: engine.Invalid, Text: "the sheet is not right"}
-		for _, w := range wrong {
-			p.Reasons = append(p.Reasons, w.Error())
+	c, err := bs.CheckSheet(tx.DB, o)
+	if err != nil {
+		return c.Sheet, err
+	}
+	wrong := func(what string, reasons []string) error {
+		return &engine.Problem{Kind: engine.Invalid, Text: "the sheet" + what, Reasons: reasons}
+	}
+	switch {
+	case len(c.Wrong) > 0:
+		reasons := make([]string, len(c.Wrong))
+		for i, w := range c.Wrong {
+			reasons[i] = w.Error()
 		}
-		return s, p
+		return c.Sheet, wrong(" is not right", reasons)
+	case len(c.Unset) > 0:
+		return c.Sheet, wrong("'s parameters are not right", c.Unset)
+	case len(c.Missing) > 0:
+		return c.Sheet, wrong("'s files are not right", c.Missing)
 	}
-	s, err = s.With(o.Values)
-	var unfit sheet.WrongValues
-	if errors.As(err, &unfit) {
-		return s, &engine.Problem{Kind: engine.Invalid, Text: "the sheet's parameters are not right", Reasons: unfit}
-	}
-	if err != nil {
-		return s, err
-	}
-	return withFiles(tx, s, o.Files)
+	return c.Sheet, nil
 }

@@ -45,7 +45,7 @@ func TestWhatWasTriedByHandIsWrittenOutAsASheet(t *testing.T) {
 	}
 	for step, want := range map[string]string{
 		"none":       `there is no step "none" in the sheet`,
-		"only south": "the condition of step",
+		"only south": "is left out: its condition is not met",
 		"keep":       "makes a checkpoint: make one of the machine",
 		"proxy":      "is a ready one that comes to 2",
 	} {

@@ -1,0 +1,168 @@
+package builds
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+	"unicode/utf8"
+
+	"gorm.io/gorm"
+
+	"nimblepane/core/image"
+	"nimblepane/core/sheet"
+	"nimblepane/engine"
+	"nimblepane/store"
+)
+
+// SheetCheck is what is to be said of a sheet.
+type SheetCheck struct {
+	Read    sheet.Sheet // as it is written down, as far as it can be read
+	Sheet   sheet.Sheet // as it is built
+	Wrong   sheet.Problems
+	Unset   sheet.WrongValues // known once nothing is wrong
+	Missing sheet.WrongFiles  // likewise
+}
+
+// CheckSheet says all that is to be said of a sheet, which may use the organisation's own ready steps.
+func (bs *Builds) CheckSheet(db *gorm.DB, o Order) (c SheetCheck, err error) {
+	own, err := bs.engine.Library()
+	if err != nil {
+		return c, engine.Conflictf("%s: mend it, or take it away", err)
+	}
+	c.Read, err = sheet.Parse([]byte(o.Text), own)
+	if errors.As(err, &c.Wrong) || err != nil {
+		return c, unless(c.Wrong, err)
+	}
+	if c.Sheet, err = c.Read.With(o.Values); errors.As(err, &c.Unset) || err != nil {
+		return c, unless(c.Unset, err)
+	}
+	c.Sheet, err = withFiles(db, c.Sheet, o.Files)
+	errors.As(err, &c.Missing)
+	return c, unless(c.Missing, err)
+}
+
+// unless is an error that was not told as what is wrong with a sheet.
+func unless[T any](told []T, err error) error {
+	if len(told) > 0 {
+		return nil
+	}
+	return err
+}
+
+// SaveSheet keeps a sheet under a name, right or not, if it still has the revision that was seen; 0 for one that there
+// is not yet. It may change only sheets of images that may says yes to.
+func (bs *Builds) SaveSheet(ctx context.Context, actor string, revision int, o Order, may func(image string) error) (
+	s store.Sheet, err error,
+) {
+	if err := image.CheckName(o.Name); err != nil {
+		return s, engine.Invalidf("the sheet's name: %s", err)
+	}
+	if len(o.Text) > sheet.MostBytes || !utf8.ValidString(o.Text) {
+		return s, engine.Invalidf("a sheet is text of at most %d bytes", sheet.MostBytes)
+	}
+	read, err := bs.CheckSheet(bs.engine.Store.DB.WithContext(ctx), o) // what is wrong with it is told when it is looked at
+	if err != nil {
+		return s, err
+	}
+	of := read.Read
+	if image.CheckName(of.Image) != nil {
+		of.Image = ""
+	}
+	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		s, err = store.LockSheet(tx.DB, o.Name)
+		isNew := errors.Is(err, store.ErrNotFound)
+		if err != nil && !isNew {
+			return err
+		}
+		if err := errors.Join(may(of.Image), may(cmp.Or(s.Image, of.Image))); err != nil {
+			return err
+		}
+		if isNew && revision != 0 {
+			return engine.Conflictf("sheet %s was deleted since you read it: save it as a new one", o.Name)
+		}
+		if err := unchanged(s, revision); err != nil {
+			return err
+		}
+		if err := keepFiles(tx, o.Files); err != nil {
+			return err
+		}
+		s.Name, s.Text, s.Image, s.Revision = o.Name, o.Text, of.Image, s.Revision+1
+		s.Files.V = map[string]string{}
+		maps.Copy(s.Files.V, o.Files)
+		s.ChangedBy, s.ChangedAt = actor, tx.Now
+		tx.Record(store.Entry{
+			Verb: "sheet.save", Subject: s.Subject(), Detail: map[string]any{"revision": s.Revision, "image": s.Image},
+		})
+		tx.Emit("sheet", s.Subject(), nil)
+		if !isNew {
+			return tx.Save(&s).Error
+		}
+		added, err := store.AddSheet(tx, &s)
+		if err == nil && !added {
+			return engine.Conflictf("somebody else makes a sheet %s at this moment: look at it first", s.Name)
+		}
+		return err
+	})
+	return s, err
+}
+
+// unchanged refuses a change of what somebody else has changed since it was seen.
+func unchanged(s store.Sheet, revision int) error {
+	if s.Revision == revision {
+		return nil
+	}
+	if revision == 0 {
+		return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf("there is a sheet %s already, of %s, changed by %s: "+
+			"look at it first (revision %d), or take another name", s.Name, s.ChangedAt.UTC().Format(time.DateTime),
+			s.ChangedBy, s.Revision)}
+	}
+	return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf("sheet %s was changed by %s since you read it "+
+		"(revision %d, now %d): look at it as it is now and repeat the change", s.Name, s.ChangedBy, revision,
+		s.Revision)}
+}
+
+// keepFiles refuses files that were not sent.
+func keepFiles(tx *store.Tx, files map[string]string) error {
+	digests := slices.Collect(maps.Values(files))
+	if err := store.UseSheetFiles(tx, digests); err != nil {
+		return err
+	}
+	there, err := store.SheetFiles(tx.DB, digests)
+	if err != nil {
+		return err
+	}
+	for _, path := range slices.Sorted(maps.Keys(files)) {
+		if !slices.ContainsFunc(there, func(f store.SheetFile) bool { return f.Digest == files[path] }) {
+			return engine.Invalidf("the file %s is not here as it was said to be: send it first", path)
+		}
+	}
+	return nil
+}
+
+// DeleteSheet forgets a sheet, if it still has the revision that was seen. Builds that were started from it stay.
+func (bs *Builds) DeleteSheet(ctx context.Context, actor, name string, revision int, may func(image string) error) error {
+	return bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		s, err := store.LockSheet(tx.DB, name)
+		if err != nil {
+			return err
+		}
+		if err := may(s.Image); err != nil {
+			return err
+		}
+		if err := unchanged(s, revision); err != nil {
+			return err
+		}
+		tx.Record(store.Entry{
+			Verb: "sheet.delete", Subject: s.Subject(), Detail: map[string]any{"revision": s.Revision},
+		})
+		tx.Emit("sheet", s.Subject(), nil)
+		return tx.Delete(&s).Error
+	})
+}
+
+// KeptOrder is a kept sheet as it is handed in.
+func KeptOrder(s store.Sheet) Order { return Order{Name: s.Name, Text: s.Text, Files: s.Files.V} }
