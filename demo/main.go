@@ -88,9 +88,12 @@ func run(ctx context.Context, state, bin string) (err error) {
 		return err
 	}
 	if noHistory != nil {
-		fmt.Println("This is the first start: the estate gets a history, which takes a minute or two.")
+		fmt.Println("This is the first start: the estate gets a history, which takes two or three minutes.")
 		d, err := newSeeder(ctx, s, func(format string, args ...any) { fmt.Printf("  "+format+"\n", args...) })
 		if err != nil {
+			return err
+		}
+		if err := d.past(ctx); err != nil {
 			return err
 		}
 		if err := d.first(ctx); err != nil {

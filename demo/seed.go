@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -46,14 +47,24 @@ func newSeeder(ctx context.Context, s *stack, say func(string, ...any)) (*seeder
 		if err := s.addAccount(ctx, p.name, p.title, string(p.role), password); err != nil {
 			return nil, err
 		}
-		c, _, err := s.signedIn(ctx, p.name)
-		if err != nil {
-			return nil, err
-		}
-		d.people[p.name] = c
+	}
+	if err := d.signIn(ctx); err != nil {
+		return nil, err
 	}
 	_, err := d.people["mira"].LoadEstate(ctx, s.estate(), false)
 	return d, err
+}
+
+// signIn has everybody sign in.
+func (d *seeder) signIn(ctx context.Context) error {
+	for _, p := range staff {
+		c, _, err := d.signedIn(ctx, p.name)
+		if err != nil {
+			return err
+		}
+		d.people[p.name] = c
+	}
+	return nil
 }
 
 // capture makes a version and waits until all its copies are there.
@@ -75,22 +86,40 @@ func (d *seeder) capture(ctx context.Context, of, from, notes string, endOfLife 
 	})
 }
 
-// build has a sheet built, which ends in a state.
-func (d *seeder) build(ctx context.Context, text string, ends build.State) (b client.WholeBuild, err error) {
-	c := d.people["jonas"]
-	s, err := sheet.Parse([]byte(text))
+// keep has the service keep a sheet, with what it names beside it, and returns its text.
+func (d *seeder) keep(ctx context.Context, name string, mend func(string) string) (string, error) {
+	beside, err := fs.Sub(sheets, "saltmarsh")
 	if err != nil {
-		return b, err
+		return "", err
 	}
-	beside, err := fs.Sub(sheetFolder, "saltmarsh")
+	written, err := fs.ReadFile(beside, name+".yaml")
 	if err != nil {
-		return b, err
+		return "", err
 	}
+	c, text := d.people["jonas"], mend(string(written))
+	s, _ := sheet.Parse([]byte(text)) // one of them is wrong
 	files, err := c.SendSheetFiles(ctx, beside, s.Sources(), nil)
 	if err != nil {
-		return b, err
+		return "", err
 	}
-	if b, err = c.StartBuild(ctx, client.StartBuild{Sheet: text, Files: files}); err != nil {
+	revision := 0
+	switch there, err := c.Sheet(ctx, name); {
+	case err == nil:
+		revision = there.Revision
+	case !client.IsStatus(err, http.StatusNotFound):
+		return "", err
+	}
+	_, err = c.SaveSheet(ctx, name, revision, client.SheetText{Text: text, Files: files})
+	return text, err
+}
+
+// asItIs leaves a sheet as it is written.
+func asItIs(text string) string { return text }
+
+// build has a kept sheet built, which ends in a state.
+func (d *seeder) build(ctx context.Context, name string, ends build.State) (b client.WholeBuild, err error) {
+	c := d.people["jonas"]
+	if b, err = c.BuildSheet(ctx, name, client.BuildSheet{}); err != nil {
 		return b, err
 	}
 	err = until(ctx, fmt.Sprintf("build %d", b.ID), func() (bool, error) {
@@ -101,6 +130,52 @@ func (d *seeder) build(ctx context.Context, text string, ends build.State) (b cl
 		return b.Settled, err
 	})
 	return b, err
+}
+
+// untilSeason is how long it is from when the practice sites begin until the desks are taken into service.
+const untilSeason = 5 * fortnight
+
+const fortnight = 14 * 24 * time.Hour
+
+// past has the desk of the counters built every other week, before anybody uses it.
+func (d *seeder) past(ctx context.Context) error {
+	d.say("building the desk of the counters every other week for two months ...")
+	if _, err := d.keep(ctx, counter, func(text string) string {
+		return strings.Replace(text, "{track: live}", "{disk: vendor.qcow2}", 1)
+	}); err != nil {
+		return err
+	}
+	for range untilSeason / fortnight {
+		if _, err := d.build(ctx, counter, build.Ready); err != nil {
+			return err
+		}
+		if err := d.forward(ctx, fortnight); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// forward passes over a time, and waits until the service has seen that it did.
+func (d *seeder) forward(ctx context.Context, by time.Duration) error {
+	before, err := d.people["mira"].Status(ctx)
+	if err != nil {
+		return err
+	}
+	if err := d.practiceCtl(ctx, "forward", by.String()); err != nil {
+		return err
+	}
+	err = until(ctx, "the time to pass", func() (bool, error) {
+		now, err := d.people["mira"].Status(ctx)
+		if client.IsStatus(err, http.StatusUnauthorized) {
+			return true, nil // nobody stays signed in for so long
+		}
+		return now.Now.Sub(before.Now) >= by, err
+	})
+	if err != nil {
+		return err
+	}
+	return d.signIn(ctx)
 }
 
 // roll rolls pools side by side and waits until all are done.
@@ -227,11 +302,18 @@ func (d *seeder) history(ctx context.Context) error {
 	}
 	d.say("staging the third, and letting a few things go wrong ...")
 	// The sheet names a package that there is not at first; the build says so, and the mended one goes through.
-	wrong := strings.Replace(sheetFile, "tide-tables", "tide-table", 1)
-	if _, err := d.build(ctx, wrong, build.Failed); err != nil {
+	if _, err := d.keep(ctx, counter, func(text string) string {
+		return strings.Replace(text, "tide-tables", "tide-table", 1)
+	}); err != nil {
 		return err
 	}
-	made, err := d.build(ctx, sheetFile, build.Ready)
+	if _, err := d.build(ctx, counter, build.Failed); err != nil {
+		return err
+	}
+	if _, err := d.keep(ctx, counter, asItIs); err != nil {
+		return err
+	}
+	made, err := d.build(ctx, counter, build.Ready)
 	if err != nil {
 		return err
 	}
@@ -274,7 +356,17 @@ func (d *seeder) history(ctx context.Context) error {
 		return err
 	}
 	d.say("waiting for a morning with people at work ...")
-	return d.morning(ctx)
+	if err := d.morning(ctx); err != nil {
+		return err
+	}
+	for _, name := range []string{chart, "crew-desk"} {
+		if _, err := d.keep(ctx, name, asItIs); err != nil {
+			return err
+		}
+	}
+	// It takes most of the day.
+	_, err = d.people["anton"].BuildSheet(ctx, chart, client.BuildSheet{})
+	return err
 }
 
 // morning lets the night pass, until half past nine of a day.

@@ -25,13 +25,11 @@ var estateFile string
 //go:embed saltmarsh/scenario.yaml
 var scenarioFile string
 
-// sheetFile is the build sheet of counter-desk, and sheetFolder the folder that it is in.
+// sheets are the build sheets, with what they name beside them.
 //
-//go:embed saltmarsh/counter-desk.yaml
-var sheetFile string
-
-//go:embed saltmarsh/counter-desk
-var sheetFolder embed.FS
+//go:embed saltmarsh/counter-desk.yaml saltmarsh/counter-desk saltmarsh/chart-desk.yaml saltmarsh/chart-desk
+//go:embed saltmarsh/crew-desk.yaml
+var sheets embed.FS
 
 // stack is PostgreSQL, the practice sites and the service, on ports of loopback.
 type stack struct {

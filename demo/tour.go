@@ -53,6 +53,9 @@ func tour(ctx context.Context, state, bin string) (err error) {
 	if err != nil {
 		return err
 	}
+	if err := d.forward(ctx, untilSeason); err != nil {
+		return err
+	}
 	if err := d.first(ctx); err != nil {
 		return err
 	}

@@ -38,7 +38,7 @@ func root() *cobra.Command {
 	}
 	var address string
 	cmd.PersistentFlags().StringVar(&address, "address", "127.0.0.1:7720", "where the practice process listens")
-	cmd.AddCommand(serve(&address), rate(&address), knobs(&address))
+	cmd.AddCommand(serve(&address), rate(&address), forward(&address), knobs(&address))
 	return cmd
 }
 
@@ -89,6 +89,20 @@ func rate(address *string) *cobra.Command {
 				return fmt.Errorf("%q is not a number", args[0])
 			}
 			return call(cmd, http.MethodPut, *address, "/clock", map[string]float64{"rate": n})
+		},
+	}
+}
+
+func forward(address *string) *cobra.Command {
+	return &cobra.Command{
+		Use: "forward TIME", Short: "Pass over a time in which nothing happens, such as 336h, before there are hosts",
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			d, err := time.ParseDuration(args[0])
+			if err != nil {
+				return fmt.Errorf("%q is no time: write it such as 336h", args[0])
+			}
+			return call(cmd, http.MethodPut, *address, "/clock", map[string]time.Duration{"forward": d})
 		},
 	}
 }

@@ -16,6 +16,10 @@ export type Proof = Schemas["Proof"];
 export type SealFinding = Schemas["SealFinding"];
 export type Build = Schemas["Build"];
 export type WholeBuild = Schemas["WholeBuild"];
+export type WholeSheet = Schemas["WholeSheet"];
+export type SheetChecked = Schemas["SheetChecked"];
+export type SheetSource = Schemas["SheetSource"];
+export type SheetParameter = Schemas["SheetParameter"];
 export type BuildStep = Schemas["BuildStep"];
 export type LogLine = Schemas["LogLine"];
 export type Session = Schemas["Session"];
@@ -55,8 +59,8 @@ api.use({
     if (request.method !== "GET") {
       request.headers.set("X-CSRF-Token", csrf);
       // A click that is sent twice, by an impatient finger or a bad line, does the thing once.
-      // A preview does nothing, and its answer is not to be kept.
-      if (request.method === "POST" && !request.url.endsWith("/previews"))
+      // A preview does nothing, and its answer is not to be kept; nor is what is said of a sheet.
+      if (request.method === "POST" && !/\/(previews|sheets\/check)$/.test(request.url))
         request.headers.set("Idempotency-Key", crypto.randomUUID());
     }
     return request;

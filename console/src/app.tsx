@@ -35,6 +35,8 @@ const router = createBrowserRouter([
       page("/images", async () => (await import("./pages/images")).ImagesPage),
       page("/images/:image", async () => (await import("./pages/image")).ImagePage),
       page("/images/:image/versions/:number", async () => (await import("./pages/version")).VersionPage),
+      page("/sheets", async () => (await import("./pages/sheets")).SheetsPage),
+      page("/sheets/:sheet", async () => (await import("./pages/sheet")).SheetPage),
       page("/builds", async () => (await import("./pages/builds")).BuildsPage),
       page("/builds/:build", async () => (await import("./pages/build")).BuildPage),
       page(

@@ -15,6 +15,7 @@ import { useQuery } from "@tanstack/react-query";
 import {
   CalendarCheck,
   Cpu,
+  FileCog,
   FileText,
   Hammer,
   HardDrive,
@@ -40,6 +41,7 @@ import { FormDialog, toaster } from "./ui";
 const pages: { to: string; label: string; icon: LucideIcon; role?: Account["role"] }[] = [
   { to: "/", label: "Today", icon: CalendarCheck },
   { to: "/images", label: "Images", icon: HardDrive },
+  { to: "/sheets", label: "Sheets", icon: FileCog },
   { to: "/builds", label: "Builds", icon: Hammer },
   { to: "/build-machines", label: "Build machines", icon: Cpu },
   { to: "/pools", label: "Pools", icon: LayoutGrid },

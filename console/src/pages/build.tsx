@@ -112,6 +112,8 @@ function BuildFacts({ of: b }: { of: WholeBuild }) {
           b.version && <To to={`/images/${b.image}/versions/${b.version}`}>{`${b.image} ${b.version}`}</To>,
         ],
         ["From", b.base],
+        ["Sheet", b.sheet_name && <To to={`/sheets/${b.sheet_name}`}>{b.sheet_name}</To>],
+        ["Commit", b.commit],
         [
           "Parameters",
           Object.entries(b.values ?? {})

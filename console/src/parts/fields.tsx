@@ -10,7 +10,7 @@ export function Labelled(props: {
   children: ReactNode;
 }) {
   return (
-    <Field.Root flex="1" minW="190px" required={props.required}>
+    <Field.Root flex="1" minW="min(190px, 100%)" required={props.required}>
       <Field.Label>{props.label}</Field.Label>
       {props.children}
       {props.help && <Field.HelperText>{props.help}</Field.HelperText>}

@@ -6,13 +6,14 @@ import (
 	"io"
 	"net/http"
 	"strconv"
+	"time"
 
 	"nimblepane/platform"
 )
 
 // Handler serves what the service asks of the world's sites, and the knobs.
 //
-//	GET, PUT /clock                                 the clock; PUT takes {"rate": 60}
+//	GET, PUT /clock                                 the clock; PUT takes {"rate": 60}, or {"forward": NANOSECONDS}
 //	PUT      /sites/{site}/operations/{key}         begin an operation
 //	GET      /sites/{site}/operations/{key}         how it stands
 //	GET      /sites/{site}/operations/{key}/output?from=BYTES
@@ -28,10 +29,15 @@ func (w *World) Handler() http.Handler {
 	mux.HandleFunc("GET /clock", func(rw http.ResponseWriter, _ *http.Request) { reply(rw, w.Clock(), nil) })
 	mux.HandleFunc("PUT /clock", func(rw http.ResponseWriter, r *http.Request) {
 		var in struct {
-			Rate float64 `json:"rate"`
+			Rate    float64       `json:"rate"`
+			Forward time.Duration `json:"forward"`
 		}
 		if read(rw, r, &in) {
-			err := w.SetRate(in.Rate)
+			set := func() error { return w.SetRate(in.Rate) }
+			if in.Forward != 0 {
+				set = func() error { return w.Forward(in.Forward) }
+			}
+			err := set()
 			if err != nil {
 				err = &platform.Refusal{Why: err.Error()}
 			}

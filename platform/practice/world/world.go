@@ -206,6 +206,20 @@ func (w *World) SetRate(rate float64) error {
 	return nil
 }
 
+// Forward passes over a time in which nothing happens. Where there are hosts, people would have to live through it.
+func (w *World) Forward(by time.Duration) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	switch {
+	case by <= 0 || by > 366*24*time.Hour:
+		return fmt.Errorf("forward by %s: use more than 0 and at most 8784h", by)
+	case len(w.state.Machines) > 0:
+		return errors.New("there are hosts, with people at work: let time pass faster instead (rate)")
+	}
+	w.state.Clock, w.dirty = w.state.Clock.Forward(by), true
+	return nil
+}
+
 func (w *World) now() time.Time { return w.state.Clock.Now(time.Now()) }
 
 func (w *World) step() {
