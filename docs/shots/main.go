@@ -61,11 +61,11 @@ func run(url, name, out string, dark bool, pages []string) error {
 	}
 	for _, p := range pages {
 		page, path, _ := strings.Cut(p, "=")
-		if err := chromedp.Do(ctx, chromedp.Navigate(url+path), chromedp.WaitVisible(`h1`)); err != nil {
+		if err := chromedp.Do(ctx, chromedp.Navigate(url+path)); err != nil {
 			return fmt.Errorf("%s: %w", path, err)
 		}
 		if _, err := chromedp.Run(ctx, chromedp.Poll[bool](
-			`!document.body.textContent.includes("Loading")`)); err != nil {
+			`document.querySelector("h1") !== null && !document.body.textContent.includes("Loading")`)); err != nil {
 			return fmt.Errorf("%s: %w", path, err)
 		}
 		// What is live keeps arriving; let the first of it be drawn.

@@ -77,6 +77,43 @@ func (b *browser) click(label string) {
 		"there is no button %q", label)
 }
 
+// field waits for the field of the label, marks it, and returns what selects it.
+func (b *browser) field(label string) string {
+	b.t.Helper()
+	mark := fmt.Sprintf(`(() => {
+		document.querySelector('[data-marked]')?.removeAttribute('data-marked');
+		const within = [...document.querySelectorAll('[role=dialog]')].pop() ?? document;
+		const l = [...within.querySelectorAll('label')].find(l => l.textContent.replace('*', '').trim() === %q);
+		const f = l && document.getElementById(l.htmlFor);
+		f?.setAttribute('data-marked', '');
+		return !!f;
+	})()`, label)
+	require.Eventually(b.t, func() bool { return script[bool](b, mark) }, 20*time.Second, 50*time.Millisecond,
+		"there is no field %q", label)
+	return "[data-marked]"
+}
+
+// fill types into the field of the label, and leaves it.
+func (b *browser) fill(label, text string) {
+	b.t.Helper()
+	b.do(chromedp.SendKeys(b.field(label), text))
+	script[any](b, `document.activeElement.blur()`)
+}
+
+// choose chooses one of what the field of the label offers.
+func (b *browser) choose(label, value string) {
+	b.t.Helper()
+	choice := fmt.Sprintf(`(() => {
+		const f = document.querySelector(%q);
+		if (![...f.options].some(o => o.value === %q)) return false;
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(f, %q);
+		f.dispatchEvent(new Event('change', {bubbles: true}));
+		return true;
+	})()`, b.field(label), value, value)
+	require.Eventually(b.t, func() bool { return script[bool](b, choice) }, 20*time.Second, 50*time.Millisecond,
+		"%q does not offer %q", label, value)
+}
+
 func (b *browser) signIn(name string) {
 	b.t.Helper()
 	b.do(chromedp.SendKeys(`input[name=name]`, name),
@@ -162,6 +199,11 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 	_, err = s.As(role.Operator).NoteOnBuildMachine(t.Context(), "north-quay", "bm-printer", "it prints tickets")
 	require.NoError(t, err)
 
+	_, err = s.As(role.Operator).SaveSheet(t.Context(), "fare-desk", 0, client.SheetText{Text: made.Sheet})
+	require.NoError(t, err)
+	_, err = s.As(role.Operator).SaveSheet(t.Context(), "half", 0, client.SheetText{Text: "image: counter-desk\n"})
+	require.NoError(t, err)
+
 	b := open(t, s.URL)
 	check := func(page string) {
 		t.Helper()
@@ -188,6 +230,8 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 			"/builds": "vendor.qcow2", fmt.Sprint("/builds/", begun.ID): "Setting up fare-desk ...",
 			"/build-machines/north-quay/bm-printer":         "it prints tickets",
 			"/images/counter-desk/versions/" + made.Version: "Fare Desk", // tried at its first start
+			"/sheets": "wrong in 3 places", "/sheets/fare-desk": "Then the seal checks are made",
+			"/sheets/half?as=text": "the base is missing", "/sheets/half": "Add an application",
 			"/build-machines": "the new printer", "/accounts": "Add an account", "/tokens": "Make a token",
 		} {
 			b.visit(path)
@@ -287,4 +331,36 @@ func TestTheKeyboardIsEnough(t *testing.T) {
 	b.do(chromedp.KeyEvent("\x1b"))
 	require.Eventually(t, func() bool { return !script[bool](b, `!!document.querySelector("[role=dialog]")`) },
 		10*time.Second, 50*time.Millisecond)
+}
+
+func TestASheetIsWrittenInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := serveConsole(t, servicetest.Options{})
+	b := open(t, s.URL)
+	b.signIn(string(role.Operator))
+	b.visit("/sheets")
+	b.sees("None is kept here yet")
+	b.click("New sheet")
+	b.sees("Choose a file")
+	b.fill("Name", "counter-desk")
+	b.click("New sheet")
+	b.sees("What is wrong")
+	b.choose("Image", "counter-desk")
+	b.choose("Site", "north-quay")
+	b.choose("Add a step", "install")
+	b.fill("Packages", "fare-desk")
+	b.click("As text")
+	b.sees("what is in use") // the comment
+	b.sees("packages: [fare-desk]")
+	script[any](b, `document.querySelector(".cm-content").focus()`)
+	b.do(chromedp.KeyEvent("# written by hand\r"))
+	b.sees("the package fare-desk is installed")
+	b.click("Save")
+	b.sees("Saved, as revision 2")
+	kept, err := s.As(role.Viewer).Sheet(t.Context(), "counter-desk")
+	require.NoError(t, err)
+	require.Contains(t, kept.Text, "base: {track: live} # what is in use\n")
+	require.Contains(t, kept.Text, "# written by hand")
+	require.Contains(t, kept.Text, "      packages: [fare-desk]\n")
+	require.Empty(t, kept.Wrong)
 }

@@ -69,7 +69,7 @@ it("changes a sheet by a form, and leaves the comments in it", async () => {
   const packages = screen.getByRole("textbox", { name: "Packages" });
   await user.type(packages, "\ntide-tables");
   await user.tab();
-  await user.click(screen.getByRole("button", { name: "Switch Fares off" }));
+  await user.click(screen.getByRole("button", { name: "Switch off Fares" }));
   await user.selectOptions(screen.getByRole("combobox", { name: "Add a step" }), "proxy");
   await user.type(screen.getByRole("textbox", { name: "the proxy" }), "http://proxy:3128{Tab}");
   await user.click(screen.getByRole("button", { name: "Save" }));
@@ -96,7 +96,7 @@ it("keeps what was written when somebody else has saved", async () => {
   });
   page();
   const user = userEvent.setup();
-  await user.click(await screen.findByRole("button", { name: "Take Fares away" }));
+  await user.click(await screen.findByRole("button", { name: "Take away Fares" }));
   now = theirs;
   await user.click(screen.getByRole("button", { name: "Save" }));
   await screen.findByText("tove has changed this sheet meanwhile");

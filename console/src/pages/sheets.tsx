@@ -6,7 +6,7 @@ import { api, call } from "../api";
 import { count, time } from "../format";
 import { FileChoice, Labelled } from "../parts/fields";
 import { useSigned } from "../session";
-import { Empty, FormDialog, List, Page, Shown, State, To } from "../ui";
+import { Empty, FormDialog, List, Page, Panel, Shown, State, To } from "../ui";
 
 /** The build sheets that the service keeps. */
 export function SheetsPage() {
@@ -18,48 +18,50 @@ export function SheetsPage() {
       lead="A build sheet says once how an image is made, and has it made again every month."
       actions={may("operator") && <NewSheet />}
     >
-      <Shown query={sheets}>
-        {({ items }) =>
-          items.length === 0 ? (
-            <Empty>None is kept here yet.</Empty>
-          ) : (
-            <List
-              label="Sheets"
-              head={["Sheet", "Image", "Steps", "Right", "Last build", "Its version", "Changed", "By"]}
-            >
-              {items.map((s) => (
-                <Table.Row key={s.name}>
-                  <Table.Cell>
-                    <To to={`/sheets/${s.name}`}>{s.name}</To>
-                  </Table.Cell>
-                  <Table.Cell>{s.image && <To to={`/images/${s.image}`}>{s.image}</To>}</Table.Cell>
-                  <Table.Cell>{s.steps}</Table.Cell>
-                  <Table.Cell>
-                    {s.problems === 0 ? (
-                      "yes"
-                    ) : (
-                      <Text as="span" color="red.fg" fontWeight="600">
-                        wrong in {count(s.problems, "place")}
-                      </Text>
-                    )}
-                  </Table.Cell>
-                  <Table.Cell whiteSpace="nowrap">
-                    {s.build && <To to={`/builds/${s.build}`}>{String(s.build)}</To>}{" "}
-                    {s.build_state && <State of={s.build_state} />}
-                  </Table.Cell>
-                  <Table.Cell>
-                    {s.build_version && (
-                      <To to={`/images/${s.image}/versions/${s.build_version}`}>{s.build_version}</To>
-                    )}
-                  </Table.Cell>
-                  <Table.Cell whiteSpace="nowrap">{time(s.changed_at)}</Table.Cell>
-                  <Table.Cell>{s.changed_by}</Table.Cell>
-                </Table.Row>
-              ))}
-            </List>
-          )
-        }
-      </Shown>
+      <Panel>
+        <Shown query={sheets}>
+          {({ items }) =>
+            items.length === 0 ? (
+              <Empty>None is kept here yet.</Empty>
+            ) : (
+              <List
+                label="Sheets"
+                head={["Sheet", "Image", "Steps", "Right", "Last build", "Its version", "Changed", "By"]}
+              >
+                {items.map((s) => (
+                  <Table.Row key={s.name}>
+                    <Table.Cell>
+                      <To to={`/sheets/${s.name}`}>{s.name}</To>
+                    </Table.Cell>
+                    <Table.Cell>{s.image && <To to={`/images/${s.image}`}>{s.image}</To>}</Table.Cell>
+                    <Table.Cell>{s.steps}</Table.Cell>
+                    <Table.Cell>
+                      {s.problems === 0 ? (
+                        "yes"
+                      ) : (
+                        <Text as="span" color="red.fg" fontWeight="600">
+                          wrong in {count(s.problems, "place")}
+                        </Text>
+                      )}
+                    </Table.Cell>
+                    <Table.Cell whiteSpace="nowrap">
+                      {s.build && <To to={`/builds/${s.build}`}>{String(s.build)}</To>}{" "}
+                      {s.build_state && <State of={s.build_state} />}
+                    </Table.Cell>
+                    <Table.Cell>
+                      {s.build_version && (
+                        <To to={`/images/${s.image}/versions/${s.build_version}`}>{s.build_version}</To>
+                      )}
+                    </Table.Cell>
+                    <Table.Cell whiteSpace="nowrap">{time(s.changed_at)}</Table.Cell>
+                    <Table.Cell>{s.changed_by}</Table.Cell>
+                  </Table.Row>
+                ))}
+              </List>
+            )
+          }
+        </Shown>
+      </Panel>
     </Page>
   );
 }

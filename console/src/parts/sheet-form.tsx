@@ -230,7 +230,7 @@ function Steps(form: Form & { tryStep: (step: string) => ReactNode }) {
                 <Button
                   size="xs"
                   variant="outline"
-                  aria-label={`Switch ${step.name} ${step.off ? "on" : "off"}`}
+                  aria-label={`Switch ${step.off ? "on" : "off"} ${step.name}`}
                   onClick={() => set(put(text, ["steps", n, "off"], step.off ? undefined : true))}
                 >
                   {step.off ? "Switch on" : "Switch off"}
@@ -247,7 +247,7 @@ function Steps(form: Form & { tryStep: (step: string) => ReactNode }) {
                 <Button
                   size="xs"
                   variant="ghost"
-                  aria-label={`Take ${step.name} away`}
+                  aria-label={`Take away ${step.name}`}
                   onClick={() => {
                     set(removeStep(text, n));
                     setOpen(undefined);
