@@ -119,6 +119,7 @@ func (s *Server) versions() {
 			v, err := s.Versions.Capture(ctx, actor(ctx), versions.CaptureRequest{
 				Image: in.Image, Site: in.Body.Site, BuildMachine: in.Body.BuildMachine, Number: in.Body.Number,
 				Notes: in.Body.Notes, Tags: in.Body.Tags, EndOfLife: in.Body.EndOfLife, Discard: in.Body.Discard,
+				BackTo:  in.Body.BackTo,
 				Fitness: versions.Fitness{Waive: in.Body.Waive, Unchecked: in.Body.Unchecked},
 				Then: func(tx *store.Tx, v store.Version, site store.Site) error {
 					if !in.Body.Prove {

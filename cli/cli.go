@@ -92,6 +92,7 @@ type app struct {
 	url, token, output string
 	yes                bool
 	in                 io.Reader
+	lines              *bufio.Reader // of in, once a question was asked
 	out, err           io.Writer
 }
 
@@ -189,17 +190,40 @@ func (a *app) ask(format string, args ...any) error {
 	if a.yes {
 		return nil
 	}
-	f, isFile := a.in.(*os.File)
-	if isFile && !term.IsTerminal(int(f.Fd())) {
+	if !a.answers() {
 		return usage("this needs a yes: answer at a terminal, or give --yes")
 	}
 	fmt.Fprintf(a.out, format+" [y/N] ", args...)
-	line, _ := bufio.NewReader(a.in).ReadString('\n')
-	switch strings.ToLower(strings.TrimSpace(line)) {
+	switch strings.ToLower(a.line()) {
 	case "y", "yes":
 		return nil
 	}
 	return errDeclined
+}
+
+// answers says whether there is somebody who could answer.
+func (a *app) answers() bool {
+	f, isFile := a.in.(*os.File)
+	return !isFile || term.IsTerminal(int(f.Fd()))
+}
+
+// line reads what is answered.
+func (a *app) line() string {
+	if a.lines == nil {
+		a.lines = bufio.NewReader(a.in)
+	}
+	line, _ := a.lines.ReadString('\n') // at its end nothing is answered
+	return strings.TrimSpace(line)
+}
+
+// prompt asks for a text, unless --yes is given or nobody could answer: then, and where nothing is answered, it is the
+// one that is usual.
+func (a *app) prompt(question, usual string) string {
+	if a.yes || !a.answers() {
+		return usual
+	}
+	fmt.Fprintf(a.out, "%s [%s] ", question, usual)
+	return cmp.Or(a.line(), usual)
 }
 
 // preview shows what an act would do and asks whether it is to be done, unless

@@ -148,6 +148,7 @@ func (a *app) buildMachine() *cobra.Command {
 		}),
 	})
 	a.byHand(cmd, here)
+	cmd.AddCommand(a.finish(here))
 	var repair bool
 	check := &cobra.Command{
 		Use: "check SITE MACHINE", Short: "Make the seal checks on a build machine, and show what they find",

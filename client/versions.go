@@ -114,6 +114,7 @@ type Capture struct {
 	Tags         []string   `json:"tags,omitempty" maxItems:"20"`
 	EndOfLife    *time.Time `json:"end_of_life,omitempty"`
 	Discard      bool       `json:"discard,omitempty" doc:"Delete the build machine afterwards"`
+	BackTo       string     `json:"back_to,omitempty" doc:"The checkpoint that the build machine goes back to afterwards"`
 
 	Waive     map[string]string `json:"waive,omitempty" doc:"Why what a seal check finds is passed over, by check"`
 	Prove     bool              `json:"prove,omitempty" doc:"Its first start, on a machine that is thrown away"`

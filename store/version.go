@@ -37,6 +37,7 @@ type Version struct {
 	Sealing    Strings              `gorm:"type:jsonb"` // what was done to seal it
 	Findings   JSON[[]seal.Finding] // of the seal checks before it was sealed, if they were made
 	Discards   bool                 // the build machine is deleted after the capture
+	BackTo     string               // the checkpoint that the build machine goes back to after the capture, if to one
 	Source     string
 	Notes      string
 	Tags       Strings `gorm:"type:jsonb"`

@@ -82,9 +82,10 @@ export class Gathered {
         break;
       default:
         if (kind === "build" || kind.startsWith("build.")) {
-          this.due.add("builds");
-          this.due.add("trail");
-        } else if (kind === "proof" || kind.startsWith("proof."))
+          for (const key of ["builds", "sheets", "trail"]) this.due.add(key);
+        } else if (kind === "sheet" || kind.startsWith("sheet."))
+          for (const key of ["sheets", "trail"]) this.due.add(key);
+        else if (kind === "proof" || kind.startsWith("proof."))
           for (const key of ["proofs", "trail", "today"]) this.due.add(key);
         else if (kind === "machine" || kind.startsWith("build-machine."))
           for (const key of ["build-machines", "trail", "today"]) this.due.add(key);

@@ -2142,6 +2142,8 @@ export interface components {
             why: string;
         };
         Capture: {
+            /** @description The checkpoint that the build machine goes back to afterwards */
+            back_to?: string;
             build_machine: string;
             /** @description Delete the build machine afterwards */
             discard?: boolean;

@@ -103,6 +103,7 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 		Kind: store.WorkRevertMachine, Operation: platform.RevertMachine, Ask: askCheckpoint,
 		Ended: revertEnded,
 	}
+	vs.WhenSealed(bs.goBack)
 	engine.AddWork(e, bs.makings)
 	engine.AddWork(e, bs.starts)
 	engine.AddWork(e, bs.stops)

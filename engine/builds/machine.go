@@ -189,6 +189,29 @@ func (bs *Builds) RevertMachine(ctx context.Context, actor, site, name, checkpoi
 	})
 }
 
+// goBack has the machine that a version was captured from go back to the checkpoint that was asked for with it. One that
+// somebody does something else with meanwhile is left to them.
+func (bs *Builds) goBack(tx *store.Tx, v store.Version) error {
+	if v.BackTo == "" {
+		return nil
+	}
+	siteName, name := versions.SourceOf(v)
+	site, err := store.SiteNamed(tx.DB, siteName)
+	if err != nil {
+		return err
+	}
+	m, err := store.LockMachineAt(tx.DB, site, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil || m.Checkpoint(v.BackTo) < 0 || m.State.Changing() {
+		return err
+	}
+	err = asked(tx, &m, machine.Reverting, "revert", "", map[string]any{"checkpoint": v.BackTo}, bs.reverts,
+		ofCheckpoint{Machine: m.ID, Name: v.BackTo})
+	return errors.Join(err, tx.Save(&m).Error)
+}
+
 // DiscardMachine begins to delete a build machine with its disk.
 func (bs *Builds) DiscardMachine(ctx context.Context, actor, site, name string) (store.Machine, error) {
 	return bs.machineAct(ctx, actor, site, name, func(tx *store.Tx, m *store.Machine) error {

@@ -29,8 +29,9 @@ type CaptureRequest struct {
 	Notes        string
 	Tags         []string
 	EndOfLife    *time.Time
-	Discard      bool // the build machine, afterwards
-	Fitness           // of a machine that is captured by hand
+	Discard      bool   // the build machine, afterwards
+	BackTo       string // the checkpoint that the build machine goes back to afterwards, if to one
+	Fitness             // of a machine that is captured by hand
 	Findings     []seal.Finding
 	Applications []sheet.Application // that people open on hosts of the version
 	Delivery     sheet.Delivery      // of its copies; what it leaves open is as the image says
@@ -58,8 +59,14 @@ func (vs *Versions) Capture(ctx context.Context, actor string, r CaptureRequest)
 	if err := r.checkWaivers(); err != nil {
 		return v, err
 	}
+	if r.Discard && r.BackTo != "" {
+		return v, engine.Invalidf("a build machine that is discarded goes back to no checkpoint: choose one")
+	}
 	err = vs.engine.Change(ctx, actor, func(tx *store.Tx) (err error) {
 		r.Site, r.BuildMachine = site.Name, machine.Name
+		if err := r.canGoBack(tx.DB, site); err != nil {
+			return err
+		}
 		var noted string
 		if r.Findings, noted, err = r.fit(tx.DB, site, machine.Name); err != nil {
 			return err
@@ -72,6 +79,22 @@ func (vs *Versions) Capture(ctx context.Context, actor string, r CaptureRequest)
 		return err
 	})
 	return v, err
+}
+
+// canGoBack refuses a checkpoint that the build machine does not have.
+func (r CaptureRequest) canGoBack(db *gorm.DB, site store.Site) error {
+	if r.BackTo == "" {
+		return nil
+	}
+	m, err := store.LockMachineAt(db, site, r.BuildMachine)
+	if err != nil {
+		return err
+	}
+	if m.Checkpoint(r.BackTo) < 0 {
+		return engine.Conflictf("build machine %s has no checkpoint %q: it has %s", m.Name, r.BackTo,
+			orNone(m.CheckpointNames()))
+	}
+	return nil
 }
 
 // NumberIn returns the number of a version that will be captured: the one that
@@ -121,6 +144,7 @@ func (vs *Versions) CaptureIn(tx *store.Tx, actor string, r CaptureRequest) (v s
 	v = store.Version{
 		ImageID: img.ID, Number: r.Number, State: image.Capturing, Source: source,
 		Notes: strings.TrimSpace(r.Notes), Tags: r.Tags, EndOfLife: r.EndOfLife, Discards: r.Discard,
+		BackTo:     r.BackTo,
 		CapturedBy: actor, CreatedAt: tx.Now, Revision: 1, Findings: store.JSON[[]seal.Finding]{V: r.Findings},
 		Applications: store.JSON[[]sheet.Application]{V: r.Applications},
 		Delivery:     store.JSON[sheet.Delivery]{V: r.Delivery},
@@ -189,15 +213,20 @@ func (vs *Versions) findBuildMachine(ctx context.Context, siteName, name string)
 
 func orNone(list []string) string { return cmp.Or(strings.Join(list, ", "), "none") }
 
-// sourceOf takes apart what a version was captured from.
-func sourceOf(v store.Version) (site, machine string) {
+// WhenSealed has something done in the change by which a version becomes sealed. It is said before the engine runs.
+func (vs *Versions) WhenSealed(then func(*store.Tx, store.Version) error) {
+	vs.sealed = append(vs.sealed, then)
+}
+
+// SourceOf takes apart what a version was captured from.
+func SourceOf(v store.Version) (site, machine string) {
 	site, machine, _ = strings.Cut(v.Source, "/")
 	return site, machine
 }
 
 func askCapture(_ context.Context, db *gorm.DB, _ store.Work, in ofVersion) (platform.Capture, error) {
 	img, v, err := Of(db, in.Version)
-	_, machine := sourceOf(v)
+	_, machine := SourceOf(v)
 	return platform.Capture{
 		BuildMachine: machine, Disk: diskName(img, v), Stamp: Label(img, v),
 		MachineClass: img.MachineClass, Discard: v.Discards,
@@ -236,6 +265,11 @@ func (vs *Versions) captureEnded(tx *store.Tx, in ofVersion, end *engine.Ending[
 	tx.Record(store.Entry{Verb: "version.seal", Subject: Subject(img, v), Detail: detail})
 	if err := tx.Save(&v).Error; err != nil {
 		return err
+	}
+	for _, then := range vs.sealed {
+		if err := then(tx, v); err != nil {
+			return err
+		}
 	}
 	sites, err := store.SitesOf(tx.DB, img.ID)
 	if err != nil {

@@ -43,7 +43,7 @@ func (vs *Versions) DeliverIn(tx *store.Tx, v store.Version, siteID int64) error
 
 func askDelivery(_ context.Context, db *gorm.DB, _ store.Work, in ofCopy) (platform.Deliver, error) {
 	img, v, name, err := copyOf(db, in)
-	source, _ := sourceOf(v)
+	source, _ := SourceOf(v)
 	return platform.Deliver{
 		Source: source, Disk: diskName(img, v), Digest: v.Digest, Copy: name,
 		MachineClass: img.MachineClass,

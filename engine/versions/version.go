@@ -166,7 +166,7 @@ func (vs *Versions) Retire(ctx context.Context, actor, imageName, number, reason
 				return err
 			}
 		}
-		if name, _ := sourceOf(*v); v.Digest != "" {
+		if name, _ := SourceOf(*v); v.Digest != "" {
 			site, err := store.SiteNamed(tx.DB, name)
 			if err != nil {
 				return err

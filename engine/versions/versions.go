@@ -19,6 +19,7 @@ import (
 // Versions are the acts on versions and tracks. They are safe for concurrent use.
 type Versions struct {
 	engine *engine.Engine
+	sealed []func(*store.Tx, store.Version) error // what is done when a version is
 
 	captures      engine.Work[ofVersion, platform.Capture, platform.Captured]
 	diskDeletions engine.Work[ofVersion, platform.Named, platform.Nothing]

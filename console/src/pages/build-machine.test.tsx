@@ -130,3 +130,40 @@ it("takes notes, and says what was tried and how it went", async () => {
     expect(asked.find((a) => a.what === `POST ${at}/notes`)?.body).toEqual({ text: "fares checked" }),
   );
 });
+
+it("makes a version in one act, and says what becomes of the machine", async () => {
+  const { asked } = service({
+    [`GET ${at}`]: {
+      ...machine,
+      notes: [{ at: "2026-11-23T12:30:00Z", by: "jonas", text: "with printers" }],
+    },
+    [`GET ${at}/check`]: check,
+    "GET /api/v1/images": {
+      items: [
+        { name: "chart-desk", machine_class: "graphics", next_number: "1.1.0" },
+        { name: "counter-desk", machine_class: "standard", next_number: "2026.11.3" },
+      ],
+      next: "",
+    },
+    "POST /api/v1/images/counter-desk/versions": { image: "counter-desk", number: "2026.11.3" },
+  });
+  page();
+  await userEvent.click(await screen.findByRole("button", { name: "Seal and capture" }));
+  const dialog = await screen.findByRole("dialog");
+  await userEvent.type(within(dialog).getByLabelText("Why secrets-left is passed over"), "of the demo");
+  await userEvent.selectOptions(
+    within(dialog).getByLabelText("What becomes of the machine afterwards"),
+    "back:with printers",
+  );
+  await userEvent.click(within(dialog).getByRole("button", { name: "Seal and capture" }));
+  await screen.findByText("elsewhere");
+  expect(asked.find((a) => a.what.startsWith("POST /api/v1/images"))?.body).toEqual({
+    build_machine: "bm-new",
+    site: "north-quay",
+    notes: "with printers",
+    tags: [],
+    prove: true,
+    back_to: "with printers",
+    waive: { "secrets-left": "of the demo" },
+  });
+});

@@ -29,7 +29,7 @@ export function BuildMachinePage() {
           At <To to={`/sites/${site}`}>{site}</To>
         </>
       }
-      actions={m && may("operator") && !m.build && <MachineActs of={m} />}
+      actions={m && may("operator") && !m.build && <MachineActs of={m} finish />}
     >
       <Shown query={query}>
         {(m) => (

@@ -1,10 +1,10 @@
-import { Box, Field, Input, NativeSelect, Text } from "@chakra-ui/react";
+import { Box, Field, HStack, Input, NativeSelect, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, call, type Image } from "../api";
 import { FormDialog } from "../ui";
 import { Check, useWritten, WrittenFields } from "./fields";
-import { CheckNow, Findings, useMachineCheck } from "./seal-checks";
+import { CheckNow, Findings, Repair, useMachineCheck } from "./seal-checks";
 
 /** Makes a version of a build machine. */
 export function Capture({ image }: { image: Image }) {
@@ -73,13 +73,13 @@ export function Capture({ image }: { image: Image }) {
 }
 
 /** The reasons that were written down. */
-function given(waive: Record<string, string>) {
+export function given(waive: Record<string, string>) {
   const reasons = Object.entries(waive).filter(([, why]) => why.trim() !== "");
   return reasons.length > 0 ? Object.fromEntries(reasons.map(([k, why]) => [k, why.trim()])) : undefined;
 }
 
-/** What the seal checks found on the machine, with reasons to pass over what blocks. */
-function Fitness(props: {
+/** What the seal checks found on the machine, what can be repaired, and reasons to pass over what blocks. */
+export function Fitness(props: {
   site: string;
   machine: string;
   waive: Record<string, string>;
@@ -97,13 +97,16 @@ function Fitness(props: {
           last={{
             head: "Pass over, because",
             cell: (f) => (
-              <Input
-                size="xs"
-                aria-label={`Why ${f.check} is passed over`}
-                value={props.waive[f.check] ?? ""}
-                maxLength={200}
-                onChange={(e) => props.set({ ...props.waive, [f.check]: e.target.value })}
-              />
+              <HStack>
+                <Repair of={f} site={props.site} machine={props.machine} />
+                <Input
+                  size="xs"
+                  aria-label={`Why ${f.check} is passed over`}
+                  value={props.waive[f.check] ?? ""}
+                  maxLength={200}
+                  onChange={(e) => props.set({ ...props.waive, [f.check]: e.target.value })}
+                />
+              </HStack>
             ),
           }}
         />

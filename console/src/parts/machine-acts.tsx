@@ -4,9 +4,10 @@ import { useState } from "react";
 import { api, type BuildMachine, call } from "../api";
 import { time } from "../format";
 import { Act, FormDialog } from "../ui";
+import { Finish } from "./finish";
 
 /** What can be done with a build machine that belongs to no build. */
-export function MachineActs({ of: m }: { of: BuildMachine }) {
+export function MachineActs({ of: m, finish }: { of: BuildMachine; finish?: boolean }) {
   const queries = useQueryClient();
   const at = { params: { path: { site: m.site, machine: m.name } } };
   const then = async (act: Promise<unknown>) => {
@@ -15,7 +16,8 @@ export function MachineActs({ of: m }: { of: BuildMachine }) {
   };
   if (!["running", "off", "sealed"].includes(m.state)) return null;
   return (
-    <HStack justify="end">
+    <HStack justify="end" wrap="wrap">
+      {finish && m.state !== "sealed" && <Finish of={m} />}
       {!!m.notices && (
         <Act
           label="Keep"
