@@ -485,6 +485,7 @@ func (s *Server) buildMachines() {
 		"is lost", s.Builds.RevertMachine)
 	s.machineChecks(at + "/{machine}")
 	s.machineHands(at + "/{machine}")
+	s.machineOpenings(at + "/{machine}")
 	register(s, operation{
 		method: "POST", path: at + "/{machine}/run", id: "run-on-build-machine",
 		summary: "Run a program in a build machine and wait for its end", role: role.Operator, tag: "build machines",
@@ -561,6 +562,68 @@ func (s *Server) machineChecks(at string) {
 			}
 			return ok(s.machineOut(ctx, in.Site, in.Machine))
 		})
+}
+
+// machineOpenings are applications that are opened on a machine.
+func (s *Server) machineOpenings(at string) {
+	register(s, operation{
+		method: "POST", path: at + "/openings", id: "open-on-build-machine", role: role.Operator, status: 202,
+		summary: "Begin to open applications on a build machine, one after the other", tag: "build machines",
+		limit: sheetLimit,
+	},
+		func(ctx context.Context, in *struct {
+			MachinePath
+			Body client.OpenApplications
+		},
+		) (*body[client.MachineOpening], error) {
+			o := builds.Order{Text: in.Body.Sheet, Values: in.Body.Values, Files: in.Body.Files}
+			if _, err := s.Builds.OpenApplications(ctx, actor(ctx), in.Site, in.Machine, o); err != nil {
+				return nil, err
+			}
+			return ok(s.machineOpening(ctx, in.Site, in.Machine))
+		})
+	register(s, operation{
+		method: "GET", path: at + "/openings", id: "show-opening-on-build-machine", role: role.Viewer,
+		summary: "What became of the applications that were opened last on a build machine", tag: "build machines",
+	},
+		func(ctx context.Context, in *MachinePath) (*body[client.MachineOpening], error) {
+			return ok(s.machineOpening(ctx, in.Site, in.Machine))
+		})
+	register(s, operation{
+		method: "GET", path: at + "/openings/picture.png", id: "picture-of-opening-on-build-machine", role: role.Viewer,
+		summary: "The picture of an application that was opened last on a build machine, as PNG",
+		tag:     "build machines",
+	},
+		func(ctx context.Context, in *struct {
+			MachinePath
+			Application string `query:"application" required:"true"`
+		},
+		) (*fileOut, error) {
+			m, err := s.lastMachine(ctx, in.Site, in.Machine)
+			if err != nil {
+				return nil, err
+			}
+			_, tried, _, err := builds.Opened(s.store.DB.WithContext(ctx), m)
+			if err != nil {
+				return nil, err
+			}
+			return pictureOf(tried, in.Application)
+		})
+}
+
+func (s *Server) machineOpening(ctx context.Context, site, name string) (o client.MachineOpening, err error) {
+	o.Results = []client.ProofResult{}
+	m, err := s.lastMachine(ctx, site, name)
+	if err != nil {
+		return o, err
+	}
+	w, tried, there, err := builds.Opened(s.store.DB.WithContext(ctx), m)
+	if err != nil || !there {
+		return o, err
+	}
+	o.State, o.Why, o.AskedAt = w.Task().State, w.Why, &w.AskedAt
+	o.Results = append(o.Results, each(tried.Results, resultOut)...)
+	return o, nil
 }
 
 // machineHands are what somebody does who prepares a version by hand.

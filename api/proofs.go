@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nimblepane/client"
+	"nimblepane/core/proof"
 	"nimblepane/core/role"
 	"nimblepane/engine/proofs"
 	"nimblepane/platform"
@@ -64,12 +65,16 @@ func (s *Server) proofs() {
 		method: "GET", path: "/proofs/{id}/picture.png", id: "show-picture-of-proof", role: role.Viewer,
 		summary: "The picture of its display, when what is on it had been tried", tag: "versions",
 	},
-		func(ctx context.Context, in *ProofPath) (*fileOut, error) {
+		func(ctx context.Context, in *struct {
+			ProofPath
+			Application string `query:"application" doc:"The picture of what it opened, instead of the display"`
+		},
+		) (*fileOut, error) {
 			tried, err := s.tried(ctx, in.ID)
-			if err == nil && len(tried.Picture) == 0 {
-				err = fmt.Errorf("a picture of proof %d: %w", in.ID, store.ErrNotFound)
+			if err != nil {
+				return nil, err
 			}
-			return &fileOut{"image/png", tried.Picture}, err
+			return pictureOf(tried, in.Application)
 		})
 	register(s, operation{
 		method: "POST", path: "/images/{image}/versions/{number}/prove", id: "prove-version", role: role.Operator,
@@ -168,12 +173,35 @@ func (s *Server) proofOut(ctx context.Context, id int64) (w client.WholeProof, e
 	return w, nil
 }
 
+// pictureOf is the picture of an application that was tried, or without one that of the display.
+func pictureOf(tried platform.Tried, application string) (*fileOut, error) {
+	picture, what := tried.Picture, "the display"
+	if application != "" {
+		picture, what = nil, application
+		for _, r := range tried.Results {
+			if r.Name == application && r.Kind == proof.OfApplication {
+				picture = r.Picture
+			}
+		}
+	}
+	if len(picture) == 0 {
+		return nil, fmt.Errorf("a picture of %s: %w", what, store.ErrNotFound)
+	}
+	return &fileOut{"image/png", picture}, nil
+}
+
+func resultOut(r proof.Result) client.ProofResult {
+	return client.ProofResult{
+		Name: r.Name, Kind: r.Kind, Why: r.Why, Seconds: r.Seconds, Output: r.Output, Picture: len(r.Picture) > 0,
+	}
+}
+
 // wholeProof shows what the service itself knows of a proof.
 func (s *Server) wholeProof(ctx context.Context, r store.ProofRow) (w client.WholeProof, err error) {
 	w = client.WholeProof{Results: []client.ProofResult{}, Proof: proofRow(r)}
 	tried, err := s.tried(ctx, r.ID)
 	for _, t := range tried.Results {
-		w.Results = append(w.Results, client.ProofResult(t))
+		w.Results = append(w.Results, resultOut(t))
 	}
 	w.Picture = len(tried.Picture) > 0
 	return w, err

@@ -5,13 +5,16 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
+	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
 	"nimblepane/client"
 	"nimblepane/core/build"
+	"nimblepane/core/sheet"
 )
 
 // byHand adds what somebody does who prepares a version by hand.
@@ -44,7 +47,7 @@ func (a *app) byHand(cmd *cobra.Command, here func(context.Context, *client.Clie
 			Sheet: in.text, Step: step, Values: *set, Files: in.files,
 		})
 	})
-	cmd.AddCommand(try, &cobra.Command{
+	cmd.AddCommand(a.takeOver(here), a.openOnMachine(here), try, &cobra.Command{
 		Use: "tries SITE MACHINE", Short: "The steps that were tried on a build machine", Args: named,
 		ValidArgsFunction: a.complete(here, here),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
@@ -77,6 +80,127 @@ func (a *app) byHand(cmd *cobra.Command, here func(context.Context, *client.Clie
 			return nil
 		}),
 	})
+}
+
+// takeOver makes what somebody has set on a machine what new people find.
+func (a *app) takeOver(here func(context.Context, *client.Client, []string) ([]string, error)) *cobra.Command {
+	return &cobra.Command{
+		Use:   "defaults SITE MACHINE PERSON [PATH...]",
+		Short: "Make the settings of a person on a build machine those of new people", Args: named,
+		ValidArgsFunction: a.complete(here, here),
+		Long: "Make the settings of a person on a build machine those of new people: of the files and folders that are " +
+			"named, by\ntheir paths in the person's home, or else of all that begins with a dot there. Keys, passwords, " +
+			"histories and\ncaches stay where they are. It is a step that was tried: pane build-machine sheet writes it " +
+			"out.",
+		Example: "  pane build-machine defaults north-quay bm-december ida .config/fare-desk",
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			text, step, err := settingsOf(args[0], args[2], args[3:])
+			if err != nil {
+				return err
+			}
+			return a.tryStep(ctx, c, args[0], args[1], client.TryStep{Sheet: text, Step: step})
+		}),
+	}
+}
+
+// settingsOf is a sheet with a step that takes the settings of a person over.
+func settingsOf(site, person string, paths []string) (text, step string, err error) {
+	step = "Settings of " + person
+	written, err := yaml.Marshal(map[string]any{
+		"image": "any", "base": map[string]string{"track": "live"}, "machine": map[string]string{"site": site},
+		"steps": []any{yaml.MapSlice{
+			{Key: "name", Value: step},
+			{Key: "settings", Value: map[string]any{"person": person, "paths": paths}},
+		}},
+	})
+	if err != nil {
+		return "", "", err
+	}
+	_, err = sheet.Parse(written)
+	var wrong sheet.Problems
+	if errors.As(err, &wrong) {
+		return "", "", usage("%s", wrong[0].Text)
+	}
+	return string(written), step, err
+}
+
+// openOnMachine opens applications as people would.
+func (a *app) openOnMachine(here func(context.Context, *client.Client, []string) ([]string, error)) *cobra.Command {
+	var pictures string
+	cmd := &cobra.Command{
+		Use: "open SITE MACHINE [FILE]", Short: "Open applications on a build machine, and see whether they come up",
+		Args: named, ValidArgsFunction: a.complete(here, here),
+		Long: "Open applications on a build machine, one after the other, as a person who is made for it and taken " +
+			"away again,\nand see whether they come up: those of a sheet, or without one those of the version that " +
+			"the machine is made\nfrom. Exit code 0: all came up.",
+		Example: "  pane build-machine open north-quay bm-december counter-desk.yaml --pictures /tmp/pictures",
+	}
+	cmd.Flags().StringVar(&pictures, "pictures", "", "folder to write a picture of each application to, as it looked")
+	set := setFlag(cmd)
+	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
+		in := client.OpenApplications{Values: *set}
+		if len(args) > 2 {
+			of, err := a.handIn(ctx, c, args[2])
+			if err != nil {
+				return err
+			}
+			in.Sheet, in.Files = of.text, of.files
+		}
+		o, err := c.OpenOnBuildMachine(ctx, args[0], args[1], in)
+		p := a.newProgress()
+		defer p.end()
+		for err == nil && o.State == build.UnderWay {
+			p.show("opening applications on %s: %s", args[1], o.Why)
+			if err = sleep(ctx, 300*time.Millisecond); err == nil {
+				o, err = c.MachineOpening(ctx, args[0], args[1])
+			}
+		}
+		p.end()
+		if err != nil {
+			return err
+		}
+		return a.showOpening(ctx, c, args[0], args[1], o, pictures)
+	})
+	return cmd
+}
+
+// showOpening shows what became of applications, and writes the pictures of them to a folder.
+func (a *app) showOpening(ctx context.Context, c *client.Client, site, machine string, o client.MachineOpening,
+	pictures string,
+) error {
+	if o.State == build.TaskFailed {
+		return &badOutcome{fmt.Sprintf("the applications could not be opened on %s: %s", machine, o.Why)}
+	}
+	if a.structured() {
+		if err := a.object(o); err != nil {
+			return err
+		}
+	} else if err := a.showResults(o.Results); err != nil {
+		return err
+	}
+	var broken []string
+	for i, r := range o.Results {
+		if r.Why != "" {
+			broken = append(broken, r.Name)
+		}
+		if !r.Picture || pictures == "" {
+			continue
+		}
+		png, err := c.OpeningPicture(ctx, site, machine, r.Name)
+		if err != nil {
+			return err
+		}
+		if err := os.MkdirAll(pictures, 0o700); err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(pictures, fmt.Sprintf("%02d.png", i+1)), png, 0o600); err != nil {
+			return err
+		}
+	}
+	if len(broken) > 0 {
+		return &badOutcome{"did not come up: " + strings.Join(broken, ", ")}
+	}
+	return nil
 }
 
 func (a *app) note(ctx context.Context, c *client.Client, site, machine, text string) error {

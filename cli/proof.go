@@ -152,7 +152,12 @@ func (a *app) showProof(p client.WholeProof) error {
 	if len(p.Results) == 0 {
 		return nil
 	}
-	return list(a, p.Results, "",
+	return a.showResults(p.Results)
+}
+
+// showResults shows what was tried on a machine.
+func (a *app) showResults(results []client.ProofResult) error {
+	return list(a, results, "",
 		column[client.ProofResult]{"Tried", func(r client.ProofResult) string { return r.Name }},
 		column[client.ProofResult]{"Kind", func(r client.ProofResult) string { return r.Kind }},
 		column[client.ProofResult]{"Took", func(r client.ProofResult) string {

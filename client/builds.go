@@ -280,6 +280,39 @@ type TryStep struct {
 	Files  map[string]string `json:"files,omitempty" doc:"SHA-256 of what the sheet names beside it, by path; sent before, see /sheet-files"`
 }
 
+// OpenApplications asks for applications to be opened on a machine.
+type OpenApplications struct {
+	Sheet  string            `json:"sheet,omitempty" doc:"Whose applications are opened; those of the version that the machine is made from if left out"`
+	Values map[string]string `json:"values,omitempty" doc:"Of the sheet's parameters"`
+	Files  map[string]string `json:"files,omitempty" doc:"SHA-256 of what the sheet names beside it, by path"`
+}
+
+// MachineOpening is what became of applications that were opened on a machine.
+type MachineOpening struct {
+	State   build.TaskState `json:"state" doc:"Empty if none were opened yet"`
+	Why     string          `json:"why,omitempty" doc:"Why they could not be opened, or what that waits for"`
+	AskedAt *time.Time      `json:"asked_at,omitempty"`
+	Results []ProofResult   `json:"results" nullable:"false"`
+}
+
+// OpenOnBuildMachine begins to open applications on a machine, one after the other.
+func (c *Client) OpenOnBuildMachine(ctx context.Context, site, name string, in OpenApplications) (MachineOpening, error) {
+	return post[MachineOpening](ctx, c, buildMachine(site, name, "/openings"), in)
+}
+
+// MachineOpening returns what became of the applications that were opened last on a machine.
+func (c *Client) MachineOpening(ctx context.Context, site, name string) (MachineOpening, error) {
+	return get[MachineOpening](ctx, c, buildMachine(site, name, "/openings"), nil)
+}
+
+// OpeningPicture returns the picture of an application that was opened last on a machine, as PNG.
+func (c *Client) OpeningPicture(ctx context.Context, site, name, application string) ([]byte, error) {
+	return c.raw(ctx, request{
+		method: http.MethodGet, path: buildMachine(site, name, "/openings/picture.png"),
+		query: values("application", application),
+	}, "image/png")
+}
+
 // MachineTry is a step that was tried on a machine.
 type MachineTry struct {
 	Step     string          `json:"step"`

@@ -43,6 +43,7 @@ type ProofResult struct {
 	Why     string  `json:"why,omitempty" doc:"Why it failed; none if it did not"`
 	Seconds float64 `json:"seconds" doc:"That it took"`
 	Output  string  `json:"output,omitempty" doc:"Last lines that it wrote"`
+	Picture bool    `json:"picture" doc:"There is a picture of what it opened"`
 }
 
 // AtSite names a site.

@@ -56,8 +56,8 @@ const (
 	// RebuildHost gives a host a new disk, cloned from one of the copies, and
 	// starts it. A host that is not there is made; a disk that is there is thrown away.
 	RebuildHost Kind[Rebuild, Made] = "rebuild"
-	// TryHost opens applications on a host, has scripts run on it, and takes a
-	// picture of its display if it has one. It succeeds when all of that came to an
+	// TryHost opens applications on a host or build machine, has scripts run on
+	// it, and takes a picture of its display if it has one. It succeeds when all of that came to an
 	// end, whatever that was. What was done under the key is not done again.
 	TryHost Kind[Tryout, Tried] = "try-host"
 	// DiscardHost deletes a host's machine with its disk. What is not there is discarded.
@@ -171,9 +171,10 @@ type StepDone struct {
 // StepOutput is how much of a step's output is kept, in bytes.
 const StepOutput = 64 << 10
 
-// Tryout says what is to be tried on which host.
+// Tryout says what is to be tried on which host or build machine.
 type Tryout struct {
-	Host         string              `json:"host"`
+	Host         string              `json:"host,omitempty"`
+	BuildMachine string              `json:"build_machine,omitempty"` // instead of a host; nothing of who opens it is left
 	Applications []sheet.Application `json:"applications,omitempty"`
 	Proofs       []sheet.Step        `json:"proofs,omitempty"` // scripts
 }

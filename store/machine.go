@@ -92,6 +92,7 @@ const (
 	WorkCheckMachine      WorkKind = "check-machine" // by hand; those of builds are WorkInspectMachine
 	WorkRepairMachine     WorkKind = "repair-machine"
 	WorkTryStep           WorkKind = "try-step"
+	WorkOpenOnMachine     WorkKind = "open-on-machine"
 )
 
 // MachineSubject is what a work of a machine is about that belongs to no build.

@@ -37,6 +37,17 @@ type Desk struct {
 	As      *syscall.Credential // nil for who runs this
 	Home    string
 	Display string // of the X server that windows open on, such as ":7"; "" if there is none
+
+	frame string // file in which the X server keeps what is on its screen, "" if there is none
+}
+
+// Clear takes the person away again, with all that is theirs.
+func Clear(ctx context.Context) error {
+	out, err := exec.CommandContext(ctx, "userdel", "--remove", "--force", Person).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("take the person %s away: %w: %s", Person, err, bytes.TrimSpace(out))
+	}
+	return nil
 }
 
 // ForProof makes the person and, if the machine has one to start, an X server
@@ -58,49 +69,60 @@ func ForProof(ctx context.Context) (d Desk, closes func(), err error) {
 		return d, nil, err
 	}
 	d = Desk{As: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, Home: p.HomeDir}
-	d.Display, closes, err = server()
+	d.Display, d.frame, closes, err = server()
 	return d, closes, err
 }
 
 // server starts an X server without a screen, if the machine has one.
-func server() (display string, closes func(), err error) {
+func server() (display, frame string, closes func(), err error) {
 	program, err := exec.LookPath("Xvfb")
 	if err != nil {
-		return "", func() {}, nil
+		return "", "", func() {}, nil
 	}
+	folder, err := os.MkdirTemp("", "pane-open-")
+	if err != nil {
+		return "", "", nil, err
+	}
+	defer func() {
+		if err != nil {
+			os.RemoveAll(folder)
+		}
+	}()
 	r, w, err := os.Pipe()
 	if err != nil {
-		return "", nil, err
+		return "", "", nil, err
 	}
 	defer r.Close()
 	// It is not to begin anew when whoever looks for windows leaves it, and turn away who comes just then.
-	x := exec.Command(program, "-displayfd", "3", "-screen", "0", "1280x800x24", "-nolisten", "tcp", "-ac", "-noreset")
+	x := exec.Command(program, "-displayfd", "3", "-screen", "0", "1280x800x24", "-nolisten", "tcp", "-ac", "-noreset",
+		"-fbdir", folder)
 	x.ExtraFiles = []*os.File{w}
 	err = x.Start()
 	w.Close()
 	if err != nil {
-		return "", nil, fmt.Errorf("start an X server: %w", err)
+		return "", "", nil, fmt.Errorf("start an X server: %w", err)
 	}
 	// It says its number once it is up, and dies if nobody hears it out.
 	number, err := bufio.NewReader(r).ReadString('\n')
 	if err != nil {
-		return "", nil, fmt.Errorf("the X server did not come up: %w", errors.Join(err, x.Wait()))
+		return "", "", nil, fmt.Errorf("the X server did not come up: %w", errors.Join(err, x.Wait()))
 	}
-	return ":" + strings.TrimSpace(number), func() {
+	return ":" + strings.TrimSpace(number), filepath.Join(folder, "Xvfb_screen0"), func() {
 		_ = x.Process.Signal(syscall.SIGTERM) // it takes its socket away
 		_ = x.Wait()
+		os.RemoveAll(folder)
 	}, nil
 }
 
-// look is how often is looked whether an application has come up.
-const look = 200 * time.Millisecond
+// lookEvery is how often is looked whether an application has come up.
+const lookEvery = 200 * time.Millisecond
 
 // Application opens an application, sees whether it comes up within its time, and ends it.
 func (d Desk) Application(ctx context.Context, a sheet.Application) proof.Result {
 	began := time.Now()
 	r := proof.Result{Name: a.Name, Kind: proof.OfApplication}
 	var wrote bytes.Buffer
-	err := d.open(ctx, a, &wrote)
+	err := d.open(ctx, a, &wrote, func() { r.Picture = d.picture() })
 	r.Seconds = time.Since(began).Seconds()
 	if err != nil {
 		r.Why = err.Error()
@@ -110,12 +132,14 @@ func (d Desk) Application(ctx context.Context, a sheet.Application) proof.Result
 	return r
 }
 
-func (d Desk) open(ctx context.Context, a sheet.Application, wrote *bytes.Buffer) error {
+// settles is how long a window that is there may take until something is in it.
+const settles = time.Second
+
+// open opens an application, sees whether it comes up, has that looked at, and ends it.
+func (d Desk) open(ctx context.Context, a sheet.Application, wrote *bytes.Buffer, look func()) error {
 	if a.Opens.Window != "" && d.Display == "" {
 		return errors.New("there is no X server (Xvfb) in the image to open a window on")
 	}
-	ctx, cancel := context.WithTimeout(ctx, time.Duration(a.Within))
-	defer cancel()
 	cmd := exec.Command(a.Command, a.Arguments...)
 	cmd.Stdout, cmd.Stderr, cmd.Dir = wrote, wrote, d.Home
 	cmd.Env = []string{
@@ -134,9 +158,23 @@ func (d Desk) open(ctx context.Context, a sheet.Application, wrote *bytes.Buffer
 		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
 		<-ended
 	}()
-	tick := time.NewTicker(look)
+	within, cancel := context.WithTimeout(ctx, time.Duration(a.Within))
+	defer cancel()
+	err := d.comesUp(within, a, cmd, ended)
+	if d.Display != "" {
+		select {
+		case <-time.After(settles):
+		case <-ctx.Done():
+		}
+		look()
+	}
+	return err
+}
+
+// comesUp waits until an application has come up, or will not.
+func (d Desk) comesUp(ctx context.Context, a sheet.Application, cmd *exec.Cmd, end <-chan struct{}) error {
+	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
-	end := ended
 	for {
 		select {
 		case <-end:

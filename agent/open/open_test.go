@@ -3,6 +3,10 @@
 package open_test
 
 import (
+	"bytes"
+	"image"
+	"image/color"
+	"image/png"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -109,4 +113,14 @@ func TestAWindowIsSeen(t *testing.T) {
 	a.Opens.Window, d.As = "Fares of", nil // the program is in a folder of the test's
 	r := d.Application(t.Context(), a)
 	require.Empty(t, r.Why, r.Output)
+	p, err := png.Decode(bytes.NewReader(r.Picture))
+	require.NoError(t, err)
+	require.Equal(t, image.Pt(1280, 800), p.Bounds().Size())
+	seen := map[color.Color]bool{}
+	for x := range 400 {
+		for y := range 200 {
+			seen[p.At(x, y)] = true
+		}
+	}
+	require.Greater(t, len(seen), 1, "there is a window on it")
 }

@@ -59,6 +59,7 @@ func commands() []*cobra.Command {
 	}
 	inspect.Flags().StringSliceVar(&look.Only, "only", nil, "seal checks for which to look, such as restart-pending")
 	inspect.Flags().StringSliceVar(&look.Refuse, "refuse", nil, "software that is refused, such as telnet*")
+	var clearing bool
 	opening := &cobra.Command{
 		Use: "open", Short: "Open an application as people would, and say whether it comes up", Args: cobra.NoArgs,
 		Long: "Open an application, which is read from standard input as a build sheet has it, in JSON, as a person " +
@@ -72,10 +73,17 @@ func commands() []*cobra.Command {
 			if err != nil {
 				return err
 			}
-			defer closes()
-			return json.NewEncoder(cmd.OutOrStdout()).Encode(desk.Application(cmd.Context(), a))
+			tried := desk.Application(cmd.Context(), a)
+			closes()
+			if clearing {
+				if err := open.Clear(cmd.Context()); err != nil {
+					return err
+				}
+			}
+			return json.NewEncoder(cmd.OutOrStdout()).Encode(tried)
 		},
 	}
+	opening.Flags().BoolVar(&clearing, "clear", false, "take the person away afterwards, with all that is theirs")
 	notify := &cobra.Command{
 		Use: "notify TEXT", Short: "Show a text on the desktop of the session that this runs in",
 		Args: cobra.ExactArgs(1), Hidden: true,

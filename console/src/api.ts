@@ -12,6 +12,7 @@ export type Machine = Schemas["Machine"];
 export type Site = Schemas["Site"];
 export type Hypervisor = Schemas["Hypervisor"];
 export type BuildMachine = Schemas["BuildMachine"];
+export type ProofResult = Schemas["ProofResult"];
 export type Proof = Schemas["Proof"];
 export type SealFinding = Schemas["SealFinding"];
 export type Build = Schemas["Build"];

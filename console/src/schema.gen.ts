@@ -1547,6 +1547,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/build-machines/{machine}/openings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What became of the applications that were opened last on a build machine
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-opening-on-build-machine"];
+        put?: never;
+        /**
+         * Begin to open applications on a build machine, one after the other
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["open-on-build-machine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/build-machines/{machine}/openings/picture.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The picture of an application that was opened last on a build machine, as PNG
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["picture-of-opening-on-build-machine"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{site}/build-machines/{machine}/repair": {
         parameters: {
             query?: never;
@@ -2426,6 +2470,15 @@ export interface components {
             by: string;
             text: string;
         };
+        MachineOpening: {
+            /** Format: date-time */
+            asked_at?: string;
+            results: components["schemas"]["ProofResult"][];
+            /** @description Empty if none were opened yet */
+            state: components["schemas"]["TaskState"];
+            /** @description Why they could not be opened, or what that waits for */
+            why?: string;
+        };
         /** @enum {string} */
         MachineState: "running" | "off" | "paused" | "gone" | "capturing";
         MachineTry: {
@@ -2544,6 +2597,18 @@ export interface components {
         };
         /** @enum {string} */
         Numbering: "calendar" | "semver";
+        OpenApplications: {
+            /** @description SHA-256 of what the sheet names beside it, by path */
+            files?: {
+                [key: string]: string;
+            };
+            /** @description Whose applications are opened; those of the version that the machine is made from if left out */
+            sheet?: string;
+            /** @description Of the sheet's parameters */
+            values?: {
+                [key: string]: string;
+            };
+        };
         Opens: {
             /** Format: int64 */
             exit_code?: number;
@@ -2812,6 +2877,8 @@ export interface components {
             name: string;
             /** @description Last lines that it wrote */
             output?: string;
+            /** @description There is a picture of what it opened */
+            picture: boolean;
             /**
              * Format: double
              * @description That it took
@@ -7282,7 +7349,10 @@ export interface operations {
     };
     "show-picture-of-proof": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The picture of what it opened, instead of the display */
+                application?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -9833,6 +9903,226 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-opening-on-build-machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineOpening"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "open-on-build-machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OpenApplications"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineOpening"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "picture-of-opening-on-build-machine": {
+        parameters: {
+            query: {
+                application: string;
+            };
+            header?: never;
+            path: {
+                site: string;
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -72,10 +72,11 @@ type Snapshot struct {
 // Result is what became of one thing that was tried.
 type Result struct {
 	Name    string  `json:"name"`
-	Kind    string  `json:"kind"`             // "application" or "proof"
-	Why     string  `json:"why,omitempty"`    // it failed; "" if it did not
-	Seconds float64 `json:"seconds"`          // that it took
-	Output  string  `json:"output,omitempty"` // last lines
+	Kind    string  `json:"kind"`              // "application" or "proof"
+	Why     string  `json:"why,omitempty"`     // it failed; "" if it did not
+	Seconds float64 `json:"seconds"`           // that it took
+	Output  string  `json:"output,omitempty"`  // last lines
+	Picture []byte  `json:"picture,omitempty"` // of what it opened, as PNG; none if there is no display for it
 }
 
 // What a result is of.

@@ -213,6 +213,13 @@ func (s Settings) explain() string {
 		found = append(found, english.WordSeries(slices.Sorted(maps.Keys(s.Environment)), "and")+
 			" set in their sessions")
 	}
+	if s.Person != "" {
+		of := "all settings"
+		if len(s.Paths) > 0 {
+			of = english.WordSeries(s.Paths, "and")
+		}
+		found = append(found, of+" as "+s.Person+" has them")
+	}
 	return "new people find " + english.WordSeries(found, "and")
 }
 

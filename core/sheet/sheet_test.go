@@ -213,6 +213,10 @@ func TestEachProblemSaysWhereItIsAndWhatWouldBeRight(t *testing.T) {
 		"put: {folder: b, to: /x, mode: '0644'}":        "mode is for a file: what is in a folder keeps its modes",
 		"script: {text: '#!/x', file: x.sh}":            "steps[0].script: text and file are both there: choose one",
 		"script: {file: a/../x.sh}":                     `steps[0].script.file: "a/../x.sh": write a path`,
+		"settings: {paths: [a]}":                        "write home, environment or person under it",
+		"settings: {person: A B}":                       `steps[0].settings.person: "A B" is no name of an account`,
+		"settings: {environment: {A: b}, paths: [a]}":   "steps[0].settings.paths is for the settings of a person",
+		"settings: {person: ida, paths: [../a]}":        `steps[0].settings.paths: "../a": write a path in a home`,
 		"restart: {}\n    time-limit: 5m":               "line 7, column 5: steps[0].time-limit: a restart has",
 		"script: {text: '#!/x', name: five}":            `there is no key "name" in steps[0].script: use text, file, arguments`,
 		"script: {text: '#!/x', environment: {A-B: x}}": `"A-B" is no name of a variable`,
@@ -386,7 +390,9 @@ steps:
 	require.NoError(t, err)
 	require.Equal(t, &Locale{TimeZone: "UTC"}, filled.Steps[0].Locale)
 	require.Equal(t, "https://x/y", filled.Steps[1].Fetch.From)
-	require.Equal(t, &Settings{map[string]string{"a": "south"}, map[string]string{"QUAY": "south"}},
+	require.Equal(t, &Settings{
+		Home: map[string]string{"a": "south"}, Environment: map[string]string{"QUAY": "south"},
+	},
 		filled.Steps[2].Settings)
 	require.Equal(t, "{{zone}}", s.Steps[0].Locale.TimeZone, "the sheet itself stays")
 	_, err = s.With(map[string]string{"quay": "a\nb", "zone": "no zone", "from": "x", "digest": "y"})

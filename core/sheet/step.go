@@ -2,9 +2,9 @@ package sheet
 
 import (
 	"fmt"
+	"io/fs"
 	"maps"
 	"net/url"
-	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -107,6 +107,8 @@ type Locale struct {
 type Settings struct {
 	Home        map[string]string `yaml:"home" json:"home,omitempty"`               // files of a new home, by path in it
 	Environment map[string]string `yaml:"environment" json:"environment,omitempty"` // variables of every session
+	Person      string            `yaml:"person" json:"person,omitempty"`           // an account of the machine, whose settings they get
+	Paths       []string          `yaml:"paths" json:"paths,omitempty"`             // of these files and folders in that home; of all settings if not given
 }
 
 // Packages are those of the machine's package manager.
@@ -402,12 +404,24 @@ func (c *checker) locale(at string, l Locale) {
 }
 
 func (c *checker) settings(at string, s Settings) {
-	if len(s.Home) == 0 && len(s.Environment) == 0 {
-		c.at(at, "%s: write home or environment under it", at)
+	if len(s.Home) == 0 && len(s.Environment) == 0 && s.Person == "" {
+		c.at(at, "%s: write home, environment or person under it", at)
 	}
 	for p := range s.Home {
-		if path.IsAbs(p) || path.Clean(p) != p || p == "." || p == ".." || strings.HasPrefix(p, "../") {
+		if !inHome(p) {
 			c.at(at+".home."+p, "%s.home: %q: write a path in a home, such as .config/fare-desk.conf", at, p)
+		}
+	}
+	if s.Person != "" && !person.MatchString(s.Person) {
+		c.at(at+".person", "%s.person: %q is no name of an account", at, s.Person)
+	}
+	if len(s.Paths) > 0 && s.Person == "" {
+		c.at(at+".paths", "%s.paths is for the settings of a person: write person: and the name of an account", at)
+	}
+	for i, p := range s.Paths {
+		if !inHome(p) {
+			c.at(fmt.Sprintf("%s.paths[%d]", at, i), "%s.paths: %q: write a path in a home, such as .config/fare-desk", at,
+				p)
 		}
 	}
 	c.environment(at+".environment", s.Environment)
@@ -417,6 +431,9 @@ func (c *checker) settings(at string, s Settings) {
 		}
 	}
 }
+
+// inHome says whether a path is one in a home, and written plainly.
+func inHome(p string) bool { return fs.ValidPath(p) && p != "." }
 
 func (c *checker) packages(at string, p *Packages) {
 	if len(p.Packages) == 0 {
@@ -497,6 +514,7 @@ func (s Step) filled(fill func(at, text string) string) Step {
 	if s.Settings != nil {
 		s.Settings = &Settings{
 			all("settings.home", s.Settings.Home), all("settings.environment", s.Settings.Environment),
+			s.Settings.Person, s.Settings.Paths,
 		}
 	}
 	return s

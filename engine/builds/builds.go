@@ -33,6 +33,7 @@ type Builds struct {
 	inspections, checks engine.Work[versions.Inspection, platform.Inspection, seal.Facts]
 	repairs             engine.Work[ofRepair, platform.StepOrder, platform.StepDone]
 	tries               engine.Work[ofTry, platform.StepOrder, platform.StepDone]
+	openings            engine.Work[ofOpening, platform.Tryout, platform.Tried]
 	sealings            engine.Work[ofMachine, platform.Seal, platform.Sealed]
 	discards            engine.Work[ofMachine, platform.Named, platform.Nothing]
 
@@ -87,6 +88,9 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 	bs.tries = engine.Work[ofTry, platform.StepOrder, platform.StepDone]{
 		Kind: store.WorkTryStep, Operation: platform.DoStep, Ask: askTry, Ended: tryEnded,
 	}
+	bs.openings = engine.Work[ofOpening, platform.Tryout, platform.Tried]{
+		Kind: store.WorkOpenOnMachine, Operation: platform.TryHost, Ask: askOpening, Ended: openingEnded,
+	}
 	bs.sealings = engine.Work[ofMachine, platform.Seal, platform.Sealed]{
 		Kind: store.WorkSealMachine, Operation: platform.SealMachine, Ask: askSealing,
 		Ended: machineEnded[platform.Sealed](machine.Sealed, ""),
@@ -112,6 +116,7 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 	engine.AddWork(e, bs.checks)
 	engine.AddWork(e, bs.repairs)
 	engine.AddWork(e, bs.tries)
+	engine.AddWork(e, bs.openings)
 	engine.AddWork(e, bs.sealings)
 	engine.AddWork(e, bs.discards)
 	engine.AddWork(e, bs.checkpoints)

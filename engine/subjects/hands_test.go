@@ -1,6 +1,8 @@
 package subjects_test
 
 import (
+	"bytes"
+	"image/png"
 	"strings"
 	"testing"
 
@@ -107,4 +109,55 @@ func TestANoteOnABuildIsInItsVersion(t *testing.T) {
 	v, err := c.Version(ctx, "counter-desk", b.Version)
 	require.NoError(t, err)
 	require.Equal(t, "winter\nthe tables have another name", v.Notes)
+}
+
+func TestApplicationsAreOpenedOnABuildMachine(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{Scenario: desks})
+	ctx, c := t.Context(), s.As(role.Operator)
+	_, err := c.CreateBuildMachine(ctx, "north-quay", client.NewBuildMachine{
+		Name: "bm-new", BaseDisk: "vendor.qcow2", MachineClass: "standard",
+	})
+	require.NoError(t, err)
+	s.Until("bm-new to run", func() bool {
+		m, err := c.BuildMachine(ctx, "north-quay", "bm-new")
+		require.NoError(t, err)
+		return m.State == machine.Running
+	})
+	none, err := c.MachineOpening(ctx, "north-quay", "bm-new")
+	require.NoError(t, err)
+	require.Empty(t, none.State)
+	_, err = c.OpenOnBuildMachine(ctx, "north-quay", "bm-new", client.OpenApplications{})
+	require.ErrorContains(t, err, "has no applications: give a sheet that names some")
+	text := desk("disk: vendor.qcow2", "\n  - {name: fares, install: {packages: [fare-desk]}}\n", "notes: x")
+	_, err = c.OpenOnBuildMachine(ctx, "north-quay", "bm-new", client.OpenApplications{Sheet: text})
+	require.ErrorContains(t, err, "the sheet names no applications")
+	begun, err := c.OpenOnBuildMachine(ctx, "north-quay", "bm-new", client.OpenApplications{Sheet: text + `
+applications:
+  - {name: Tide Tables, command: /usr/bin/tide-tables, opens: {process: tide-tables}}
+  - {name: Berth Planner, command: /opt/berth-planner, opens: {process: berths}}
+`})
+	require.NoError(t, err)
+	require.Equal(t, build.UnderWay, begun.State)
+	_, err = c.OpenOnBuildMachine(ctx, "north-quay", "bm-new", client.OpenApplications{Sheet: text})
+	require.Error(t, err, "one thing at a time")
+	var o client.MachineOpening
+	s.Until("them to be opened", func() bool {
+		o, err = c.MachineOpening(ctx, "north-quay", "bm-new")
+		require.NoError(t, err)
+		return o.State != build.UnderWay
+	})
+	require.Equal(t, build.Done, o.State, o.Why)
+	require.Empty(t, o.Results[0].Why)
+	require.Contains(t, o.Results[1].Why, "it was not so that a process berths runs")
+	require.True(t, o.Results[0].Picture)
+	picture, err := c.OpeningPicture(ctx, "north-quay", "bm-new", "Tide Tables")
+	require.NoError(t, err)
+	_, err = png.Decode(bytes.NewReader(picture))
+	require.NoError(t, err)
+	_, err = c.OpeningPicture(ctx, "north-quay", "bm-new", "Fare Desk")
+	require.True(t, client.IsStatus(err, 404), err)
+	m, err := c.BuildMachine(ctx, "north-quay", "bm-new")
+	require.NoError(t, err)
+	require.Equal(t, machine.Running, m.State)
 }

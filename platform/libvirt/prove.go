@@ -32,6 +32,21 @@ func (s *Site) host(ctx context.Context, name string) (g guest, m machine, err e
 	return g, f.machine, g.up(ctx, s.limits.start)
 }
 
+// tried returns the guest that something is tried on.
+func (s *Site) tried(ctx context.Context, t platform.Tryout) (g guest, m machine, err error) {
+	if t.BuildMachine == "" {
+		return s.host(ctx, t.Host)
+	}
+	if g, err = s.running(ctx, t.BuildMachine); err != nil {
+		return g, m, err
+	}
+	f, there, err := s.find(ctx, t.BuildMachine)
+	if err == nil && !there {
+		err = refuse("there is no build machine %q at %s", t.BuildMachine, s.name)
+	}
+	return g, f.machine, err
+}
+
 // tryHost tries what is on a host, and gives up when all that may take longer is over.
 func (s *Site) tryHost(ctx context.Context, key string, t platform.Tryout, report func(int)) (out platform.Tried,
 	err error,
@@ -56,14 +71,18 @@ func (s *Site) tryHost(ctx context.Context, key string, t platform.Tryout, repor
 func (s *Site) tryAll(ctx context.Context, key string, t platform.Tryout, report func(int)) (out platform.Tried,
 	err error,
 ) {
-	g, m, err := s.host(ctx, t.Host)
+	g, m, err := s.tried(ctx, t)
 	if err != nil {
 		return out, explain(err)
+	}
+	how := []string{"open"}
+	if t.BuildMachine != "" {
+		how = append(how, "--clear")
 	}
 	all := len(t.Applications) + len(t.Proofs)
 	for _, a := range t.Applications {
 		report(90 * len(out.Results) / all)
-		r, err := s.openOn(ctx, g, key, a)
+		r, err := s.openOn(ctx, g, how, a)
 		if err != nil {
 			return out, explain(err)
 		}
@@ -92,7 +111,7 @@ func (s *Site) tryAll(ctx context.Context, key string, t platform.Tryout, report
 }
 
 // openOn has pane-agent open an application, and reads what became of it.
-func (s *Site) openOn(ctx context.Context, g guest, key string, a sheet.Application) (r proof.Result, err error) {
+func (s *Site) openOn(ctx context.Context, g guest, how []string, a sheet.Application) (r proof.Result, err error) {
 	text, err := json.Marshal(a)
 	if err != nil {
 		return r, err
@@ -101,7 +120,7 @@ func (s *Site) openOn(ctx context.Context, g guest, key string, a sheet.Applicat
 	limit := time.Duration(a.Within) + stepGrace
 	limited, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
-	o, err := g.exec(limited, platform.Command{Path: agentPath, Args: []string{"open"}, Input: text})
+	o, err := g.exec(limited, platform.Command{Path: agentPath, Args: how, Input: text})
 	switch {
 	case err != nil && limited.Err() != nil && ctx.Err() == nil:
 		r.Why = fmt.Sprintf("pane-agent did not say within %s whether it opened", limit)
@@ -112,8 +131,8 @@ func (s *Site) openOn(ctx context.Context, g guest, key string, a sheet.Applicat
 		r.Why = "pane-agent could not open it: " + string(bytes.TrimSpace(o.Errors))
 		return r, nil
 	}
-	if len(o.Output) > platform.StepOutput {
-		r.Why = fmt.Sprintf("pane-agent printed more than %d bytes about it", platform.StepOutput)
+	if len(o.Output) > platform.MostOfPicture {
+		r.Why = fmt.Sprintf("pane-agent printed more than %d bytes about it", platform.MostOfPicture)
 		return r, nil
 	}
 	if err := json.Unmarshal(storable(o.Output), &r); err != nil {

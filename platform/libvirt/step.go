@@ -167,7 +167,10 @@ func programOf(s sheet.Step) (program, error) {
 	case s.Settings != nil:
 		p := program{
 			text: settingsScript, arguments: slices.Sorted(maps.Keys(s.Settings.Home)),
-			files: map[string][]byte{"variables": listed(assigned(s.Settings.Environment))},
+			files: map[string][]byte{
+				"variables": listed(assigned(s.Settings.Environment)), "person": []byte(s.Settings.Person),
+				"paths": listed(s.Settings.Paths),
+			},
 		}
 		for i, name := range p.arguments {
 			p.files[fmt.Sprintf("file-%d", i)] = []byte(s.Settings.Home[name])

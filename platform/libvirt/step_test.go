@@ -100,7 +100,7 @@ func TestStepsOnARealMachine(t *testing.T) {
 	require.NoError(t, hv.Add(disk, "debian.qcow2"))
 	notes := journal.NewMemory()
 	tide := fmt.Sprint("spring tide ", time.Now().UnixNano()) // a secret that is on no other disk
-	sent := map[string][]byte{} // files, by digest
+	sent := map[string][]byte{}                               // files, by digest
 	opened := func() *Site {
 		s, err := open(locald.Site("real-quay", hv), platform.Environment{
 			Journal: notes, Log: slog.New(slog.DiscardHandler),
@@ -326,6 +326,18 @@ func TestStepsOnARealMachine(t *testing.T) {
 	as.Script.As, as.Script.Arguments, as.Script.Environment = "ida", []string{"it's"}, map[string]string{"A": "$b"}
 	done = comesTo(as)
 	require.Equal(t, platform.StepDone{Output: "ida /home/ida it's $b\nquay = $north\n"}, done)
+	done = comesTo(script("cd /home/ida && mkdir -p .config/fares .ssh && echo zoom=2 >.config/fares/desk.conf && " +
+		"echo /home/ida/x >.config/places && echo key >.ssh/id && chown -R ida ."))
+	require.Zero(t, done.ExitCode, done.Output)
+	done = comesTo(sheet.Step{Settings: &sheet.Settings{Person: "ida"}})
+	require.Zero(t, done.ExitCode, done.Output)
+	require.Contains(t, done.Output, "took over .config\n")
+	require.Contains(t, done.Output, "it names the home of ida, which new people do not have: /etc/skel/.config/places\n")
+	require.Equal(t, "root 644\n", inside("/usr/bin/stat", "--format=%U %a", "/etc/skel/.config/fares/desk.conf"))
+	require.NotContains(t, inside("/usr/bin/find", "/etc/skel"), ".ssh")
+	done = comesTo(sheet.Step{Settings: &sheet.Settings{Person: "ida", Paths: []string{".ssh/id"}}})
+	require.Equal(t, 1, done.ExitCode)
+	require.Equal(t, ".ssh/id is somebody's own, and is not taken over\n", done.Output)
 	as.Script.As = "kim"
 	require.Contains(t, comesTo(as).Output, "there is no account kim on this machine")
 	as.Script.As, as.TimeLimit = "ida", sheet.Span(2*time.Second)
@@ -401,6 +413,24 @@ func TestStepsOnARealMachine(t *testing.T) {
 	require.True(t, strings.HasSuffix(whole, "\n199999\n200000\n"))
 	_, err = s.Output(ctx, "unheard of", 0)
 	require.ErrorIs(t, err, platform.ErrUnknown)
+
+	t.Log("Applications are opened by somebody who is gone afterwards.")
+	opens := func(command string) sheet.Application {
+		return sheet.Application{
+			Name: command, Command: command, Opens: sheet.Opens{ExitCode: new(int)}, Within: sheet.Span(20 * time.Second),
+		}
+	}
+	begin("open", platform.TryHost.Of(platform.Tryout{
+		BuildMachine: "bm", Applications: []sheet.Application{opens("/bin/true"), opens("/bin/false")},
+	}))
+	p = ended(t, s, "open")
+	require.Equal(t, platform.Succeeded, p.State, p.Why)
+	tried, err := platform.TryHost.Outcome(p)
+	require.NoError(t, err)
+	require.Empty(t, tried.Results[0].Why)
+	require.Equal(t, "it ended with exit code 1, and not 0", tried.Results[1].Why)
+	require.NotContains(t, inside("/bin/cat", "/etc/passwd"), "pane-proof")
+	require.NotContains(t, inside("/bin/ls", "/home"), "pane-proof")
 
 	t.Log("A restart is one restart.")
 	boot := func() string { return inside("/bin/cat", "/proc/sys/kernel/random/boot_id") }

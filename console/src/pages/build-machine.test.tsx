@@ -167,3 +167,37 @@ it("makes a version in one act, and says what becomes of the machine", async () 
     waive: { "secrets-left": "of the demo" },
   });
 });
+
+it("opens applications and takes over what a person has set", async () => {
+  const { asked } = service({
+    [`GET ${at}`]: machine,
+    [`GET ${at}/check`]: check,
+    [`GET ${at}/tries`]: { items: [], next: "" },
+    [`GET ${at}/openings`]: {
+      state: "done",
+      asked_at: "2026-11-23T13:00:00Z",
+      results: [
+        { name: "Fare Desk", kind: "application", seconds: 2, picture: true },
+        { name: "Berths", kind: "application", seconds: 60, picture: false, why: "no window", output: "oh" },
+      ],
+    },
+    [`POST ${at}/openings`]: { state: "under way", results: [] },
+    [`POST ${at}/tries`]: machine,
+  });
+  page();
+  const picture = await screen.findByRole("img", { name: "What Fare Desk opened" });
+  expect(picture.getAttribute("src")).toContain("/openings/picture.png?application=Fare%20Desk");
+  screen.getByText("no window");
+  await userEvent.click(screen.getByRole("button", { name: "Open them" }));
+  await asks(await screen.findByRole("dialog"), "Open them");
+  await screen.findByText(/They are being opened/);
+  await userEvent.click(screen.getByRole("button", { name: "Take over settings" }));
+  const dialog = await screen.findByRole("dialog");
+  await userEvent.type(within(dialog).getByRole("textbox", { name: /Person/ }), "ida");
+  await asks(dialog, "Take over settings");
+  await waitFor(() => expect(asked.some((a) => a.what === `POST ${at}/tries`)).toBe(true));
+  expect(asked.find((a) => a.what === `POST ${at}/tries`)?.body).toMatchObject({
+    step: "Settings of ida",
+    sheet: expect.stringContaining("person: ida"),
+  });
+});

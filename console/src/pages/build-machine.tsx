@@ -1,4 +1,4 @@
-import { Input, Link, Table } from "@chakra-ui/react";
+import { HStack, Input, Link, Table } from "@chakra-ui/react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useParams } from "react-router";
@@ -6,7 +6,9 @@ import { api, type BuildMachine, call } from "../api";
 import { count, lasted, size, time } from "../format";
 import { Labelled } from "../parts/fields";
 import { MachineActs } from "../parts/machine-acts";
+import { OpenApplications } from "../parts/open-applications";
 import { CheckNow, Findings, Repair, useMachineCheck } from "../parts/seal-checks";
+import { TakeOver } from "../parts/take-over";
 import { useSigned } from "../session";
 import { Empty, Facts, FormDialog, List, Page, Panel, Shown, State, To, Words } from "../ui";
 
@@ -40,6 +42,7 @@ export function BuildMachinePage() {
             <Checks of={m} />
             <Notes of={m} />
             <Tries of={m} />
+            <OpenApplications of={m} />
             <Panel title="Checkpoints">
               {m.checkpoints?.length ? (
                 <List label="Checkpoints" head={["Checkpoint", "Made"]}>
@@ -116,28 +119,40 @@ function Tries({ of: m }: { of: BuildMachine }) {
     queryKey: ["build-machines", m.site, m.name, "tries"],
     queryFn: () => call(api.GET("/api/v1/sites/{site}/build-machines/{machine}/tries", at)),
   });
+  const { may } = useSigned();
   const list = tries.data?.items ?? [];
-  if (list.length === 0) return null;
+  const works = may("operator") && m.state === "running";
+  if (list.length === 0 && !works) return null;
   return (
     <Panel
       title="Steps that were tried"
       aside={
-        <Link href={`/api/v1/sites/${m.site}/build-machines/${m.name}/sheet.yaml`} color="deep.fg">
-          What went well, as a sheet
-        </Link>
+        <HStack>
+          {list.length > 0 && (
+            <Link href={`/api/v1/sites/${m.site}/build-machines/${m.name}/sheet.yaml`} color="deep.fg">
+              What went well, as a sheet
+            </Link>
+          )}
+          {works && <TakeOver of={m} />}
+        </HStack>
       }
     >
-      <List label="Steps that were tried" head={["At", "Step", "Does", "State", "Came to"]}>
-        {list.map((t) => (
-          <Table.Row key={t.asked_at} verticalAlign="top">
-            <Table.Cell whiteSpace="nowrap">{time(t.asked_at)}</Table.Cell>
-            <Table.Cell>{t.step}</Table.Cell>
-            <Table.Cell>{t.kind}</Table.Cell>
-            <Table.Cell>{t.state}</Table.Cell>
-            <Table.Cell w="50%">{t.why && <Words>{t.why}</Words>}</Table.Cell>
-          </Table.Row>
-        ))}
-      </List>
+      {list.length === 0 && (
+        <Empty>None was tried yet: a sheet's page tries them, and the client does.</Empty>
+      )}
+      {list.length > 0 && (
+        <List label="Steps that were tried" head={["At", "Step", "Does", "State", "Came to"]}>
+          {list.map((t) => (
+            <Table.Row key={t.asked_at} verticalAlign="top">
+              <Table.Cell whiteSpace="nowrap">{time(t.asked_at)}</Table.Cell>
+              <Table.Cell>{t.step}</Table.Cell>
+              <Table.Cell>{t.kind}</Table.Cell>
+              <Table.Cell>{t.state}</Table.Cell>
+              <Table.Cell w="50%">{t.why && <Words>{t.why}</Words>}</Table.Cell>
+            </Table.Row>
+          ))}
+        </List>
+      )}
     </Panel>
   );
 }

@@ -6,6 +6,7 @@ import { span, time } from "../format";
 import { useSigned } from "../session";
 import { Act, Empty, FormDialog, List, Panel, State, Words } from "../ui";
 import { Hours } from "./held-build";
+import { TriedList } from "./tried";
 
 /** How a version came up when it was started on machines that are thrown away, and machines of it for people. */
 export function FirstStart({ version: v }: { version: Version }) {
@@ -88,30 +89,10 @@ function Tried({ id }: { id: number }) {
   return (
     <Box mt="3">
       {p.results.length > 0 && (
-        <List label="What was tried" head={["Tried", "Kind", "Took", "Came to"]}>
-          {p.results.map((r) => (
-            <Table.Row key={`${r.kind} ${r.name}`} verticalAlign="top">
-              <Table.Cell>{r.name}</Table.Cell>
-              <Table.Cell>{r.kind}</Table.Cell>
-              <Table.Cell whiteSpace="nowrap">{r.seconds.toFixed(1)} s</Table.Cell>
-              <Table.Cell>
-                {r.why ? <Words>{r.why}</Words> : r.kind === "application" ? "came up" : "went well"}
-                {r.why && r.output && (
-                  <Text
-                    as="pre"
-                    fontFamily="mono"
-                    fontSize="xs"
-                    color="fg.quiet"
-                    overflowX="auto"
-                    maxH="12em"
-                  >
-                    {r.output.trimEnd()}
-                  </Text>
-                )}
-              </Table.Cell>
-            </Table.Row>
-          ))}
-        </List>
+        <TriedList
+          of={p.results}
+          picture={(name) => `/api/v1/proofs/${id}/picture.png?application=${encodeURIComponent(name)}`}
+        />
       )}
       {p.picture && (
         <Box asChild mt="3" maxW="320px" borderWidth="1px" borderColor="line">

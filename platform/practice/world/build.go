@@ -335,6 +335,11 @@ func (a act) endStep(o platform.StepOrder) (done platform.StepDone, err error) {
 		for _, name := range slices.Sorted(maps.Keys(s.Settings.Home)) {
 			done.Output += m.write("/etc/skel/"+name, s.Settings.Home[name]).Output
 		}
+		if who := s.Settings.Person; who != "" {
+			if !m.takeOver(who, s.Settings.Paths, &done) {
+				return platform.StepDone{ExitCode: 1, Output: "there is no account " + who + " on this machine\n"}, nil
+			}
+		}
 		for _, name := range slices.Sorted(maps.Keys(s.Settings.Environment)) {
 			m.write("/etc/environment", fmt.Sprintf("%s%s=%q\n", m.Files["/etc/environment"], name,
 				s.Settings.Environment[name]))
@@ -366,6 +371,22 @@ func (a act) endStep(o platform.StepOrder) (done platform.StepDone, err error) {
 		return platform.StepDone{Output: "the machine went down and came up\n"}, nil
 	}
 	return done, refuse("step %q does nothing that is played here", o.Step.Name)
+}
+
+// takeOver puts a person's files into new homes; false if there is no such person.
+func (m *interior) takeOver(who string, paths []string, done *platform.StepDone) (there bool) {
+	for _, file := range slices.Sorted(maps.Keys(m.Files)) {
+		name, theirs := strings.CutPrefix(file, "/home/"+who+"/")
+		if !theirs {
+			continue
+		}
+		there = true
+		in := func(p string) bool { return name == p || strings.HasPrefix(name, p+"/") }
+		if len(paths) == 0 && strings.HasPrefix(name, ".") || slices.ContainsFunc(paths, in) {
+			done.Output += m.write("/etc/skel/"+name, string(m.Files[file])).Output
+		}
+	}
+	return there
 }
 
 func (m *interior) write(file, text string) platform.StepDone {

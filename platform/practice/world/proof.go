@@ -17,8 +17,8 @@ import (
 const opening = 2 * time.Second
 
 func (a act) beginTryout(t platform.Tryout) (takes time.Duration, err error) {
-	if _, there := a.state.Machines[t.Host]; !there {
-		return 0, refuse("host %s has no machine at %s", t.Host, a.Site)
+	if err := a.canTry(t); err != nil {
+		return 0, err
 	}
 	for range t.Applications {
 		takes += opening
@@ -28,11 +28,17 @@ func (a act) beginTryout(t platform.Tryout) (takes time.Duration, err error) {
 
 // endTryout plays applications and scripts by what the scenario's scripts say of their text.
 func (a act) endTryout(t platform.Tryout) (out platform.Tried, err error) {
-	if _, there := a.state.Machines[t.Host]; !there {
-		return out, refuse("host %s was discarded while it was tried", t.Host)
+	if err := a.canTry(t); err != nil {
+		return out, err
+	}
+	shot, err := picture()
+	if err != nil {
+		return out, err
 	}
 	for _, app := range t.Applications {
-		r := proof.Result{Name: app.Name, Kind: proof.OfApplication, Seconds: opening.Seconds()}
+		r := proof.Result{
+			Name: app.Name, Kind: proof.OfApplication, Seconds: opening.Seconds(), Picture: shot,
+		}
 		s := a.spec(strings.Join(append([]string{app.Command}, app.Arguments...), " "))
 		if s != nil && s.ExitCode != 0 {
 			r.Why, r.Output = "within "+app.Within.String()+" it was not so that "+app.Opens.String(), s.Output
@@ -48,8 +54,20 @@ func (a act) endTryout(t platform.Tryout) (out platform.Tried, err error) {
 		}
 		out.Results = append(out.Results, r)
 	}
-	out.Picture, err = picture()
-	return out, err
+	out.Picture = shot
+	return out, nil
+}
+
+// canTry refuses what has no machine to be tried on.
+func (a act) canTry(t platform.Tryout) error {
+	if t.BuildMachine != "" {
+		_, err := a.running(t.BuildMachine)
+		return err
+	}
+	if _, there := a.state.Machines[t.Host]; !there {
+		return refuse("host %s has no machine at %s", t.Host, a.Site)
+	}
+	return nil
 }
 
 // picture is what the display of a practice machine shows: a quay at night.
