@@ -14,6 +14,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/build"
+	"nimblepane/core/estate"
 	"nimblepane/core/machine"
 	"nimblepane/core/role"
 	"nimblepane/core/seal"
@@ -64,6 +65,25 @@ func (s *Server) builds() {
 				_, is := own[name]
 				return client.ReadyStep{Name: name, About: all[name].About, Own: is, Text: all[name].Text}
 			})}, nil)
+		})
+	register(s, operation{
+		method: "GET", path: "/images/{image}/build-sizes", id: "list-build-sizes", role: role.Viewer, tag: "builds",
+		summary: "What the last builds of an image took, cost and used, by the size of their machines",
+	},
+		func(ctx context.Context, in *ImagePath) (*body[client.Page[client.BuildSize]], error) {
+			db := s.store.DB.WithContext(ctx)
+			img, err := store.ImageNamed(db, in.Image)
+			if err != nil {
+				return nil, err
+			}
+			workshop, err := store.Workshop(db)
+			if err != nil {
+				return nil, err
+			}
+			sizes, err := builds.Sizes(db, img.ID)
+			return ok(client.Page[client.BuildSize]{Items: each(sizes, func(a build.Advice) client.BuildSize {
+				return sizeOut(a, workshop)
+			})}, err)
 		})
 	s.buildActs()
 	register(s, operation{
@@ -127,6 +147,18 @@ func (s *Server) builds() {
 			}
 			return ok(s.wholeBuild(ctx, in.ID))
 		})
+}
+
+func sizeOut(a build.Advice, w estate.Workshop) client.BuildSize {
+	out := client.BuildSize{
+		MachineClass: a.Class, Cores: a.Size.Cores, MemoryBytes: a.Size.Memory, Builds: a.Builds,
+		TookSeconds: int64(a.Took / time.Second), Cost: w.Rates[a.Class].Cost(a.Ran), UsedCores: a.Cores,
+		HasCores: a.HasCores, UsedMemory: a.Memory, HasMemory: a.HasMemory, Advice: append([]string{}, a.Says...),
+	}
+	if out.Cost != "" {
+		out.Currency = w.Currency
+	}
+	return out
 }
 
 // LogQuery selects lines of a build's log.

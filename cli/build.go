@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"nimblepane/client"
@@ -23,7 +24,7 @@ func (a *app) build() *cobra.Command {
 			"on it,\nit is checked, sealed, captured and discarded, and the version's copies are delivered.",
 	}
 	cmd.AddCommand(a.startBuild(), a.listBuilds(), a.showBuild(), a.watchBuild(), a.buildLog(),
-		a.checkBuild(), a.noteOnBuild(), a.holdBuild(), a.goOn(), a.discardBuild(), a.cancelBuild())
+		a.buildSizes(), a.checkBuild(), a.noteOnBuild(), a.holdBuild(), a.goOn(), a.discardBuild(), a.cancelBuild())
 	return cmd
 }
 
@@ -118,6 +119,55 @@ func (a *app) listBuilds() *cobra.Command {
 	_ = cmd.RegisterFlagCompletionFunc("state", cobra.FixedCompletions(completions(build.States()),
 		cobra.ShellCompDirectiveNoFileComp))
 	return cmd
+}
+
+// buildSizes says what builds took on machines of which size.
+func (a *app) buildSizes() *cobra.Command {
+	return &cobra.Command{
+		Use: "sizes IMAGE", Short: "What builds of an image took, cost and used, by the size of their machines",
+		Args: named, ValidArgsFunction: a.complete(imageNames),
+		Long: "What the last builds of an image took, cost and used of cores and memory, by the size of their " +
+			"machines, and\nwhat follows from that. A sheet gives its machine another size with machine: {cores: 8, " +
+			"memory: 16GiB}.",
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			rows, err := c.BuildSizes(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			bytes := func(n int64) string { return humanize.IBytes(uint64(n)) }
+			return list(a, rows, "No build of it has become ready yet.",
+				column[client.BuildSize]{"Machine", func(s client.BuildSize) string {
+					size := s.MachineClass
+					if s.Cores > 0 {
+						size += ", " + many(s.Cores, "core")
+					}
+					if s.MemoryBytes > 0 {
+						size += ", " + bytes(s.MemoryBytes)
+					}
+					return size
+				}},
+				column[client.BuildSize]{"Builds", func(s client.BuildSize) string { return fmt.Sprint(s.Builds) }},
+				column[client.BuildSize]{"Took", func(s client.BuildSize) string {
+					return (time.Duration(s.TookSeconds) * time.Second).String()
+				}},
+				column[client.BuildSize]{"Cost", func(s client.BuildSize) string {
+					return cmp.Or(strings.TrimSpace(s.Cost+" "+s.Currency), "-")
+				}},
+				column[client.BuildSize]{"Cores used", func(s client.BuildSize) string {
+					if s.HasCores == 0 {
+						return "-"
+					}
+					return fmt.Sprintf("%.1f of %d", s.UsedCores, s.HasCores)
+				}},
+				column[client.BuildSize]{"Memory used", func(s client.BuildSize) string {
+					if s.HasMemory == 0 {
+						return "-"
+					}
+					return bytes(s.UsedMemory) + " of " + bytes(s.HasMemory)
+				}},
+				column[client.BuildSize]{"Advice", func(s client.BuildSize) string { return strings.Join(s.Advice, "; ") }})
+		}),
+	}
 }
 
 func (a *app) showBuild() *cobra.Command {

@@ -168,6 +168,27 @@ type WholeBuild struct {
 	Findings []SealFinding     `json:"findings" nullable:"false" doc:"Of the seal checks"`
 }
 
+// BuildSize is what builds of an image have come to on machines of one size.
+type BuildSize struct {
+	MachineClass string   `json:"machine_class"`
+	Cores        int      `json:"cores,omitempty" doc:"As many as its class says if left out"`
+	MemoryBytes  int64    `json:"memory_bytes,omitempty" doc:"What its class says if left out"`
+	Builds       int      `json:"builds" doc:"Of the last 20 that became ready"`
+	TookSeconds  int64    `json:"took_seconds" doc:"Median, from their start until they were ready"`
+	Cost         string   `json:"cost,omitempty" doc:"Median, of the machine; none if the estate file has no rate for its class"`
+	Currency     string   `json:"currency,omitempty"`
+	UsedCores    float64  `json:"used_cores,omitempty" doc:"On average while steps were done, in the build that used most; none if that was not measured"`
+	HasCores     int      `json:"has_cores,omitempty"`
+	UsedMemory   int64    `json:"used_memory_bytes,omitempty" doc:"In use at most; none if that was not measured"`
+	HasMemory    int64    `json:"has_memory_bytes,omitempty"`
+	Advice       []string `json:"advice" nullable:"false"`
+}
+
+// BuildSizes returns what the last builds of an image have come to, by the size of their machines.
+func (c *Client) BuildSizes(ctx context.Context, image string) ([]BuildSize, error) {
+	return all[BuildSize](ctx, c, pathOf("images", image, "build-sizes"), nil)
+}
+
 // StartBuild begins a build. Asked twice under one key of idempotency, it is begun once.
 func (c *Client) StartBuild(ctx context.Context, in StartBuild) (WholeBuild, error) {
 	return post[WholeBuild](ctx, c, "/builds", in)

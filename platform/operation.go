@@ -166,6 +166,15 @@ const CheckpointOutput = "the machine went down, what it is was kept, and it cam
 type StepDone struct {
 	ExitCode int    `json:"exit_code"` // of its program, 0 if it has none and went well
 	Output   string `json:"output"`    // its last lines, of both streams, at most StepOutput bytes
+	Used     Used   `json:"used,omitzero"`
+}
+
+// Used is what a step used of its machine; nothing if that was not measured.
+type Used struct {
+	CPUSeconds float64 `json:"cpu_seconds"`  // of all processors together
+	Memory     int64   `json:"memory_bytes"` // that was in use on the machine at most
+	Cores      int     `json:"cores"`        // that the machine has
+	Of         int64   `json:"of_bytes"`     // memory that the machine has
 }
 
 // StepOutput is how much of a step's output is kept, in bytes.

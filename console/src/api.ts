@@ -21,6 +21,7 @@ export type WholeSheet = Schemas["WholeSheet"];
 export type SheetChecked = Schemas["SheetChecked"];
 export type SheetSource = Schemas["SheetSource"];
 export type SheetParameter = Schemas["SheetParameter"];
+export type BuildSize = Schemas["BuildSize"];
 export type BuildStep = Schemas["BuildStep"];
 export type LogLine = Schemas["LogLine"];
 export type Session = Schemas["Session"];

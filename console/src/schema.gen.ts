@@ -490,6 +490,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/images/{image}/build-sizes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the last builds of an image took, cost and used, by the size of their machines
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-build-sizes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/images/{image}/moves": {
         parameters: {
             query?: never;
@@ -2155,6 +2175,47 @@ export interface components {
                 [key: string]: string;
             };
         };
+        BuildSize: {
+            advice: string[];
+            /**
+             * Format: int64
+             * @description Of the last 20 that became ready
+             */
+            builds: number;
+            /**
+             * Format: int64
+             * @description As many as its class says if left out
+             */
+            cores?: number;
+            /** @description Median, of the machine; none if the estate file has no rate for its class */
+            cost?: string;
+            currency?: string;
+            /** Format: int64 */
+            has_cores?: number;
+            /** Format: int64 */
+            has_memory_bytes?: number;
+            machine_class: string;
+            /**
+             * Format: int64
+             * @description What its class says if left out
+             */
+            memory_bytes?: number;
+            /**
+             * Format: int64
+             * @description Median, from their start until they were ready
+             */
+            took_seconds: number;
+            /**
+             * Format: double
+             * @description On average while steps were done, in the build that used most; none if that was not measured
+             */
+            used_cores?: number;
+            /**
+             * Format: int64
+             * @description In use at most; none if that was not measured
+             */
+            used_memory_bytes?: number;
+        };
         /** @enum {string} */
         BuildState: "queued" | "preparing" | "working" | "checking" | "sealing" | "capturing" | "proving" | "delivering" | "ready" | "failed" | "cancelled";
         BuildStep: {
@@ -2664,6 +2725,11 @@ export interface components {
         };
         PageBuildMachine: {
             items: components["schemas"]["BuildMachine"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
+        PageBuildSize: {
+            items: components["schemas"]["BuildSize"][];
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
@@ -5428,6 +5494,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Image"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-build-sizes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageBuildSize"];
                 };
             };
             /** @description Unauthorized */

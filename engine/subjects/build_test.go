@@ -496,6 +496,13 @@ func TestASheetBecomesAStagedVersion(t *testing.T) {
 	verdict, err := s.As(role.Viewer).VerifyTrail(ctx)
 	require.NoError(t, err)
 	require.Empty(t, verdict.Breaks)
+	sizes, err := s.As(role.Viewer).BuildSizes(ctx, "counter-desk")
+	require.NoError(t, err)
+	require.Len(t, sizes, 1)
+	require.Equal(t, "standard", sizes[0].MachineClass)
+	require.Positive(t, sizes[0].TookSeconds)
+	require.Positive(t, sizes[0].UsedCores)
+	require.Contains(t, strings.Join(sizes[0].Advice, "; "), "of its 8.0 GiB of memory were in use at most: half of it")
 }
 
 func TestABuildThatFailsSaysWhyAndLeavesNoMachine(t *testing.T) {

@@ -300,9 +300,11 @@ func (s stepOn) run(ctx context.Context, step sheet.Step, values secret.Values, 
 				return done, s.whether(ctx, err)
 			}
 		case "ended":
-			if done.ExitCode, err = strconv.Atoi(detail); err != nil {
-				return done, refuse("the machine says that the step ended with %q, which is no exit code", detail)
+			code, used, _ := strings.Cut(detail, " ")
+			if done.ExitCode, err = strconv.Atoi(code); err != nil {
+				return done, refuse("the machine says that the step ended with %q, which is no exit code", code)
 			}
+			done.Used = usedBy(used)
 			done.Output, err = s.output(ctx)
 			return done, s.whether(ctx, err)
 		case "restarted":
@@ -318,6 +320,25 @@ func (s stepOn) run(ctx context.Context, step sheet.Step, values secret.Values, 
 			return done, err
 		}
 	}
+}
+
+// usedBy reads what a step used, as ask.sh says it: processors, memory of the machine and most of it in use in KiB, and
+// the time in user and system mode, such as 0m1.234s. What cannot be read was not measured.
+func usedBy(text string) (u platform.Used) {
+	var of, most int64
+	var user, system string
+	if _, err := fmt.Sscan(text, &u.Cores, &of, &most, &user, &system); err != nil {
+		return platform.Used{}
+	}
+	for _, t := range []string{user, system} {
+		d, err := time.ParseDuration(t)
+		if err != nil {
+			return platform.Used{}
+		}
+		u.CPUSeconds += d.Seconds()
+	}
+	u.Of, u.Memory = of<<10, most<<10
+	return u
 }
 
 // begin puts the program on the machine and has it run there.
@@ -480,7 +501,11 @@ func (s *Site) update(ctx context.Context, g guest, key string, o platform.StepO
 			return done, err
 		}
 		output += fmt.Sprintf("Round %d\n%s", round, last.Output)
-		done = platform.StepDone{ExitCode: last.ExitCode, Output: output[max(0, len(output)-platform.StepOutput):]}
+		used := last.Used
+		used.CPUSeconds, used.Memory = used.CPUSeconds+done.Used.CPUSeconds, max(used.Memory, done.Used.Memory)
+		done = platform.StepDone{
+			ExitCode: last.ExitCode, Output: output[max(0, len(output)-platform.StepOutput):], Used: used,
+		}
 		if last.ExitCode != 0 && last.ExitCode != stillPending {
 			return done, nil
 		}

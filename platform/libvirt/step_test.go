@@ -226,6 +226,10 @@ func TestStepsOnARealMachine(t *testing.T) {
 	done = comesTo(installs("fare-desk"))
 	require.Zero(t, done.ExitCode, done.Output)
 	require.Equal(t, "Fare Desk 1.0\n", inside("/usr/bin/fare-desk"))
+	require.Positive(t, done.Used.CPUSeconds)
+	require.Positive(t, done.Used.Cores)
+	require.Greater(t, done.Used.Memory, int64(16<<20))
+	require.Greater(t, done.Used.Of, done.Used.Memory)
 
 	t.Log("What is fetched is what was meant.")
 	tables := []byte("high water 06:12\n")

@@ -43,3 +43,32 @@ it("shows the builds that go on first, and how long the others took", async () =
     name: "How long the last 3 builds took, in minutes: build 1 30, build 2 40, build 3 5 until it failed.",
   });
 });
+
+it("says of one image what its builds take, by the size of their machines", async () => {
+  service({
+    "GET /api/v1/images": { items: [{ name: "counter-desk" }], next: "" },
+    "GET /api/v1/builds": { items: [build(1, "ready", 30)], next: "" },
+    "GET /api/v1/images/counter-desk/build-sizes": {
+      items: [
+        {
+          machine_class: "standard",
+          cores: 8,
+          builds: 3,
+          took_seconds: 9480,
+          cost: "0.31",
+          currency: "EUR",
+          used_cores: 1.46,
+          has_cores: 8,
+          advice: ["1.5 of its 8 cores were busy: fewer would do"],
+        },
+      ],
+      next: "",
+    },
+  });
+  show(<BuildsPage />, "viewer", "/builds?image=counter-desk");
+  const table = await screen.findByRole("table", { name: "What a build takes" });
+  within(table).getByText("standard, 8 cores");
+  within(table).getByText("1.5 of 8");
+  within(table).getByText("0.31 EUR");
+  within(table).getByText("1.5 of its 8 cores were busy: fewer would do");
+});

@@ -4,6 +4,7 @@ import { lazy, Suspense } from "react";
 import { useSearchParams } from "react-router";
 import { api, type Build, call } from "../api";
 import { time } from "../format";
+import { BuildSizes } from "../parts/build-sizes";
 import { Labelled } from "../parts/fields";
 import { Pages, usePages } from "../parts/paged";
 import { StartBuild } from "../parts/start-build";
@@ -31,6 +32,7 @@ export function BuildsPage() {
       actions={may("operator") && <StartBuild />}
     >
       {running.length > 0 && <Running of={running} />}
+      {image && <BuildSizes image={image} />}
       <Pages
         query={builds}
         empty={image ? `No version of ${image} was built yet.` : "Nothing was built yet."}

@@ -7,7 +7,9 @@ look) # how far the step has come
 	# The unit is asked first: when it is over, whatever it left is there.
 	state=$(systemctl is-active "$unit")
 	if [ -e "$folder/ended" ]; then
-		echo "ended $(cat "$folder/ended")"
+		# With the processors and the memory that there are, in KiB, and what of them was used.
+		echo "ended $(cat "$folder/ended") $(nproc) $(sed -n 's/^MemTotal: *\([0-9]*\).*/\1/p' /proc/meminfo)" \
+			"$(cat "$folder/memory" 2>/dev/null || echo 0) $(tail -n 1 "$folder/cpu" 2>/dev/null)"
 	elif [ "$state" != inactive ] && [ "$state" != failed ]; then
 		echo goes-on
 	elif [ ! -e "$folder/begun" ]; then

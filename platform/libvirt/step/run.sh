@@ -6,6 +6,9 @@
 #   begun    the start of the machine in which the program was begun
 #   output   what it has written so far
 #   ended    its exit code, once it has one
+#   memory   the most that was in use on the machine while it ran, in KiB
+#   cpu      what it took of the processors, as bash writes times: two lines,
+#            of this shell and of what it ran
 folder=$1 secrets=$2
 cp /proc/sys/kernel/random/boot_id "$folder/begun"
 sync "$folder/begun" "$folder"
@@ -24,6 +27,20 @@ run() (
 	for variable in "${environment[@]}" "${hidden[@]}"; do export "${variable?}"; done
 	exec "$@"
 )
+watch() {
+	local most=0 total key value _
+	while :; do
+		while read -r key value _; do
+			case $key in
+			MemTotal:) total=$value ;;
+			MemAvailable:) [ $((total - value)) -le "$most" ] || echo $((most = total - value)) >"$folder/memory" ;;
+			esac
+		done </proc/meminfo
+		sleep 1
+	done
+}
+watch >/dev/null 2>&1 </dev/null &
+watcher=$!
 if [ -e "$folder/secret" ] && [ ${#hidden[@]} = 0 ]; then
 	echo "its secrets were lost before it began: the machine went down"
 	false
@@ -45,6 +62,9 @@ else
 		export HOME="$home" USER="$as" LOGNAME="$as" &&
 		run runuser -u "$as" -- "$theirs/program" "${arguments[@]}"
 fi >"$folder/output" 2>&1 </dev/null
-echo $? >"$folder/ended.new"
+ended=$?
+kill "$watcher"
+times >"$folder/cpu"
+echo "$ended" >"$folder/ended.new"
 sync "$folder/ended.new" "$folder/output"
 mv "$folder/ended.new" "$folder/ended"

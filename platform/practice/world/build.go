@@ -1,6 +1,7 @@
 package world
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -307,7 +308,25 @@ func (a act) endStep(o platform.StepOrder) (done platform.StepDone, err error) {
 	if err != nil {
 		return done, err
 	}
-	m := b.Built
+	done, err = a.step(b.Built, o)
+	if s := o.Step; err == nil && s.Restart == nil && s.Checkpoint == nil {
+		takes, _ := a.beginStep(o)
+		done.Used = b.Built.used(takes)
+	}
+	return done, err
+}
+
+// used plays what a step uses: a core and a half, and memory for what is installed.
+func (m *interior) used(takes time.Duration) platform.Used {
+	const cores, memory = 4, 8 << 30 // of a machine whose order leaves it to its class
+	u := platform.Used{Cores: cmp.Or(m.Spec.Size.Cores, cores), Of: cmp.Or(m.Spec.Size.Memory, memory)}
+	u.CPUSeconds = takes.Seconds() * min(1.5, float64(u.Cores))
+	u.Memory = min(u.Of, 1200<<20+int64(len(m.Packages))*(96<<20))
+	return u
+}
+
+// step plays a step inside a machine.
+func (a act) step(m *interior, o platform.StepOrder) (done platform.StepDone, err error) {
 	switch s := o.Step; {
 	case s.Script != nil:
 		spec := a.script(s)
