@@ -137,6 +137,9 @@ func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
 	if err := s.roomToCapture(ctx, h, below, spec.Size.Disk, k); err != nil {
 		return err
 	}
+	if err := s.fitsFirmware(ctx, h, below, k, spec.MachineClass); err != nil {
+		return err
+	}
 	accelerator, err := h.probed(ctx, s)
 	if err != nil {
 		return err
