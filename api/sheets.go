@@ -165,8 +165,9 @@ func sheetOut(r store.SheetRow, c builds.SheetCheck) client.Sheet {
 
 func checkedOut(c builds.SheetCheck) client.SheetChecked {
 	out := client.SheetChecked{
-		Wrong: []client.SheetProblem{}, Unset: append([]string{}, c.Unset...), Missing: append([]string{}, c.Missing...),
-		Explain: []string{}, Names: []client.SheetSource{}, Wants: []client.SheetParameter{},
+		Wrong: []client.SheetProblem{}, Unset: append([]string{}, c.Unset...),
+		Missing: append([]string{}, c.Missing...), Explain: []string{}, Names: []client.SheetSource{},
+		Wants: []client.SheetParameter{},
 	}
 	for _, w := range c.Wrong {
 		out.Wrong = append(out.Wrong, client.SheetProblem(w))

@@ -165,7 +165,9 @@ func (a *app) buildSizes() *cobra.Command {
 					}
 					return bytes(s.UsedMemory) + " of " + bytes(s.HasMemory)
 				}},
-				column[client.BuildSize]{"Advice", func(s client.BuildSize) string { return strings.Join(s.Advice, "; ") }})
+				column[client.BuildSize]{"Advice", func(s client.BuildSize) string {
+					return strings.Join(s.Advice, "; ")
+				}})
 		}),
 	}
 }
@@ -195,7 +197,8 @@ func (a *app) showBuild() *cobra.Command {
 			case b.HeldUntil != nil:
 				machine += ", held until " + when(b.HeldUntil)
 			}
-			a.facts(fact{"Build", fmt.Sprint(b.ID)}, fact{"Image", b.Image}, fact{"From", b.Base}, fact{"Sheet", b.SheetName},
+			a.facts(fact{"Build", fmt.Sprint(b.ID)}, fact{"Image", b.Image}, fact{"From", b.Base},
+				fact{"Sheet", b.SheetName},
 				fact{"Commit", b.Commit},
 				fact{"Version", b.Version}, fact{"State", coloured(b.State)}, fact{"Why", b.Why},
 				fact{"Is ready", expected(b)}, fact{"Warning", warning(b)},

@@ -75,7 +75,8 @@ delivery: {sites: [south-quay], copies: 3}
 	save(text)
 	out, code = pane(t, s, role.Operator, "build", "start", file)
 	require.Zero(t, code)
-	require.Contains(t, out, "Warning: what has changed in "+filepath.Dir(file)+" since its last commit is not in the notes")
+	require.Contains(t, out, "Warning: what has changed in "+filepath.Dir(file)+" since its last commit is not in the "+
+		"notes")
 	save(strings.Replace(text, "south-quay]", "west-quay]", 1))
 	out, code = pane(t, s, role.Operator, "build", "start", file)
 	require.Equal(t, cli.ExitNotFound, code)

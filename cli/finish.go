@@ -131,11 +131,11 @@ func (a *app) fit(ctx context.Context, c *client.Client, in *finishing) error {
 		if _, waived := in.Waive[f.Check]; waived || !f.Blocking() {
 			continue
 		}
-		reason := a.prompt(fmt.Sprintf("%s blocks: %s. Why is it passed over? Nothing to stop here.", f.Check, f.Evidence),
-			"")
+		reason := a.prompt(fmt.Sprintf("%s blocks: %s. Why is it passed over? Nothing to stop here.", f.Check,
+			f.Evidence), "")
 		if reason == "" {
-			return &badOutcome{fmt.Sprintf("%s is not fit to be sealed: %s: %s; %s", in.BuildMachine, f.Check, f.Evidence,
-				f.Remedy)}
+			return &badOutcome{fmt.Sprintf("%s is not fit to be sealed: %s: %s; %s", in.BuildMachine, f.Check,
+				f.Evidence, f.Remedy)}
 		}
 		in.Waive[f.Check] = reason
 	}

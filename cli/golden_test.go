@@ -397,8 +397,9 @@ var done = map[string]string{
 // elsewhere are commands that have tests of their own against a real service: their outcome is more than what they say.
 var elsewhere = []string{
 	"account add", "account edit", "activate", "build-machine back", "build-machine checkpoint",
-	"build-machine create", "build-machine defaults", "build-machine discard", "build-machine finish", "build-machine get",
-	"build-machine keep", "build-machine note", "build-machine open", "build-machine put", "build-machine run", "build-machine sheet",
+	"build-machine create", "build-machine defaults", "build-machine discard", "build-machine finish",
+	"build-machine get", "build-machine keep", "build-machine note", "build-machine open", "build-machine put",
+	"build-machine run", "build-machine sheet",
 	"build-machine start", "build-machine stop", "build-machine tries", "build-machine try",
 	"build start", "capture", "estate load", "password",
 	"rollback", "rollover start",

@@ -88,10 +88,10 @@ func (a *app) takeOver(here func(context.Context, *client.Client, []string) ([]s
 		Use:   "defaults SITE MACHINE PERSON [PATH...]",
 		Short: "Make the settings of a person on a build machine those of new people", Args: named,
 		ValidArgsFunction: a.complete(here, here),
-		Long: "Make the settings of a person on a build machine those of new people: of the files and folders that are " +
-			"named, by\ntheir paths in the person's home, or else of all that begins with a dot there. Keys, passwords, " +
-			"histories and\ncaches stay where they are. It is a step that was tried: pane build-machine sheet writes it " +
-			"out.",
+		Long: "Make the settings of a person on a build machine those of new people: of the files and folders that " +
+			"are named, by\ntheir paths in the person's home, or else of all that begins with a dot there. Keys, " +
+			"passwords, histories and\ncaches stay where they are. It is a step that was tried: pane build-machine " +
+			"sheet writes it out.",
 		Example: "  pane build-machine defaults north-quay bm-december ida .config/fare-desk",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			text, step, err := settingsOf(args[0], args[2], args[3:])

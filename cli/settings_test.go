@@ -29,7 +29,9 @@ func TestSettingsOfAPersonBecomeThoseOfNewPeople(t *testing.T) {
 		require.NoError(t, c.PutOnBuildMachine(ctx, "north-quay", "bm-new", "/home/ida/"+path, []byte(text)))
 	}
 	defaults := func(more ...string) (string, int) {
-		return pane(t, s, role.Operator, append([]string{"build-machine", "defaults", "north-quay", "bm-new"}, more...)...)
+		return pane(t, s, role.Operator, append([]string{
+			"build-machine", "defaults", "north-quay", "bm-new",
+		}, more...)...)
 	}
 	out, code := defaults("ida")
 	require.Zero(t, code, out)

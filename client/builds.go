@@ -317,7 +317,9 @@ type MachineOpening struct {
 }
 
 // OpenOnBuildMachine begins to open applications on a machine, one after the other.
-func (c *Client) OpenOnBuildMachine(ctx context.Context, site, name string, in OpenApplications) (MachineOpening, error) {
+func (c *Client) OpenOnBuildMachine(ctx context.Context, site, name string, in OpenApplications) (MachineOpening,
+	error,
+) {
 	return post[MachineOpening](ctx, c, buildMachine(site, name, "/openings"), in)
 }
 

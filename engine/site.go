@@ -88,7 +88,9 @@ func (e *Engine) OpenSite(s estate.Site) (platform.Platform, error) {
 	if !known {
 		return nil, fmt.Errorf("site %s is on platform %s, which this service does not have", s.Name, s.Platform)
 	}
-	return opener(s, platform.Environment{Journal: e.Store.Journal(), Peer: e.peer, Secrets: e.Secrets, File: e.Store.SheetFileContent, Log: e.Log})
+	return opener(s, platform.Environment{
+		Journal: e.Store.Journal(), Peer: e.peer, Secrets: e.Secrets, File: e.Store.SheetFileContent, Log: e.Log,
+	})
 }
 
 // peer returns the platform of the site of that name.

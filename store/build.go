@@ -162,7 +162,8 @@ func PastBuilds(db *gorm.DB, b Build) (past []build.Past, last int64, err error)
 	return past, last, err
 }
 
-// ReadyBuilds returns the last builds of an image that became ready without having gone on after a failure, newest first.
+// ReadyBuilds returns the last builds of an image that became ready without having gone on after a failure, the newest
+// first.
 func ReadyBuilds(db *gorm.DB, imageID int64) (rows []Build, err error) {
 	err = db.Where("image_id = ? and state = 'ready' and went_on_at is null", imageID).Order("id desc").
 		Limit(pastBuilds).Find(&rows).Error

@@ -52,7 +52,8 @@ func readFrame(frame []byte) (image.Image, error) {
 	begin := int64(h.HeaderSize) + 12*int64(h.Colors) // each colour of the map takes 12 bytes
 	end := begin + int64(h.BytesPerLine)*int64(h.Height)
 	switch {
-	case h.FileVersion != 7 || h.BitsPerPixel != 32 || h.RedMask != 0xff0000 || h.GreenMask != 0xff00 || h.BlueMask != 0xff:
+	case h.FileVersion != 7 || h.BitsPerPixel != 32 || h.RedMask != 0xff0000 || h.GreenMask != 0xff00 ||
+		h.BlueMask != 0xff:
 		return nil, errors.New("its pixels are not of 32 bits with eight of each colour")
 	case h.Width > mostSide || h.Height > mostSide || h.BytesPerLine < 4*h.Width || end > int64(len(frame)):
 		return nil, errors.New("it is not whole")

@@ -77,8 +77,8 @@ func Advise(tried []Tried) (all []Advice) {
 		all = append(all, a)
 	}
 	slices.SortFunc(all, func(a, b Advice) int {
-		return cmp.Or(cmp.Compare(a.Took, b.Took), cmp.Compare(a.Class, b.Class), cmp.Compare(a.Size.Cores, b.Size.Cores),
-			cmp.Compare(a.Size.Memory, b.Size.Memory))
+		return cmp.Or(cmp.Compare(a.Took, b.Took), cmp.Compare(a.Class, b.Class),
+			cmp.Compare(a.Size.Cores, b.Size.Cores), cmp.Compare(a.Size.Memory, b.Size.Memory))
 	})
 	return all
 }

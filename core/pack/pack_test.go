@@ -109,7 +109,9 @@ func TestAnArchiveUnpacksIntoItsFolderAndNowhereElse(t *testing.T) {
 }
 
 func FuzzWhatIsCheckedUnpacksWithin(f *testing.F) {
-	f.Add(packed(&testing.T{}, fstest.MapFS{"a/b": {Data: []byte("x")}, "l": {Data: []byte("a"), Mode: fs.ModeSymlink}}))
+	f.Add(packed(&testing.T{}, fstest.MapFS{
+		"a/b": {Data: []byte("x")}, "l": {Data: []byte("a"), Mode: fs.ModeSymlink},
+	}))
 	f.Fuzz(func(t *testing.T, archive []byte) {
 		if Check(bytes.NewReader(archive)) != nil {
 			return

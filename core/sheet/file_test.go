@@ -50,8 +50,8 @@ line 9, column 31: the file fares.db: it is away`)
 	require.Equal(t, script, whole.Steps[0].Script.Text)
 	require.Equal(t, contents["fares.db"], *whole.Steps[3].Put.Content)
 	require.Nil(t, s.Steps[3].Put.Content, "the sheet itself stays as it is")
-	require.Contains(t, strings.Join(whole.Explain(), "\n"), "the file fares.db, of 5,368,709,120 bytes with the digest "+
-		"222222222222..., is written to /opt/fares.db")
+	require.Contains(t, strings.Join(whole.Explain(), "\n"), "the file fares.db, of 5,368,709,120 bytes with the "+
+		"digest 222222222222..., is written to /opt/fares.db")
 
 	script = "tally\n"
 	_, err = s.WithFiles(contents, read)

@@ -344,7 +344,8 @@ func TestAStepIsDoneWhenItsConditionIsMet(t *testing.T) {
 	s, err = s.With(nil)
 	require.NoError(t, err)
 	require.Equal(t, "1. one: left out, because its condition is not met: site == 'b'.", s.Explain()[1])
-	s, err = Parse([]byte(strings.Replace(plain, "install: {packages: [a]}", "install: {packages: [a]}\n    off: true", 1)))
+	s, err = Parse([]byte(strings.Replace(plain, "install: {packages: [a]}",
+		"install: {packages: [a]}\n    off: true", 1)))
 	require.NoError(t, err)
 	s, err = s.With(nil)
 	require.NoError(t, err)

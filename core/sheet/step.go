@@ -420,8 +420,8 @@ func (c *checker) settings(at string, s Settings) {
 	}
 	for i, p := range s.Paths {
 		if !inHome(p) {
-			c.at(fmt.Sprintf("%s.paths[%d]", at, i), "%s.paths: %q: write a path in a home, such as .config/fare-desk", at,
-				p)
+			c.at(fmt.Sprintf("%s.paths[%d]", at, i), "%s.paths: %q: write a path in a home, such as .config/fare-desk",
+				at, p)
 		}
 	}
 	c.environment(at+".environment", s.Environment)

@@ -62,7 +62,9 @@ func (bs *Builds) planned(tx *store.Tx, o Order, has string) (b store.Build, err
 	if err != nil {
 		return b, err
 	}
-	b = store.Build{ImageID: img.ID, SiteID: site.ID, SheetName: o.Name, Sheet: o.Text, Plan: store.JSON[sheet.Sheet]{V: s}}
+	b = store.Build{
+		ImageID: img.ID, SiteID: site.ID, SheetName: o.Name, Sheet: o.Text, Plan: store.JSON[sheet.Sheet]{V: s},
+	}
 	for _, name := range s.Delivery.Sites {
 		if _, err := store.SiteNamed(tx.DB, name); err != nil {
 			return b, err

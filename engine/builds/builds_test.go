@@ -217,7 +217,8 @@ func TestMachinesOfBuildsAreTheirs(t *testing.T) {
 	t.Parallel()
 	p := enginetest.Open(t)
 	ctx := t.Context()
-	b, err := p.Builds.StartBuild(ctx, "jonas", builds.Order{Text: "image: desk\nbase: {disk: x.qcow2}\nmachine: {site: north-quay}\n" +
+	b, err := p.Builds.StartBuild(ctx, "jonas", builds.Order{Text: "image: desk\nbase: {disk: x.qcow2}\n" +
+		"machine: {site: north-quay}\n" +
 		"steps: [{name: one, restart: {}}]\nversion: {notes: x}\n"}, 0)
 	require.NoError(t, err)
 	require.NoError(t, p.Tick(ctx, store.BuildTicks, b.ID))
@@ -246,7 +247,8 @@ func TestASealedMachineThatCouldNotBeDiscardedIsSealed(t *testing.T) {
 	t.Parallel()
 	p := enginetest.Open(t)
 	ctx := t.Context()
-	b, err := p.Builds.StartBuild(ctx, "jonas", builds.Order{Text: "image: desk\nbase: {disk: x.qcow2}\nmachine: {site: north-quay}\n" +
+	b, err := p.Builds.StartBuild(ctx, "jonas", builds.Order{Text: "image: desk\nbase: {disk: x.qcow2}\n" +
+		"machine: {site: north-quay}\n" +
 		"steps: [{name: one, restart: {}}]\n"}, 0)
 	require.NoError(t, err)
 	require.NoError(t, p.Tick(ctx, store.BuildTicks, b.ID))

@@ -21,8 +21,8 @@ type ofOpening struct {
 	Applications []sheet.Application `json:"applications"`
 }
 
-// OpenApplications begins to open applications on a machine that somebody works on, one after the other, as a person who
-// is made for it: those of a sheet, or without one those of the version that the machine is made from.
+// OpenApplications begins to open applications on a machine that somebody works on, one after the other, as a person
+// who is made for it: those of a sheet, or without one those of the version that the machine is made from.
 func (bs *Builds) OpenApplications(ctx context.Context, actor, site, name string, o Order) (store.Machine, error) {
 	return bs.machineChange(ctx, actor, site, name, func(tx *store.Tx, m *store.Machine) error {
 		if err := forHands(tx, *m); err != nil {
@@ -45,8 +45,8 @@ func (bs *Builds) OpenApplications(ctx context.Context, actor, site, name string
 			in.Applications = v.Applications.V
 		}
 		if len(in.Applications) == 0 {
-			return engine.Conflictf("what build machine %s is made from has no applications: give a sheet that names some",
-				m.Name)
+			return engine.Conflictf("what build machine %s is made from has no applications: give a sheet that names "+
+				"some", m.Name)
 		}
 		n, err := store.LastAttempt(tx.DB, store.WorkOpenOnMachine, m.Subject())
 		if err != nil {

@@ -64,7 +64,8 @@ func (bs *Builds) SaveSheet(ctx context.Context, actor string, revision int, o O
 	if len(o.Text) > sheet.MostBytes || !utf8.ValidString(o.Text) {
 		return s, engine.Invalidf("a sheet is text of at most %d bytes", sheet.MostBytes)
 	}
-	read, err := bs.CheckSheet(bs.engine.Store.DB.WithContext(ctx), o) // what is wrong with it is told when it is looked at
+	// What is wrong with it is told when it is looked at.
+	read, err := bs.CheckSheet(bs.engine.Store.DB.WithContext(ctx), o)
 	if err != nil {
 		return s, err
 	}
@@ -116,9 +117,9 @@ func unchanged(s store.Sheet, revision int) error {
 		return nil
 	}
 	if revision == 0 {
-		return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf("there is a sheet %s already, of %s, changed by %s: "+
-			"look at it first (revision %d), or take another name", s.Name, s.ChangedAt.UTC().Format(time.DateTime),
-			s.ChangedBy, s.Revision)}
+		return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf("there is a sheet %s already, of %s, changed by "+
+			"%s: look at it first (revision %d), or take another name", s.Name,
+			s.ChangedAt.UTC().Format(time.DateTime), s.ChangedBy, s.Revision)}
 	}
 	return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf("sheet %s was changed by %s since you read it "+
 		"(revision %d, now %d): look at it as it is now and repeat the change", s.Name, s.ChangedBy, revision,
@@ -144,7 +145,9 @@ func keepFiles(tx *store.Tx, files map[string]string) error {
 }
 
 // DeleteSheet forgets a sheet, if it still has the revision that was seen. Builds that were started from it stay.
-func (bs *Builds) DeleteSheet(ctx context.Context, actor, name string, revision int, may func(image string) error) error {
+func (bs *Builds) DeleteSheet(ctx context.Context, actor, name string, revision int,
+	may func(image string) error,
+) error {
 	return bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		s, err := store.LockSheet(tx.DB, name)
 		if err != nil {

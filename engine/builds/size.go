@@ -40,7 +40,8 @@ func Sizes(db *gorm.DB, imageID int64) ([]build.Advice, error) {
 			}
 			t.Stepped += s.Took()
 			t.CPU += time.Duration(u.CPUSeconds * float64(time.Second))
-			t.Memory, t.HasCores, t.HasMemory = max(t.Memory, u.Memory), max(t.HasCores, u.Cores), max(t.HasMemory, u.Of)
+			t.HasCores, t.HasMemory = max(t.HasCores, u.Cores), max(t.HasMemory, u.Of)
+			t.Memory = max(t.Memory, u.Memory)
 		}
 		tried = append(tried, t)
 	}

@@ -91,7 +91,8 @@ func TestABuildGoesOnWithTheFilesThatItHad(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})
 	ctx, c := t.Context(), s.As(role.Operator)
-	text := desk("disk: vendor.qcow2", besideSteps+"\n  - {name: wrong, install: {packages: [tide-table]}}\n", "notes: x")
+	text := desk("disk: vendor.qcow2", besideSteps+"\n  - {name: wrong, install: {packages: [tide-table]}}\n",
+		"notes: x")
 	of, err := sheet.Parse([]byte(text))
 	require.NoError(t, err)
 	beside := besideSheet()

@@ -34,11 +34,11 @@ func (s *Site) fitsFirmware(ctx context.Context, h *hypervisor, disk string, k c
 	case err != nil:
 		return err
 	case by.known && k.Firmware == "uefi" && !by.uefi:
-		return refuse("%s on %s has no EFI system partition, and machines of class %s are started by UEFI: take a disk "+
-			"for UEFI, or a class that is started by BIOS", disk, h.name, className)
+		return refuse("%s on %s has no EFI system partition, and machines of class %s are started by UEFI: take a "+
+			"disk for UEFI, or a class that is started by BIOS", disk, h.name, className)
 	case by.known && k.Firmware != "uefi" && !by.bios:
-		return refuse("%s on %s has no boot loader for BIOS, and machines of class %s are started by BIOS: take a disk "+
-			"for BIOS, or a class that is started by UEFI", disk, h.name, className)
+		return refuse("%s on %s has no boot loader for BIOS, and machines of class %s are started by BIOS: take a "+
+			"disk for BIOS, or a class that is started by UEFI", disk, h.name, className)
 	}
 	return nil
 }

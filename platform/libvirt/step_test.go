@@ -265,10 +265,10 @@ func TestStepsOnARealMachine(t *testing.T) {
 		p.Owner = "nobody"
 		return comesTo(sheet.Step{Put: &p})
 	}
-	bulk := bytes.Repeat([]byte{0, 1, 2, 3, 255, '\n'}, 1<<20)
+	bulk := bytes.Repeat([]byte{0, 1, 2, 3, 255, '\n'}, 1<<18)
 	done = puts(sheet.Put{Source: "whole", Content: sends(bulk), File: sheet.File{To: "/opt/a/whole", Mode: "0640"}})
-	require.Equal(t, "wrote 6291456 bytes to /opt/a/whole\n", done.Output)
-	require.Equal(t, "nobody 640 6291456\n", inside("/usr/bin/stat", "--format=%U %a %s", "/opt/a/whole"))
+	require.Equal(t, "wrote 1572864 bytes to /opt/a/whole\n", done.Output)
+	require.Equal(t, "nobody 640 1572864\n", inside("/usr/bin/stat", "--format=%U %a %s", "/opt/a/whole"))
 	require.Contains(t, inside("/usr/bin/sha256sum", "/opt/a/whole"), sends(bulk).SHA256)
 	bad := sends([]byte("as it was"))
 	sent[bad.SHA256] = []byte("as it came")
@@ -277,7 +277,8 @@ func TestStepsOnARealMachine(t *testing.T) {
 	require.Contains(t, done.Output, "what came has another digest")
 	var folder bytes.Buffer
 	require.NoError(t, pack.Folder(fstest.MapFS{
-		"bin/count": {Data: []byte("#!/bin/sh\n"), Mode: 0o750}, "bin/tally": {Data: []byte("count"), Mode: fs.ModeSymlink},
+		"bin/count":   {Data: []byte("#!/bin/sh\n"), Mode: 0o750},
+		"bin/tally":   {Data: []byte("count"), Mode: fs.ModeSymlink},
 		"-odd name\n": {Data: []byte("x"), Mode: 0o600}, "none": {Mode: fs.ModeDir | 0o700},
 	}, &folder))
 	for range 2 { // over what is there, too
@@ -336,7 +337,8 @@ func TestStepsOnARealMachine(t *testing.T) {
 	done = comesTo(sheet.Step{Settings: &sheet.Settings{Person: "ida"}})
 	require.Zero(t, done.ExitCode, done.Output)
 	require.Contains(t, done.Output, "took over .config\n")
-	require.Contains(t, done.Output, "it names the home of ida, which new people do not have: /etc/skel/.config/places\n")
+	require.Contains(t, done.Output, "it names the home of ida, which new people do not have: "+
+		"/etc/skel/.config/places\n")
 	require.Equal(t, "root 644\n", inside("/usr/bin/stat", "--format=%U %a", "/etc/skel/.config/fares/desk.conf"))
 	require.NotContains(t, inside("/usr/bin/find", "/etc/skel"), ".ssh")
 	done = comesTo(sheet.Step{Settings: &sheet.Settings{Person: "ida", Paths: []string{".ssh/id"}}})
@@ -421,7 +423,8 @@ func TestStepsOnARealMachine(t *testing.T) {
 	t.Log("Applications are opened by somebody who is gone afterwards.")
 	opens := func(command string) sheet.Application {
 		return sheet.Application{
-			Name: command, Command: command, Opens: sheet.Opens{ExitCode: new(int)}, Within: sheet.Span(20 * time.Second),
+			Name: command, Command: command, Opens: sheet.Opens{ExitCode: new(int)},
+			Within: sheet.Span(20 * time.Second),
 		}
 	}
 	begin("open", platform.TryHost.Of(platform.Tryout{
