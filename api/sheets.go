@@ -148,8 +148,8 @@ func sheetRow(db *gorm.DB, name string) (store.SheetRow, error) {
 	if err != nil {
 		return store.SheetRow{}, err
 	}
-	if len(rows) == 0 || name == "" {
-		_, err = store.SheetNamed(db, name)
+	if len(rows) == 0 {
+		_, err = store.SheetNamed(db, name) // which says what there is
 		return store.SheetRow{}, err
 	}
 	return rows[0], nil

@@ -185,6 +185,11 @@ func TestWhatIsSentIsWhatWasMeant(t *testing.T) {
 	require.Contains(t, text, `"whole":true`)
 	status, text = announce(digest(good), "true", len(good))
 	require.Equal(t, http.StatusOK, status, "it is the archive of a folder, too: "+text)
+	// All of it had come when the service was stopped, and nobody had looked at it yet.
+	require.NoError(t, s.Store.DB.Exec("update sheet_files set whole = false").Error)
+	status, text = announce(digest(good), "true", len(good))
+	require.Equal(t, http.StatusOK, status)
+	require.Contains(t, text, `"whole":true`)
 	status, text = announce(digest(good), "false", 65<<30)
 	require.Equal(t, http.StatusUnprocessableEntity, status)
 	require.Contains(t, text, "at most 64 GiB are taken")
