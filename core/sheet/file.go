@@ -121,10 +121,10 @@ func (s Sheet) WithFiles(contents map[string]Content, read func(Content) ([]byte
 	return s, nil
 }
 
-// begins says whether a script begins with its interpreter.
+// begins says whether a script begins with its interpreter: a program of the machine, or PowerShell in Windows guests.
 func begins(text string) bool {
 	line, _, _ := strings.Cut(text, "\n")
-	return strings.HasPrefix(line, "#!/")
+	return strings.HasPrefix(line, "#!/") || strings.TrimSpace(line) == "#!powershell"
 }
 
 // beside checks the path of a file or folder beside the sheet.

@@ -404,7 +404,7 @@ func (c *checker) locale(at string, l Locale) {
 }
 
 func (c *checker) settings(at string, s Settings) {
-	if len(s.Home) == 0 && len(s.Environment) == 0 && s.Person == "" {
+	if len(s.Home)+len(s.Environment)+len(s.Paths) == 0 && s.Person == "" {
 		c.at(at, "%s: write home, environment or person under it", at)
 	}
 	for p := range s.Home {

@@ -77,7 +77,7 @@ type built struct {
 	hypervisor *hypervisor
 }
 
-func (b built) guest() guest { return guest{b.hypervisor, b.domain} }
+func (b built) guest() guest { return guest{hypervisor: b.hypervisor, domain: b.domain} }
 
 func (s *Site) buildMachine(ctx context.Context, name string) (b built, err error) {
 	f, there, err := s.find(ctx, name)
@@ -324,7 +324,12 @@ func (s *Site) running(ctx context.Context, name string) (guest, error) {
 	case !b.active():
 		return guest{}, refuse("build machine %s is off: start it first", name)
 	}
-	return b.guest(), b.guest().up(ctx, s.limits.start)
+	g := b.guest()
+	if err := g.up(ctx, s.limits.start); err != nil {
+		return g, err
+	}
+	g.windows, err = g.isWindows(ctx)
+	return g, err
 }
 
 // Exec is platform.Builder's.
@@ -442,7 +447,7 @@ func (s *Site) sealAndFlatten(ctx context.Context, key string, b built, clone st
 		}
 	}
 	report(15)
-	g := guest{h, m.domain}
+	g := guest{hypervisor: h, domain: m.domain}
 	if len(m.tag.Sealed) == 0 {
 		if m, err = s.seal(ctx, h, m, c.Stamp, report); err != nil {
 			return n, err
@@ -502,7 +507,7 @@ func (s *Site) seal(ctx context.Context, h *hypervisor, m machine, stamp string,
 			return m, err
 		}
 	}
-	g := guest{h, m.domain}
+	g := guest{hypervisor: h, domain: m.domain}
 	if err := g.up(ctx, s.limits.start); err != nil {
 		return m, err
 	}

@@ -20,6 +20,7 @@ import (
 type guest struct {
 	hypervisor *hypervisor
 	domain     libvirt.Domain
+	windows    bool
 }
 
 // agentCall is how long the guest agent may take to answer one command, in seconds.

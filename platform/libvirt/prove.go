@@ -28,7 +28,7 @@ func (s *Site) host(ctx context.Context, name string) (g guest, m machine, err e
 	case !f.machine.active():
 		return g, m, refuse("the machine of host %s is off", name)
 	}
-	g = guest{f.hypervisor, f.machine.domain}
+	g = guest{hypervisor: f.hypervisor, domain: f.machine.domain}
 	return g, f.machine, g.up(ctx, s.limits.start)
 }
 

@@ -208,11 +208,17 @@ type stepOn struct {
 func stepFor(g guest, key string) stepOn {
 	sum := sha256.Sum256([]byte(key))
 	id := hex.EncodeToString(sum[:8])
+	if g.windows {
+		return stepOn{guest: g, folder: path.Join(windowsSteps, id), unit: "nimblepane-step-" + id}
+	}
 	return stepOn{guest: g, folder: path.Join(stepsFolder, id), unit: "nimblepane-step-" + id + ".service"}
 }
 
 // ask has a verb of ask.sh done, and returns what it printed.
 func (s stepOn) ask(ctx context.Context, verb string, more ...string) (string, error) {
+	if s.windows {
+		return s.askWindows(ctx, verb, more...)
+	}
 	o, err := s.exec(ctx, platform.Command{
 		Path: "/bin/bash", Args: append([]string{"-s", "--", verb, s.folder, s.unit}, more...), Input: askScript,
 	})
@@ -285,6 +291,11 @@ func (s stepOn) run(ctx context.Context, step sheet.Step, values secret.Values, 
 			p.secrets = append(p.secrets, variable+"="+values[step.Script.Secrets[variable]])
 		}
 	}
+	if s.windows {
+		if p, err = p.onWindows(windowsScriptOf(step)); err != nil {
+			return done, err
+		}
+	}
 	for wait := 200 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
 		state, err := s.ask(ctx, "look")
 		if gone := (*lost)(nil); errors.As(err, &gone) {
@@ -350,6 +361,11 @@ func (s stepOn) begin(ctx context.Context, p program, limit time.Duration) error
 		"run": runScript, "program": p.text, "arguments": listed(p.arguments), "environment": listed(p.environment),
 		"as": []byte(p.as),
 	}
+	if s.windows { // where a file's name says what it is
+		files["run.ps1"], files["program.ps1"] = windowsScript("run"), p.text
+		delete(files, "run")
+		delete(files, "program")
+	}
 	maps.Copy(files, p.files)
 	if len(p.secrets) > 0 {
 		files["secret"] = nil // says that there are some
@@ -375,6 +391,10 @@ func (s stepOn) begin(ctx context.Context, p program, limit time.Duration) error
 
 // output returns the last of what the step has written.
 func (s stepOn) output(ctx context.Context) (string, error) {
+	if s.windows {
+		o, err := s.exec(ctx, windowsAsk("output", s.folder, s.unit, 0, -platform.StepOutput, platform.StepOutput))
+		return strings.ToValidUTF8(strings.ReplaceAll(string(o.Output), "\x00", ""), "\uFFFD"), err
+	}
 	o, err := s.exec(ctx, platform.Command{
 		Path: "/usr/bin/tail", Args: []string{"-c", strconv.Itoa(platform.StepOutput), path.Join(s.folder, "output")},
 	})
@@ -404,6 +424,11 @@ func (s *Site) Output(ctx context.Context, key string, from int64) ([]byte, erro
 		for round := 1; round <= sheet.MostRounds; round++ {
 			keys = append(keys, roundKey(key, round))
 		}
+	}
+	if g.windows { // of updates, what the last round wrote is said at its end
+		step := stepFor(g, keys[0])
+		written, err := g.exec(ctx, windowsAsk("output", step.folder, step.unit, 0, from, outputPiece))
+		return written.Output, err
 	}
 	args := []string{"-s", "--", strconv.FormatInt(from, 10), strconv.Itoa(outputPiece)}
 	for _, k := range keys {
@@ -488,6 +513,16 @@ func (s *Site) restart(ctx context.Context, step stepOn, name string) (done plat
 // stillPending is the exit code of the program that applies updates when some are pending still.
 const stillPending = 11
 
+// wantsRestart says whether a machine has to be restarted for what was installed.
+func (s *Site) wantsRestart(ctx context.Context, g guest) (bool, error) {
+	if g.windows {
+		pending, err := stepFor(g, "").ask(ctx, "restart-pending")
+		return pending == "yes", err
+	}
+	facts, err := s.inspect(ctx, g, "--only", seal.RestartPending)
+	return facts.RestartPending != "", err
+}
+
 // update applies updates until none is pending, and restarts the machine in between if one is needed. Each round and
 // each restart is found again by a key of its own.
 func (s *Site) update(ctx context.Context, g guest, key string, o platform.StepOrder, limit time.Duration) (
@@ -511,11 +546,9 @@ func (s *Site) update(ctx context.Context, g guest, key string, o platform.StepO
 		}
 		restarting := false
 		if *o.Step.Update.Restart {
-			facts, err := s.inspect(ctx, g, "--only", seal.RestartPending)
-			if err != nil {
+			if restarting, err = s.wantsRestart(ctx, g); err != nil {
 				return done, err
 			}
-			restarting = facts.RestartPending != ""
 		}
 		if restarting {
 			step := stepFor(g, fmt.Sprintf("%s restart %d", key, round))

@@ -11,7 +11,7 @@ export function TriedList({
   picture: (name: string) => string;
 }) {
   return (
-    <List label="What was tried" head={["Tried", "Kind", "Took", "Came to", ""]}>
+    <List label="What was tried" head={["Tried", "Kind", "Took", "Came to", "Picture"]}>
       {results.map((r) => (
         <Table.Row key={`${r.kind} ${r.name}`} verticalAlign="top">
           <Table.Cell>{r.name}</Table.Cell>

@@ -64,6 +64,7 @@ else
 fi >"$folder/output" 2>&1 </dev/null
 ended=$?
 kill "$watcher"
+LC_ALL=C # so that times has a point
 times >"$folder/cpu"
 echo "$ended" >"$folder/ended.new"
 sync "$folder/ended.new" "$folder/output"

@@ -60,6 +60,11 @@ func does(t *testing.T, w *World, s sheet.Step) (platform.StepDone, string) {
 	}
 	done, err := platform.DoStep.Outcome(p)
 	require.NoError(t, err)
+	if s.Restart == nil && s.Checkpoint == nil {
+		require.Positive(t, done.Used.CPUSeconds)
+		require.Greater(t, done.Used.Of, done.Used.Memory)
+	}
+	done.Used = platform.Used{}
 	return done, ""
 }
 
