@@ -239,6 +239,8 @@ type FormProps = {
   /** What is said when it is done. */
   done?: string;
   danger?: boolean;
+  /** There is a table in it. */
+  wide?: boolean;
   button?: ButtonProps;
   onOpen?: () => void;
 };
@@ -255,6 +257,7 @@ export function FormDialog(props: FormProps) {
   });
   return (
     <Dialog.Root
+      size={props.wide ? "xl" : "md"}
       lazyMount
       unmountOnExit
       open={open}

@@ -51,8 +51,8 @@ func (g guest) isWindows(ctx context.Context) (bool, error) {
 // windowsAsk is the command that has a verb of ask.ps1 done. What it is asked
 // with is ours, and stands before the script: an encoded command has no arguments.
 func windowsAsk(verb, folder, unit string, limit, from, most int64) platform.Command {
-	text := fmt.Sprintf("$verb = '%s'; $folder = '%s'; $unit = '%s'; $limit = %d; $from = %d; $most = %d\n%s", verb, folder,
-		unit, limit, from, most, windowsScript("ask"))
+	text := fmt.Sprintf("$verb = '%s'; $folder = '%s'; $unit = '%s'; $limit = %d; $from = %d; $most = %d\n%s", verb,
+		folder, unit, limit, from, most, windowsScript("ask"))
 	return platform.Command{Path: powershell, Args: []string{
 		"-NoProfile", "-NonInteractive", "-EncodedCommand", encodedCommand(text),
 	}}

@@ -24,6 +24,7 @@ export function Capture({ image }: { image: Image }) {
       label="Capture a version"
       button={{ size: "sm", variant: "solid", colorPalette: "deep" }}
       title={`Capture ${image.name} ${image.next_number}`}
+      wide
       done="The capture has begun."
       onOpen={() => {
         reset();
@@ -101,6 +102,7 @@ export function Fitness(props: {
                 <Repair of={f} site={props.site} machine={props.machine} />
                 <Input
                   size="xs"
+                  minW="12rem"
                   aria-label={`Why ${f.check} is passed over`}
                   value={props.waive[f.check] ?? ""}
                   maxLength={200}

@@ -25,6 +25,7 @@ export function Finish({ of: m }: { of: BuildMachine }) {
       label="Seal and capture"
       button={{ size: "sm", variant: "solid", colorPalette: "deep" }}
       title={`Make a version of ${m.name}`}
+      wide
       onOpen={() => {
         reset({ notes: (m.notes ?? []).map((n) => n.text).join("\n"), tags: [] });
         setWaive({});
