@@ -13,8 +13,10 @@ done
 
 # What is somebody's own and not for others: keys, passwords, tokens, histories,
 # and what programs can make again.
-own=(.ssh .gnupg .pki .netrc .git-credentials .aws .azure .kube .docker .password-store .dbus .cache .Xauthority
-	.ICEauthority .local/share/keyrings .local/share/Trash .local/state .lesshst .viminfo .wget-hsts .sudo_as_admin_successful)
+own=(.ssh .gnupg .pki .netrc .password-store .dbus .cache .Xauthority .ICEauthority .local/share/keyrings
+	.local/share/Trash .local/state .lesshst .viminfo .wget-hsts .sudo_as_admin_successful)
+leave=(--exclude='*_history' --exclude='*.lock' --exclude='*credential*' --exclude='*secret*' --exclude='*token*'
+	--exclude='*password*')
 person=$(cat "$folder/person")
 if [ -n "$person" ]; then
 	if ! home=$(getent passwd "$person" | cut -d : -f 6) || ! cd "${home:-/nowhere}" 2>/dev/null; then
@@ -24,7 +26,6 @@ if [ -n "$person" ]; then
 	mapfile -d '' -t paths <"$folder/paths"
 	shopt -s nullglob dotglob
 	[ ${#paths[@]} = 0 ] && for path in .*; do [ "$path" = . ] || [ "$path" = .. ] || paths+=("$path"); done
-	leave=(--exclude='*_history' --exclude='*.lock')
 	for path in "${own[@]}"; do leave+=(--exclude="./$path"); done
 	take=()
 	for path in "${paths[@]}"; do
@@ -50,7 +51,11 @@ if [ -n "$person" ]; then
 	tar --create --anchored "${leave[@]}" -- "${take[@]}" | tar --extract --directory /etc/skel --no-same-owner &&
 		[ "${PIPESTATUS[0]}" = 0 ] || exit 1
 	for path in "${take[@]}"; do
-		[ -e "/etc/skel/$path" ] || continue
+		if [ ! -e "/etc/skel/$path" ]; then # it was left
+			[ -s "$folder/paths" ] || continue
+			echo "${path#./} is somebody's own, and is not taken over"
+			exit 1
+		fi
 		chown --recursive --no-dereference root:root -- "/etc/skel/$path" && chmod --recursive go-w,u+r -- "/etc/skel/$path" || exit
 		echo "took over ${path#./}"
 		grep --recursive --files-with-matches --fixed-strings -- "$home" "/etc/skel/${path#./}" |
