@@ -16,22 +16,10 @@ func TestAVersionIsMadeByHandInOneGuidedAct(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
 	ctx, c := t.Context(), s.As(role.Operator)
-	runs := func(name string) {
-		t.Helper()
-		s.Until(name+" to run", func() bool {
-			m, err := c.BuildMachine(ctx, "north-quay", name)
-			require.NoError(t, err)
-			return m.State == machine.Running
-		})
-	}
-	_, err := c.CreateBuildMachine(ctx, "north-quay", client.NewBuildMachine{
-		Name: "bm-new", BaseDisk: "vendor.qcow2", MachineClass: "standard",
-	})
+	s.MadeMachine("bm-new")
+	_, err := c.CheckpointBuildMachine(ctx, "north-quay", "bm-new", "as it came")
 	require.NoError(t, err)
-	runs("bm-new")
-	_, err = c.CheckpointBuildMachine(ctx, "north-quay", "bm-new", "as it came")
-	require.NoError(t, err)
-	runs("bm-new")
+	s.Runs("bm-new")
 	_, err = c.NoteOnBuildMachine(ctx, "north-quay", "bm-new", "with tides")
 	require.NoError(t, err)
 	leave := func() {
@@ -67,7 +55,7 @@ func TestAVersionIsMadeByHandInOneGuidedAct(t *testing.T) {
 	rows, err := c.Proofs(ctx, "counter-desk", v.Number, 10)
 	require.NoError(t, err)
 	require.Len(t, rows, 1)
-	runs("bm-new")
+	s.Runs("bm-new")
 	_, err = c.GetFromBuildMachine(ctx, "north-quay", "bm-new", "/root/id")
 	require.ErrorContains(t, err, "there is no file /root/id")
 

@@ -6,8 +6,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/cli"
-	"nimblepane/client"
-	"nimblepane/core/machine"
 	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 )
@@ -16,15 +14,7 @@ func TestSettingsOfAPersonBecomeThoseOfNewPeople(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
 	ctx, c := t.Context(), s.As(role.Operator)
-	_, err := c.CreateBuildMachine(ctx, "north-quay", client.NewBuildMachine{
-		Name: "bm-new", BaseDisk: "vendor.qcow2", MachineClass: "standard",
-	})
-	require.NoError(t, err)
-	s.Until("bm-new to run", func() bool {
-		m, err := c.BuildMachine(ctx, "north-quay", "bm-new")
-		require.NoError(t, err)
-		return m.State == machine.Running
-	})
+	s.MadeMachine("bm-new")
 	for path, text := range map[string]string{".config/fares.conf": "zoom = 2\n", "letter.txt": "dear\n"} {
 		require.NoError(t, c.PutOnBuildMachine(ctx, "north-quay", "bm-new", "/home/ida/"+path, []byte(text)))
 	}

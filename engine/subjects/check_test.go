@@ -119,14 +119,7 @@ func TestAMachineIsCapturedWithoutChecksForAReason(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})
 	ctx, c := t.Context(), s.As(role.Operator)
-	_, err := c.CreateBuildMachine(ctx, "north-quay", client.NewBuildMachine{
-		Name: "bm-new", BaseDisk: "vendor.qcow2", MachineClass: "standard",
-	})
-	require.NoError(t, err)
-	s.Until("bm-new to run", func() bool {
-		m, err := c.BuildMachine(ctx, "north-quay", "bm-new")
-		return err == nil && m.State == machine.Running
-	})
+	s.MadeMachine("bm-new")
 	v, err := c.Capture(ctx, "counter-desk", client.Capture{
 		BuildMachine: "bm-new", Unchecked: "the agent is to come", Prove: true,
 	})

@@ -20,19 +20,7 @@ func TestWhatWasTriedByHandIsWrittenOutAsASheet(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})
 	ctx, c := t.Context(), s.As(role.Operator)
-	_, err := c.CreateBuildMachine(ctx, "north-quay", client.NewBuildMachine{
-		Name: "bm-new", BaseDisk: "vendor.qcow2", MachineClass: "standard",
-	})
-	require.NoError(t, err)
-	runs := func() {
-		t.Helper()
-		s.Until("bm-new to run", func() bool {
-			m, err := c.BuildMachine(ctx, "north-quay", "bm-new")
-			require.NoError(t, err)
-			return m.State == machine.Running
-		})
-	}
-	runs()
+	s.MadeMachine("bm-new")
 	text := desk("disk: vendor.qcow2", `
   - name: Tide Tables # of the estuary
     install: {packages: [tide-tables]}
@@ -54,13 +42,13 @@ func TestWhatWasTriedByHandIsWrittenOutAsASheet(t *testing.T) {
 		require.ErrorContains(t, try(text, step), want)
 	}
 	require.ErrorContains(t, try("image: x", "wrong"), "the sheet is not right")
-	_, err = c.MachineSheet(ctx, "north-quay", "bm-new")
+	_, err := c.MachineSheet(ctx, "north-quay", "bm-new")
 	require.ErrorContains(t, err, "went well yet")
 	for _, step := range []string{"wrong", "Tide Tables"} {
 		require.NoError(t, try(text, step))
 		_, err = c.RunOnBuildMachine(ctx, "north-quay", "bm-new", client.RunProgram{Path: "/bin/ls"})
 		require.ErrorContains(t, err, "bm-new is trying")
-		runs()
+		s.Runs("bm-new")
 	}
 	tries, err := c.MachineTries(ctx, "north-quay", "bm-new")
 	require.NoError(t, err)
@@ -115,15 +103,7 @@ func TestApplicationsAreOpenedOnABuildMachine(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Scenario: desks})
 	ctx, c := t.Context(), s.As(role.Operator)
-	_, err := c.CreateBuildMachine(ctx, "north-quay", client.NewBuildMachine{
-		Name: "bm-new", BaseDisk: "vendor.qcow2", MachineClass: "standard",
-	})
-	require.NoError(t, err)
-	s.Until("bm-new to run", func() bool {
-		m, err := c.BuildMachine(ctx, "north-quay", "bm-new")
-		require.NoError(t, err)
-		return m.State == machine.Running
-	})
+	s.MadeMachine("bm-new")
 	none, err := c.MachineOpening(ctx, "north-quay", "bm-new")
 	require.NoError(t, err)
 	require.Empty(t, none.State)

@@ -18,6 +18,7 @@ import (
 	"nimblepane/client"
 	"nimblepane/core/estate"
 	"nimblepane/core/image"
+	"nimblepane/core/machine"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
 	"nimblepane/core/seal"
@@ -211,6 +212,26 @@ func (s *Service) Until(what string, is func() bool) {
 		}
 		time.Sleep(25 * time.Millisecond)
 	}
+}
+
+// MadeMachine makes a build machine of the workshop's base disk, which belongs to the operator, and waits until it runs.
+func (s *Service) MadeMachine(name string) {
+	s.t.Helper()
+	_, err := s.As(role.Operator).CreateBuildMachine(context.Background(), "north-quay", client.NewBuildMachine{
+		Name: name, BaseDisk: "vendor.qcow2", MachineClass: "standard",
+	})
+	require.NoError(s.t, err)
+	s.Runs(name)
+}
+
+// Runs waits until a build machine does, after whatever was asked of it.
+func (s *Service) Runs(name string) {
+	s.t.Helper()
+	s.Until(name+" to run", func() bool {
+		m, err := s.As(role.Operator).BuildMachine(context.Background(), "north-quay", name)
+		require.NoError(s.t, err)
+		return m.State == machine.Running
+	})
 }
 
 // Captured makes a version of an image, with all its copies.
