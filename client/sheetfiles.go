@@ -93,9 +93,9 @@ func open(beside fs.FS, s sheet.Source, fn func(io.ReadSeeker, sheet.Content) er
 	}
 	var f io.ReadSeeker
 	if s.Folder {
-		archive, err := os.CreateTemp("", "pane-folder-*.tar")
-		if err != nil {
-			return err
+		archive, failed := os.CreateTemp("", "pane-folder-*.tar")
+		if failed != nil {
+			return failed
 		}
 		defer func() { err = errors.Join(err, archive.Close(), os.Remove(archive.Name())) }()
 		of, err := fs.Sub(beside, s.Path)

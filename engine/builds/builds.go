@@ -125,11 +125,12 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 		Ticks: map[store.Ticking]func(context.Context, int64) error{store.BuildTicks: bs.tick},
 		Sweeps: map[string]func(*store.Tx) error{
 			"build machines": bs.sweepMachines,
-			"build logs":     store.PruneLogs,
 			"sheet files":    func(tx *store.Tx) error { return store.PruneSheetFiles(tx, time.Now().Add(-filesKept)) },
 		},
 		Loops: []func(context.Context){func(ctx context.Context) {
 			e.Every(ctx, observeEvery, "build machines could not be looked at", bs.Observe)
+		}, func(ctx context.Context) {
+			e.Every(ctx, pruneEvery, "build logs that are kept no longer could not be deleted", bs.pruneLogs)
 		}},
 		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters, machineMatters},
 	})

@@ -148,3 +148,16 @@ func plain(line string) string {
 		return r
 	}, line)
 }
+
+// pruneEvery is how often the logs are deleted that are kept no longer, in real time: all of them are looked at for it.
+const pruneEvery = 10 * time.Minute
+
+// pruneLogs deletes the logs that are kept no longer, in one of the processes.
+func (bs *Builds) pruneLogs(ctx context.Context) error {
+	return bs.engine.Change(ctx, engine.ServiceActor, func(tx *store.Tx) error {
+		if mine, err := tx.TrySweep("build logs"); err != nil || !mine {
+			return err
+		}
+		return store.PruneLogs(tx)
+	})
+}

@@ -214,7 +214,7 @@ func (s *Service) Until(what string, is func() bool) {
 	}
 }
 
-// MadeMachine makes a build machine of the workshop's base disk, which belongs to the operator, and waits until it runs.
+// MadeMachine makes a build machine of a base disk, which belongs to the operator, and waits until it runs.
 func (s *Service) MadeMachine(name string) {
 	s.t.Helper()
 	_, err := s.As(role.Operator).CreateBuildMachine(context.Background(), "north-quay", client.NewBuildMachine{
