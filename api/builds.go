@@ -454,8 +454,8 @@ func (s *Server) buildMachines() {
 		})
 	register(s, operation{
 		method: "POST", path: at, id: "create-build-machine",
-		summary: "Begin to make a build machine from a version or a base disk, and to start it", role: role.Operator,
-		tag: "build machines", status: 201,
+		summary: "Begin to make a build machine from a version, a base disk or a host, and to start it",
+		role:    role.Operator, tag: "build machines", status: 201,
 	},
 		func(ctx context.Context, in *struct {
 			Site string `path:"site"`
@@ -465,7 +465,7 @@ func (s *Server) buildMachines() {
 			b := in.Body
 			r := builds.MachineRequest{
 				Site: in.Site, Name: b.Name, Image: b.Image, Version: b.Version,
-				BaseDisk: b.BaseDisk, MachineClass: b.MachineClass, Purpose: b.Purpose,
+				BaseDisk: b.BaseDisk, Host: b.Host, MachineClass: b.MachineClass, Purpose: b.Purpose,
 				Cores: b.Cores, Memory: b.MemoryBytes, Disk: b.DiskBytes,
 			}
 			if _, err := s.Builds.CreateMachine(ctx, actor(ctx), r); err != nil {
@@ -793,7 +793,7 @@ func (s *Server) machinesOut(ctx context.Context, f store.MachineFilter) ([]clie
 		ran := r.Ran(now)
 		m := client.BuildMachine{
 			ID: r.ID, Site: r.Site, Name: r.Name, State: r.State, Why: r.Why, Base: r.Base,
-			MachineClass: r.MachineClass, Purpose: r.Purpose, Owner: r.Owner, AskedAt: r.AskedAt,
+			FromHost: r.FromHost, MachineClass: r.MachineClass, Purpose: r.Purpose, Owner: r.Owner, AskedAt: r.AskedAt,
 			Cores: r.Cores, MemoryBytes: r.Memory, DiskBytes: r.Disk,
 			StartedAt: r.StartedAt, RanSeconds: int64(ran / time.Second), Notices: r.Notices, GoneAt: r.GoneAt,
 		}

@@ -335,24 +335,33 @@ func (a *app) createBuildMachine() *cobra.Command {
 	var site string
 	create := &cobra.Command{
 		Use:   "create MACHINE --site SITE",
-		Short: "Make a build machine from a version or a base disk, and wait until it runs", Args: named,
+		Short: "Make a build machine from a version, a base disk or a host, and wait until it runs", Args: named,
+		Long: "Make a build machine from a version, a base disk or a host, and wait until it runs.\n\nA host is " +
+			"drained first. When nobody is on it any more its machine goes off and its disk is copied;\nit is out of " +
+			"service then until it is rebuilt. Discard the build machine while it still waits, and the host\nis put " +
+			"back to service.",
 		Example: "  pane build-machine create bm-december --site south-quay --from 'counter-desk 2026.11.1'\n  pane " +
-			"build-machine create bm-first --site south-quay --base-disk debian.qcow2 --class standard",
+			"build-machine create bm-first --site south-quay --base-disk debian.qcow2 --class standard\n  pane " +
+			"build-machine create bm-likes-it --from-host tc-007",
 	}
 	from := ""
 	f := create.Flags()
-	f.StringVar(&site, "site", "", "where it is made")
+	f.StringVar(&site, "site", "", "where it is made, if not at the site of its host")
 	f.StringVar(&from, "from", "", "version that it is made from, such as 'counter-desk 2026.11.1'")
 	f.StringVar(&in.BaseDisk, "base-disk", "", "disk in the site's storage that it is made from, such as debian.qcow2")
+	f.StringVar(&in.Host, "from-host", "", "host that it is made from, which is drained and has to be rebuilt "+
+		"afterwards")
 	f.StringVar(&in.MachineClass, "class", "", "machine class, with --base-disk")
 	f.IntVar(&in.Cores, "cores", 0, "how many cores it has, if not as many as its class says")
 	var memory, disk string
 	f.StringVar(&memory, "memory", "", "how much memory it has, such as 8GiB, if not what its class says")
 	f.StringVar(&disk, "disk", "", "how large its disk is, such as 40GiB, if not as what it is made from")
 	f.StringVar(&in.Purpose, "for", "", "what it is for, in a few words")
-	_ = create.MarkFlagRequired("site")
-	create.MarkFlagsOneRequired("from", "base-disk")
-	create.MarkFlagsMutuallyExclusive("from", "base-disk")
+	_ = create.RegisterFlagCompletionFunc("site", a.complete(siteNames))
+	_ = create.RegisterFlagCompletionFunc("from-host", a.complete(hostNames))
+	create.MarkFlagsOneRequired("site", "from-host")
+	create.MarkFlagsOneRequired("from", "base-disk", "from-host")
+	create.MarkFlagsMutuallyExclusive("from", "base-disk", "from-host")
 	create.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
 		in.Name = args[0]
 		for _, size := range []struct {
@@ -373,13 +382,50 @@ func (a *app) createBuildMachine() *cobra.Command {
 				return usage("--from %q: write image and number, such as 'counter-desk 2026.11.1'", from)
 			}
 		}
+		if in.Host != "" {
+			h, err := c.Host(ctx, in.Host)
+			if err != nil {
+				return err
+			}
+			site = cmp.Or(site, h.Site)
+			if err := a.ask("Take host %s of pool %s (%s on it) out of service for build machine %s, until it is "+
+				"rebuilt?", h.Name, h.Pool, many(h.Sessions, "session"), in.Name); err != nil {
+				return err
+			}
+		}
 		m, err := c.CreateBuildMachine(ctx, site, in)
+		if err == nil {
+			m, err = a.hostEmpties(ctx, c, m)
+		}
 		if err != nil {
 			return err
 		}
 		return a.machineSettles(ctx, c, m)
 	})
 	return create
+}
+
+// hostEmpties waits until nobody is on the host that a machine is made from, and says who still is.
+func (a *app) hostEmpties(ctx context.Context, c *client.Client, m client.BuildMachine) (client.BuildMachine, error) {
+	said := ""
+	for m.State == machine.Waiting {
+		h, err := c.Host(ctx, m.FromHost)
+		if err != nil {
+			return m, err
+		}
+		now := fmt.Sprintf("Host %s is %s, with %s on it.", h.Name, h.State, many(h.Sessions, "session"))
+		if now != said {
+			a.say("%s", now)
+			said = now
+		}
+		if err := sleep(ctx, 300*time.Millisecond); err != nil {
+			return m, err
+		}
+		if m, err = c.BuildMachine(ctx, m.Site, m.Name); err != nil {
+			return m, err
+		}
+	}
+	return m, nil
 }
 
 func (a *app) runOnBuildMachine(here func(context.Context, *client.Client, []string) ([]string, error)) *cobra.Command {

@@ -141,4 +141,12 @@ func TestBuildMachinesAtTheCommandLine(t *testing.T) {
 	run(0, "y\n", "is discarded", of("discard")...)
 	run(0, "", "There is no build machine like that.", "build-machine", "list", "--site", "north-quay")
 	run(0, "", "gone", "build-machine", "list", "--owner", "operator", "--gone")
+
+	s.Tried(number)
+	fromHost := []string{"build-machine", "create", "bm-host", "--from-host", "tp-001"}
+	run(cli.ExitUsage, "", "none of the others can be", append(fromHost, "--base-disk", "debian.qcow2")...)
+	run(cli.ExitRefused, "n\n", "(0 sessions on it) out of service for build machine bm-host", fromHost...)
+	run(0, "y\n", "bm-host at north-quay runs.", fromHost...)
+	run(0, "", "host tp-001, counter-desk "+number, "build-machine", "show", "north-quay", "bm-host")
+	run(0, "", "its disk was copied for build machine bm-host", "host", "show", "tp-001")
 }

@@ -262,6 +262,7 @@ type BuildMachine struct {
 	Why          string        `json:"why,omitempty" doc:"Why what was last done to it failed"`
 	Build        int64         `json:"build,omitempty" doc:"That it belongs to, if to one"`
 	Base         string        `json:"base" doc:"What it is made from"`
+	FromHost     string        `json:"from_host,omitempty" doc:"The host whose disk was, or is to be, copied for it"`
 	MachineClass string        `json:"machine_class"`
 	Cores        int           `json:"cores,omitempty" doc:"As many as its class says if left out"`
 	MemoryBytes  int64         `json:"memory_bytes,omitempty" doc:"What its class says if left out"`
@@ -371,13 +372,14 @@ type MachineAtSite struct {
 	Own          bool                  `json:"own,omitempty" doc:"The site has it without having been asked for it"`
 }
 
-// NewBuildMachine asks for a build machine: made from a version, or from a base disk with a machine class.
+// NewBuildMachine asks for a build machine: made from a version, from a base disk with a machine class, or from a host.
 type NewBuildMachine struct {
 	Name         string `json:"name" minLength:"1" maxLength:"60" pattern:"^[a-z0-9][a-z0-9.-]*$"`
 	Image        string `json:"image,omitempty"`
 	Version      string `json:"version,omitempty"`
 	BaseDisk     string `json:"base_disk,omitempty" doc:"Name of a disk in the site's storage"`
 	MachineClass string `json:"machine_class,omitempty"`
+	Host         string `json:"host,omitempty" doc:"A host of the site: it is drained, and its disk copied when it is empty"`
 	Purpose      string `json:"purpose,omitempty" maxLength:"200" doc:"What it is for"`
 	Cores        int    `json:"cores,omitempty" minimum:"1" maximum:"256" doc:"As many as its class says if left out"`
 	MemoryBytes  int64  `json:"memory_bytes,omitempty" minimum:"0" doc:"What its class says if left out"`

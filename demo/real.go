@@ -121,7 +121,7 @@ func (r *realStory) run(ctx context.Context, state, bin string) (err error) {
 	}
 	chapters := []func() error{r.site, r.prepared, r.firstVersion, r.secondVersion, r.signedIn, r.roll}
 	if !r.short {
-		chapters = append(chapters, r.rollback)
+		chapters = append(chapters, r.rollback, r.fromHost)
 	}
 	for _, chapter := range chapters {
 		if err := chapter(); err != nil {
@@ -503,6 +503,54 @@ func (r *realStory) rollback() error {
 	}
 	_, err = r.done("mira", words("trail verify"))
 	return err
+}
+
+// fromHost has a build machine made from a host, which has to be rebuilt afterwards.
+func (r *realStory) fromHost() error {
+	const copied = "bm-likes-it"
+	name := r.host(r.hosts)
+	r.say("Somebody has changed something on %s by hand, and it is better now. Jonas makes a build machine of its "+
+		"disk.", name)
+	if out, err := r.ssh("olaf", name, "echo low tide at noon >tides"); err != nil {
+		return fmt.Errorf("change something on %s: %w: %s", name, err, out)
+	}
+	if _, err := r.done("jonas", words("build-machine create "+copied+" --yes --from-host "+name),
+		"runs."); err != nil {
+		return err
+	}
+	on := "build-machine run " + dock + " " + copied + " -- "
+	if _, err := r.done("jonas", words(on+"/bin/cat /home/olaf/tides /etc/nimblepane/stamp"), "low tide at noon",
+		desk+" "+r.number(1)); err != nil {
+		return err
+	}
+	r.say("The copy is no host: it has forgotten who it was, and lets people sign in. %s has to be rebuilt.", name)
+	if err := r.refused("jonas", 7, words(on+"/bin/ls /var/lib/nimblepane/agent.json /run/nologin"),
+		"agent.json", "nologin"); err != nil {
+		return err
+	}
+	if _, err := r.done("jonas", words("host show "+name), "faulty", "its disk was copied for build machine "+copied,
+		"off"); err != nil {
+		return err
+	}
+	h, err := r.seeder.people["jonas"].Host(r.ctx, name)
+	if err != nil {
+		return err
+	}
+	if h.SeenAt != nil {
+		return fmt.Errorf("something speaks for %s: it was heard at %s", name, h.SeenAt)
+	}
+	if _, err := r.done("jonas", words("build-machine discard "+dock+" "+copied+" --yes"),
+		"is discarded"); err != nil {
+		return err
+	}
+	out, err := r.done("jonas", words("host rebuild "+name+" --yes"), "rollover")
+	if err != nil {
+		return err
+	}
+	if _, err := r.done("jonas", words("rollover watch "+started(out)), "finished"); err != nil {
+		return err
+	}
+	return r.runs("1.0")
 }
 
 // state waits until a host is in the state.

@@ -62,6 +62,9 @@ const (
 	TryHost Kind[Tryout, Tried] = "try-host"
 	// DiscardHost deletes a host's machine with its disk. What is not there is discarded.
 	DiscardHost Kind[Named, Nothing] = "discard-host"
+	// CopyHost shuts a host's machine down and makes a build machine, off, whose
+	// disk is a copy of its. The host's machine is left as it is, off, until it is made anew or powered on.
+	CopyHost Kind[HostCopy, Nothing] = "copy-host"
 	// MakeMachine makes a build machine and starts it, and ends when programs can
 	// be run in it. One that is there with the same specification is taken.
 	MakeMachine Kind[BuildSpec, Nothing] = "make-machine"
@@ -223,6 +226,12 @@ type Checkpoint struct {
 	BuildMachine string `json:"build_machine"`
 	Checkpoint   string `json:"checkpoint"`
 	Start        bool   `json:"start,omitempty"` // the machine once it is made
+}
+
+// HostCopy says of which host's disk which build machine is made.
+type HostCopy struct {
+	Host string    `json:"host"`
+	Spec BuildSpec `json:"spec"` // of the machine, as MakeMachine is asked to start it afterwards
 }
 
 // Named names a copy, a captured disk or a build machine.

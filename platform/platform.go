@@ -83,13 +83,14 @@ type Builder interface {
 	Get(ctx context.Context, name, path string, into io.Writer) error
 }
 
-// BuildSpec says what a build machine is made from: one of Copies and BaseDisk is set.
+// BuildSpec says what a build machine is made from: one of Copies, BaseDisk and Host is set.
 type BuildSpec struct {
 	Name         string   `json:"name"`
 	MachineClass string   `json:"machine_class"`
 	Copies       []string `json:"copies,omitempty"`    // of a version, at this site
 	Digest       string   `json:"digest,omitempty"`    // what the copy's content must have
 	BaseDisk     string   `json:"base_disk,omitempty"` // name of a disk in the site's storage
+	Host         string   `json:"host,omitempty"`      // whose disk was copied for it, by CopyHost
 	Base         string   `json:"base"`                // how people call it: "counter-desk 2026.11.1" or "disk NAME"
 	Size         Size     `json:"size,omitzero"`
 }

@@ -43,6 +43,15 @@ var stepChanges = map[rollover.ActionKind]string{
 	rollover.Fail:      letGo,
 }
 
+// forgetAgent has the agent of a host's machine speak for the host no more: it is not that of the next machine, and
+// its token is no good. Nor is what it was to tell people meant for those of the next.
+var forgetAgent = []string{
+	`delete from enrolments where host_id`,
+	`update pulses set credential = null, seen_at = null, stamp = '', drain_confirmed = 0, checks_order = 0, checks = '',
+		checks_why = '', load = 0, sessions = '[]' where host_id`,
+	`delete from orders where done_at is null and host_id`,
+}
+
 // TakeSteps takes all steps of a decision about a rollover's hosts, each kind
 // of them in one go: at most one step that changes the state of a host. It
 // returns ErrMoved if a host is in another state by now.
@@ -93,13 +102,8 @@ func (tx *Tx) TakeSteps(r Rollover, steps []Step) error {
 			// What was to be told because of the rollover is true no more.
 			also = []string{`delete from orders where done_at is null and rollover_id = @r and host_id` + these}
 		case rollover.Rebuild:
-			also = []string{
-				// The old machine's agent is not that of the new one, and its token is no good any more.
-				`delete from enrolments where host_id` + these,
-				`update pulses set credential = null, seen_at = null, stamp = '', drain_confirmed = 0, checks_order = 0, checks = '',
-					checks_why = '', load = 0, sessions = '[]' where host_id` + these,
-				// Nor is what it was to tell people meant for those of the new one.
-				`delete from orders where done_at is null and host_id` + these,
+			for _, statement := range forgetAgent {
+				also = append(also, statement+these)
 			}
 		}
 		for _, statement := range also {
@@ -157,7 +161,7 @@ func (tx *Tx) EmptyByHand(limit time.Time) (names []string, err error) {
 // that somebody is on after all. It returns their names.
 func (tx *Tx) RefillByHand() (names []string, err error) {
 	err = tx.Raw(`update hosts h set state = 'draining', since = @now
-		from pulses u where u.host_id = h.id and h.state = 'emptied' and h.drained_by <> '' and u.sessions <> '[]' returning h.name`, tx.since(tx.Now)).Scan(&names).Error
+		from pulses u where u.host_id = h.id and h.state = 'emptied' and h.machine and h.drained_by <> '' and u.sessions <> '[]' returning h.name`, tx.since(tx.Now)).Scan(&names).Error
 	return names, err
 }
 
@@ -168,4 +172,38 @@ func (tx *Tx) since(limit time.Time) map[string]any {
 // TakeOver lets a rollover have a host that somebody drained by hand.
 func (tx *Tx) TakeOver(hostID int64) error {
 	return tx.Exec("update hosts set drained_by = '', state = 'draining' where id = ?", hostID).Error
+}
+
+// StillEmpty says whether the agent of a host that is drained by hand confirmed after the limit that nobody is on it.
+func (tx *Tx) StillEmpty(h Host, limit time.Time) (empty bool, err error) {
+	err = tx.Raw(`select exists (select from pulses u where u.host_id = ? and u.drain_confirmed = ? and u.sessions = '[]'
+		and u.seen_at > ?)`, h.ID, h.DrainOrder, limit).Scan(&empty).Error
+	return empty, err
+}
+
+// LendDisk notes that the machine of an emptied host goes off, so that its disk can be copied: it is neither started
+// nor put back to service meanwhile.
+func (tx *Tx) LendDisk(h *Host) error {
+	h.Machine = false
+	return tx.Save(h).Error
+}
+
+// KeepDisk ends that without a copy: the host comes back by itself when its agent is heard anew.
+func (tx *Tx) KeepDisk(h *Host, why string) error {
+	h.Machine, h.Silent, h.Why = true, true, why
+	if err := tx.Exec("update pulses set seen_at = null where host_id = ?", h.ID).Error; err != nil {
+		return err
+	}
+	return tx.MoveHost(h, host.Faulty)
+}
+
+// GiveDisk ends it with a copy: what is on the host's disk is another machine's now, and must not speak for the host.
+func (tx *Tx) GiveDisk(h *Host, why string) error {
+	for _, statement := range forgetAgent {
+		if err := tx.Exec(statement+" = ?", h.ID).Error; err != nil {
+			return fmt.Errorf("forget the agent of host %s: %w", h.Name, err)
+		}
+	}
+	h.Silent, h.Why, h.DrainedBy, h.DrainOrder = false, why, "", 0
+	return tx.MoveHost(h, host.Faulty)
 }

@@ -21,6 +21,7 @@ type Machine struct {
 	BuildID      *int64 // that it belongs to, if to one
 	BaseID       *int64 // the version that it is made from; nil if that is a base disk
 	BaseDisk     string
+	FromHost     string // the host that it is made from, if from one: then BaseID is what that was made from
 	MachineClass string
 	Cores        int   // 0: as its class says; so for memory, and disk as what it is made from
 	Memory, Disk int64 // in bytes
@@ -38,6 +39,10 @@ type Machine struct {
 	GoneAt       *time.Time
 	Checkpoints  JSON[[]Checkpoint] // in the order in which they were made
 	Notes        JSON[[]MachineNote]
+	// DrainOrder is the drain of the host that the machine is to be made from,
+	// until its disk is copied or the host let go of; 0 then.
+	DrainOrder int64
+	Drained    bool // the host was drained for it
 }
 
 // MachineNote is what somebody wrote down while they worked on a machine.
@@ -86,6 +91,7 @@ func (m *Machine) Keep(name string, now time.Time) {
 const (
 	WorkStartMachine WorkKind = "start-machine"
 	WorkStopMachine  WorkKind = "stop-machine"
+	WorkCopyHost     WorkKind = "copy-host"
 
 	WorkCheckpointMachine WorkKind = "checkpoint-machine"
 	WorkRevertMachine     WorkKind = "revert-machine"
@@ -212,6 +218,7 @@ func MachineRows(db *gorm.DB, f MachineFilter) (rows []MachineRow, err error) {
 		db = db.Limit(f.Limit)
 	}
 	err = db.Table("machines m").Select(`m.*, s.name as site,
+			case when m.from_host <> '' then 'host ' || m.from_host || ', ' else '' end ||
 			coalesce(i.name || ' ' || v.number, 'disk ' || m.base_disk) as base`).
 		Joins("join sites s on s.id = m.site_id").Joins("left join versions v on v.id = m.base_id").
 		Joins("left join images i on i.id = v.image_id").Order("m.id desc").Scan(&rows).Error
@@ -223,6 +230,31 @@ func LeftMachines(tx *Tx) (rows []Machine, err error) {
 	err = tx.Clauses(forChange).Where("gone_at is null and build_id is null and owner <> ''").Order("id").
 		Find(&rows).Error
 	return rows, err
+}
+
+// MachinesOfHosts returns the machines that wait for the host that they are made from, or have to let go of it.
+func MachinesOfHosts(db *gorm.DB) (rows []Machine, err error) {
+	err = db.Where("drain_order <> 0 and state <> ?", machine.Copying).Order("id").Find(&rows).Error
+	return rows, err
+}
+
+// CopiedFor returns the build machine for which the host's disk is being copied; false if there is none.
+func CopiedFor(db *gorm.DB, host string) (m Machine, is bool, err error) {
+	return ofHost(db, host, machine.Copying)
+}
+
+func ofHost(db *gorm.DB, host string, state machine.State) (m Machine, is bool, err error) {
+	var rows []Machine
+	err = db.Where("from_host = ? and state = ?", host, state).Limit(1).Find(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return m, false, err
+	}
+	return rows[0], true, nil
+}
+
+// WaitsFor returns the build machine that waits for the host to be empty; false if none does.
+func WaitsFor(db *gorm.DB, host string) (m Machine, waits bool, err error) {
+	return ofHost(db, host, machine.Waiting)
 }
 
 // OpenWork says whether a work about the subject has not ended.

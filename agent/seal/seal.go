@@ -85,6 +85,18 @@ func Do(ctx context.Context, m Machine, stamp string) (done []string, err error)
 	return d.done, d.err
 }
 
+// Leave has a machine that was a host be none: it forgets who it was to the
+// service, and people can sign in. It returns what was done, as Do does.
+func Leave(ctx context.Context, m Machine) (done []string, err error) {
+	d := doer{Machine: m, done: []string{}}
+	d.run(ctx, "systemctl", "stop", "pane-agent.service")
+	d.remove("agent's credential and seed removed", "/var/lib/nimblepane/agent.json", "/var/lib/nimblepane/.state-*",
+		"/etc/nimblepane/seed.yaml")
+	d.remove("people can sign in", "/run/nologin")
+	d.run(ctx, "systemctl", "start", "pane-agent.service")
+	return d.done, d.err
+}
+
 // readBack reads from the disk whether it is as it was to become: what is
 // written behind our back, or does not reach the disk, must not be captured.
 func (d *doer) readBack(stamp string) {

@@ -114,3 +114,28 @@ func TestAStampIsOneLine(t *testing.T) {
 		require.ErrorContains(t, err, "one line", stamp)
 	}
 }
+
+func TestAMachineThatWasAHostForgetsIt(t *testing.T) {
+	t.Parallel()
+	root := used(t, map[string]string{
+		"var/lib/nimblepane/agent.json": "{}", "etc/nimblepane/seed.yaml": "a", "run/nologin": "not now",
+		"var/lib/nimblepane/steps/one/run.sh": "a step", "etc/machine-id": "7",
+	})
+	var ran []string
+	m := seal.Machine{Root: root, Run: func(_ context.Context, name string, args ...string) (string, error) {
+		ran = append(ran, strings.Join(append([]string{name}, args...), " "))
+		return "", nil
+	}}
+	done, err := seal.Leave(t.Context(), m)
+	require.NoError(t, err)
+	require.Equal(t, []string{"agent's credential and seed removed (2)", "people can sign in (1)"}, done)
+	require.Equal(t, []string{"systemctl stop pane-agent.service", "systemctl start pane-agent.service"}, ran)
+	for _, f := range []string{"var/lib/nimblepane/agent.json", "etc/nimblepane/seed.yaml", "run/nologin"} {
+		require.NoFileExists(t, filepath.Join(root, f))
+	}
+	require.FileExists(t, filepath.Join(root, "var/lib/nimblepane/steps/one/run.sh"), "work goes on")
+	require.FileExists(t, filepath.Join(root, "etc/machine-id"))
+	again, err := seal.Leave(t.Context(), m)
+	require.NoError(t, err)
+	require.Empty(t, again)
+}

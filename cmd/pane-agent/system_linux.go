@@ -44,6 +44,18 @@ func commands() []*cobra.Command {
 	}
 	sealing.Flags().StringVar(&stamp, "stamp", "", `the version's stamp, such as "counter-desk 2026.11.1"`)
 	_ = sealing.MarkFlagRequired("stamp")
+	leaving := &cobra.Command{
+		Use: "leave", Short: "Have this machine be a host no more", Args: cobra.NoArgs,
+		Long: "Have this machine be a host no more: it forgets who it was to the service, and people can sign in. It " +
+			"is for build\nmachines whose disk was copied from a host.\nPrints what was done as a JSON list.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			done, err := seal.Leave(cmd.Context(), seal.Running())
+			if err != nil {
+				return err
+			}
+			return json.NewEncoder(cmd.OutOrStdout()).Encode(done)
+		},
+	}
 	look := seal.Look{Version: version, SignedIn: signedIn}
 	inspect := &cobra.Command{
 		Use: "inspect", Short: "Look for what should not be on this machine when it is sealed", Args: cobra.NoArgs,
@@ -103,7 +115,7 @@ func commands() []*cobra.Command {
 			return nil
 		},
 	}
-	return []*cobra.Command{sealing, inspect, opening, notify, sessions}
+	return []*cobra.Command{sealing, leaving, inspect, opening, notify, sessions}
 }
 
 // signedIn names the people who are signed in.

@@ -118,6 +118,7 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   preparing: "teal",
   working: "teal",
   sealing: "teal",
+  copying: "teal",
   making: "teal",
   stopping: "teal",
   discarding: "teal",

@@ -1405,7 +1405,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Begin to make a build machine from a version or a base disk, and to start it
+         * Begin to make a build machine from a version, a base disk or a host, and to start it
          * @description Needs the role operator or one above it.
          */
         post: operations["create-build-machine"];
@@ -2125,6 +2125,8 @@ export interface components {
              * @description As what it is made from if left out
              */
             disk_bytes?: number;
+            /** @description The host whose disk was, or is to be, copied for it */
+            from_host?: string;
             /** Format: date-time */
             gone_at?: string;
             /** Format: int64 */
@@ -2163,7 +2165,7 @@ export interface components {
             why?: string;
         };
         /** @enum {string} */
-        BuildMachineState: "making" | "starting" | "running" | "stopping" | "off" | "sealed" | "discarding" | "checkpointing" | "going back" | "repairing" | "trying" | "gone";
+        BuildMachineState: "waiting" | "copying" | "making" | "starting" | "running" | "stopping" | "off" | "sealed" | "discarding" | "checkpointing" | "going back" | "repairing" | "trying" | "gone";
         BuildSheet: {
             /**
              * Format: int64
@@ -2616,6 +2618,8 @@ export interface components {
              * @description As what it is made from if left out
              */
             disk_bytes?: number;
+            /** @description A host of the site: it is drained, and its disk copied when it is empty */
+            host?: string;
             image?: string;
             machine_class?: string;
             /**

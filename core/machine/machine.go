@@ -17,6 +17,8 @@ import (
 type State string
 
 const (
+	Waiting    State = "waiting" // for the host that it is made from to be empty
+	Copying    State = "copying" // that host's disk
 	Making     State = "making"
 	Starting   State = "starting"
 	Running    State = "running"
@@ -35,14 +37,15 @@ const (
 // States are all of them.
 func States() []State {
 	return []State{
-		Making, Starting, Running, Stopping, Off, Sealed, Discarding, Checkpointing, Reverting, Repairing, Trying, Gone,
+		Waiting, Copying, Making, Starting, Running, Stopping, Off, Sealed, Discarding, Checkpointing, Reverting,
+		Repairing, Trying, Gone,
 	}
 }
 
 // Changing says whether something is being done to the machine.
 func (s State) Changing() bool {
 	switch s {
-	case Making, Starting, Stopping, Discarding, Checkpointing, Reverting, Repairing, Trying:
+	case Copying, Making, Starting, Stopping, Discarding, Checkpointing, Reverting, Repairing, Trying:
 		return true
 	}
 	return false

@@ -15,6 +15,7 @@ import (
 	"nimblepane/core/machine"
 	"nimblepane/core/seal"
 	"nimblepane/engine"
+	"nimblepane/engine/fleet"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -24,8 +25,10 @@ import (
 type Builds struct {
 	engine   *engine.Engine
 	versions *versions.Versions
+	fleet    *fleet.Fleet
 	reading  reading
 
+	copies        engine.Work[ofMachine, platform.HostCopy, platform.Nothing]
 	makings       engine.Work[ofMachine, platform.BuildSpec, platform.Nothing]
 	starts, stops engine.Work[ofMachine, platform.Named, platform.Nothing]
 	steps         engine.Work[ofStep, platform.StepOrder, platform.StepDone]
@@ -57,8 +60,11 @@ type (
 )
 
 // New adds builds to the engine.
-func New(e *engine.Engine, vs *versions.Versions) *Builds {
-	bs := &Builds{engine: e, versions: vs, reading: reading{last: map[string]time.Time{}}}
+func New(e *engine.Engine, vs *versions.Versions, fl *fleet.Fleet) *Builds {
+	bs := &Builds{engine: e, versions: vs, fleet: fl, reading: reading{last: map[string]time.Time{}}}
+	bs.copies = engine.Work[ofMachine, platform.HostCopy, platform.Nothing]{
+		Kind: store.WorkCopyHost, Operation: platform.CopyHost, Ask: askCopy, Ended: bs.copyEnded,
+	}
 	bs.makings = engine.Work[ofMachine, platform.BuildSpec, platform.Nothing]{
 		Kind: store.WorkMakeMachine, Operation: platform.MakeMachine, Ask: askMaking,
 		Ended: machineEnded[platform.Nothing](machine.Running, machine.Off),
@@ -108,6 +114,7 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 		Ended: revertEnded,
 	}
 	vs.WhenSealed(bs.goBack)
+	engine.AddWork(e, bs.copies)
 	engine.AddWork(e, bs.makings)
 	engine.AddWork(e, bs.starts)
 	engine.AddWork(e, bs.stops)
@@ -129,6 +136,8 @@ func New(e *engine.Engine, vs *versions.Versions) *Builds {
 		},
 		Loops: []func(context.Context){func(ctx context.Context) {
 			e.Every(ctx, observeEvery, "build machines could not be looked at", bs.Observe)
+		}, func(ctx context.Context) {
+			e.Every(ctx, followEvery, "build machines that wait for hosts could not be looked at", bs.FollowHosts)
 		}, func(ctx context.Context) {
 			e.Every(ctx, pruneEvery, "build logs that are kept no longer could not be deleted", bs.pruneLogs)
 		}},

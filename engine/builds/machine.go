@@ -22,12 +22,13 @@ import (
 	"nimblepane/store"
 )
 
-// MachineRequest says what a build machine is to be made from: a version, or a base disk.
+// MachineRequest says what a build machine is to be made from: a version, a base disk, or a host.
 type MachineRequest struct {
 	Site, Name     string
 	Image, Version string
 	BaseDisk       string
 	MachineClass   string // of a machine made from a base disk
+	Host           string // of the same site; it is drained, and copied when nobody is on it
 	Purpose        string // what it is for
 	Cores          int    // 0: as its class says; so for memory, and disk as what it is made from
 	Memory, Disk   int64  // in bytes
@@ -39,13 +40,25 @@ func machineSubject(name string) string { return "build machine " + name }
 // CreateMachine begins to make a build machine and to start it, for somebody who works on it by hand.
 func (bs *Builds) CreateMachine(ctx context.Context, actor string, r MachineRequest) (m store.Machine, err error) {
 	r.Purpose = strings.TrimSpace(r.Purpose)
+	given := 0
+	for _, from := range []string{r.Image, r.BaseDisk, r.Host} {
+		if from != "" {
+			given++
+		}
+	}
 	switch {
-	case r.Image == "" && r.BaseDisk == "" || r.Image != "" && r.BaseDisk != "":
-		return m, engine.Invalidf("say what the build machine is made from: an image with a version, or a base disk")
+	case given != 1:
+		return m, engine.Invalidf("say what the build machine is made from: an image with a version, a base disk, or " +
+			"a host")
 	case r.BaseDisk != "" && r.MachineClass == "":
 		return m, engine.Invalidf("a build machine made from a base disk needs a machine class")
 	case r.Memory != 0 && r.Memory < sheet.LeastMemory:
 		return m, engine.Invalidf("%d bytes of memory are too few: give at least %d", r.Memory, sheet.LeastMemory)
+	}
+	if r.Host != "" {
+		if err := bs.checkRoomFor(ctx, r); err != nil {
+			return m, err
+		}
 	}
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		site, err := store.SiteNamed(tx.DB, r.Site)
@@ -56,10 +69,14 @@ func (bs *Builds) CreateMachine(ctx context.Context, actor string, r MachineRequ
 			SiteID: site.ID, Name: r.Name, BaseDisk: r.BaseDisk, MachineClass: r.MachineClass, Purpose: r.Purpose,
 			Owner: actor, Cores: r.Cores, Memory: r.Memory, Disk: r.Disk,
 		}
-		if r.Image != "" {
-			if err := madeFrom(tx, &m, site, r); err != nil {
-				return err
-			}
+		switch {
+		case r.Image != "":
+			err = madeFrom(tx, &m, site, r)
+		case r.Host != "":
+			err = fromHost(tx, &m, site, r)
+		}
+		if err != nil {
+			return err
 		}
 		if _, err := store.HostNamed(tx.DB, r.Name); err == nil {
 			return engine.Conflictf("%s is the name of a host: take another name", r.Name)
@@ -69,7 +86,11 @@ func (bs *Builds) CreateMachine(ctx context.Context, actor string, r MachineRequ
 		if ofBuilds.MatchString(r.Name) {
 			return engine.Conflictf("%s is the name of a build's machine: take another name", r.Name)
 		}
-		return bs.makeIn(tx, &m, map[string]any{"site": site.Name})
+		detail := map[string]any{"site": site.Name}
+		if r.Host != "" {
+			detail["host"] = r.Host
+		}
+		return bs.makeIn(tx, &m, detail)
 	})
 	return m, err
 }
@@ -104,9 +125,12 @@ func madeFrom(tx *store.Tx, m *store.Machine, site store.Site, r MachineRequest)
 	return nil
 }
 
-// makeIn begins to make a machine, as part of a change.
+// makeIn begins to make a machine, as part of a change; one made from a host waits for that.
 func (bs *Builds) makeIn(tx *store.Tx, m *store.Machine, detail map[string]any) error {
 	m.State, m.AskedAt, m.WorkedAt = machine.Making, tx.Now, tx.Now
+	if m.FromHost != "" {
+		m.State = machine.Waiting
+	}
 	m.Touch(tx.Now)
 	added, err := store.AddMachine(tx, m)
 	if err != nil {
@@ -119,6 +143,9 @@ func (bs *Builds) makeIn(tx *store.Tx, m *store.Machine, detail map[string]any) 
 	if m.BuildID == nil {
 		detail["purpose"], detail["machine_class"] = m.Purpose, m.MachineClass
 		recordMachine(tx, *m, "create", "", detail)
+	}
+	if m.State == machine.Waiting {
+		return nil
 	}
 	return tx.Ask(bs.makings.Of(m.SiteID, m.Subject(), 1, ofMachine{m.ID}))
 }
@@ -478,7 +505,7 @@ func (bs *Builds) observeAt(ctx context.Context, site store.Site) error {
 // seenState is the state of a machine of which the last was known, by what its site says.
 func seenState(last machine.State, seen platform.MachineState, there bool) machine.State {
 	switch {
-	case last.Changing():
+	case last.Changing() || last == machine.Waiting:
 		return last // whoever does that to it says how it ends
 	case !there:
 		return machine.Gone

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"gorm.io/gorm"
 
 	"nimblepane/core/build"
@@ -67,6 +68,13 @@ func machineMatters(db *gorm.DB, now time.Time, add func(engine.Matter)) error {
 		of := "it is " + cmp.Or(m.Owner, "nobody") + "'s"
 		if m.Purpose != "" {
 			of += ", for " + m.Purpose
+		}
+		if m.State == machine.Waiting {
+			h, err := store.HostRowNamed(db, m.FromHost)
+			if err == nil {
+				tell("pane host show "+h.Name, "waits for host "+h.Name+" to be empty", fmt.Sprintf("%s is %s, with "+
+					"%s on it; %s", h.Name, h.State, english.Plural(h.Sessions, "session", ""), of))
+			}
 		}
 		if d.TooLong {
 			command := "pane build-machine stop " + m.Site + " " + m.Name

@@ -22,6 +22,11 @@ func askMaking(_ context.Context, db *gorm.DB, _ store.Work, in ofMachine) (spec
 	spec = platform.BuildSpec{Name: m.Name, MachineClass: m.MachineClass, Size: platform.Size{
 		Cores: m.Cores, Memory: m.Memory, Disk: m.Disk,
 	}}
+	if m.FromHost != "" {
+		spec.Host = m.FromHost
+		spec.Base, err = hostLabel(db, m)
+		return spec, err
+	}
 	if m.BaseID == nil {
 		spec.BaseDisk, spec.Base = m.BaseDisk, "disk "+m.BaseDisk
 		return spec, nil

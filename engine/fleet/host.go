@@ -25,30 +25,42 @@ func (fl *Fleet) onHost(ctx context.Context, actor, name string, fn func(*store.
 	})
 }
 
-// NotInHand returns a problem if a rollover has the host in hand.
+// NotInHand returns a problem if a rollover has the host in hand, or its disk is being copied.
 func NotInHand(tx *store.Tx, h store.Host) error {
 	m, in, err := store.InHand(tx.DB, h.ID)
-	if err != nil || !in {
+	if err != nil {
 		return err
 	}
-	return engine.Conflictf("host %s is %s in rollover %d: wait until that is done with it, or stop the rollover",
-		h.Name, m.Phase, m.RolloverID)
+	if in {
+		return engine.Conflictf("host %s is %s in rollover %d: wait until that is done with it, or stop the rollover",
+			h.Name, m.Phase, m.RolloverID)
+	}
+	b, copied, err := store.CopiedFor(tx.DB, h.Name)
+	if err != nil || !copied {
+		return err
+	}
+	return engine.Conflictf("the disk of host %s is being copied for build machine %s: wait until that is done", h.Name,
+		b.Name)
 }
 
 // Drain gives a host no new sessions; those there go on.
 func (fl *Fleet) Drain(ctx context.Context, actor, name, reason string) error {
 	return fl.onHost(ctx, actor, name, func(tx *store.Tx, h *store.Host) error {
-		if h.State != host.Serving {
-			return engine.Conflictf("host %s is %s: only a serving host can be drained", h.Name, h.State)
-		}
-		var err error
-		if h.DrainOrder, err = tx.NextOrder(); err != nil {
-			return err
-		}
-		h.DrainedBy = actor
-		tx.Record(store.Entry{Verb: "host.drain", Subject: "host " + h.Name, Reason: reason})
-		return tx.MoveHost(h, host.Draining)
+		return DrainIn(tx, h, reason)
 	})
+}
+
+// DrainIn is Drain as part of a change, of a host that is locked and in nobody's hand.
+func DrainIn(tx *store.Tx, h *store.Host, reason string) (err error) {
+	if h.State != host.Serving {
+		return engine.Conflictf("host %s is %s: only a serving host can be drained", h.Name, h.State)
+	}
+	if h.DrainOrder, err = tx.NextOrder(); err != nil {
+		return err
+	}
+	h.DrainedBy = tx.Actor
+	tx.Record(store.Entry{Verb: "host.drain", Subject: "host " + h.Name, Reason: reason})
+	return tx.MoveHost(h, host.Draining)
 }
 
 // Return puts a host that was drained by hand, or that is faulty and speaks, back to service.
@@ -76,11 +88,16 @@ func (fl *Fleet) Return(ctx context.Context, actor, name, reason string) error {
 		default:
 			return engine.Conflictf("host %s is %s: only a drained or faulty host can be returned", h.Name, h.State)
 		}
-		h.Why, h.Silent = "", false
-		h.DrainedBy, h.DrainOrder, h.Unserved, h.VouchedAt, h.MachineWhy = "", 0, false, nil, ""
-		tx.Record(store.Entry{Verb: "host.return", Subject: "host " + h.Name, Reason: reason})
-		return tx.MoveHost(h, host.Serving)
+		return ReturnIn(tx, h, reason)
 	})
+}
+
+// ReturnIn puts a host back to service as part of a change, of one that is locked and in nobody's hand.
+func ReturnIn(tx *store.Tx, h *store.Host, reason string) error {
+	h.Why, h.Silent = "", false
+	h.DrainedBy, h.DrainOrder, h.Unserved, h.VouchedAt, h.MachineWhy = "", 0, false, nil, ""
+	tx.Record(store.Entry{Verb: "host.return", Subject: "host " + h.Name, Reason: reason})
+	return tx.MoveHost(h, host.Serving)
 }
 
 // ordersKept is how long an order is kept that a host does not carry out, of

@@ -23,7 +23,8 @@ func TestAfterARollbackEveryHostIsOnItsWayToWhatItShouldRun(t *testing.T) {
 	t.Parallel()
 	st := storetest.Open(t)
 	rapid.Check(t, func(rt *rapid.T) {
-		require.NoError(rt, st.DB.Exec("truncate sites, images, trail, events restart identity cascade").Error)
+		require.NoError(rt, st.DB.Exec("truncate sites, images, machines, works, trail, events restart identity "+
+			"cascade").Error)
 		p := enginetest.On(rt, st)
 		require.NoError(rt, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[0],
 			versions.Activation{Overrule: true, Reason: "first"}))
@@ -33,11 +34,18 @@ func TestAfterARollbackEveryHostIsOnItsWayToWhatItShouldRun(t *testing.T) {
 			if err == nil && strings.HasPrefix(what, "rollback") {
 				require.Empty(rt, p.Lost(), "after a rollback")
 			}
+			var disturbed []string
+			require.NoError(rt, p.Store.DB.Raw(`select h.name || ' ' || h.state from hosts h join machines b
+				on b.from_host = h.name and b.state = 'copying' where h.state <> 'emptied' or exists (select from
+				rollover_hosts m join rollovers r on r.id = m.rollover_id where m.host_id = h.id and not r.settled and
+				m.phase in ('draining', 'warned', 'emptied', 'rebuilding', 'checking'))`).Scan(&disturbed).Error)
+			require.Empty(rt, disturbed, "whose disk is being copied")
 		}
 		for _, pool := range p.Pools {
 			_ = p.Fleet.Unpin(t.Context(), "tove", pool, "")
 		}
 		for _, host := range []string{"pi-001", "co-001", "of-001"} {
+			_, _ = p.Builds.DiscardMachine(t.Context(), "jonas", "north-quay", "bm-"+host)
 			_ = p.Fleet.Return(t.Context(), "jonas", host, "")
 		}
 		p.Settle()

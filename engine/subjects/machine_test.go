@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/client"
+	"nimblepane/core/host"
 	"nimblepane/core/image"
 	"nimblepane/core/machine"
 	"nimblepane/core/role"
@@ -431,4 +433,60 @@ func TestWhatASiteHasOfItselfIsNobodysMachine(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, site.Hypervisors)
 	require.True(t, site.BuildMachines[0].Own)
+}
+
+func TestABuildMachineIsMadeFromAHost(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	number := s.Live("ticket-counters")
+	ctx, c := t.Context(), s.As(role.Operator)
+	hostIs := func(state host.State) {
+		t.Helper()
+		s.Until("tc-001 to be "+string(state), func() bool {
+			h, err := c.Host(ctx, "tc-001")
+			require.NoError(t, err)
+			return h.State == state
+		})
+	}
+	_, err := c.CreateBuildMachine(ctx, "south-quay", client.NewBuildMachine{Name: "bm-copy", Host: "tc-001"})
+	require.ErrorContains(t, err, "host tc-001 is not at south-quay")
+	fails := func(chance world.FaultKind) { s.Fault("north-quay", chance, "tc-001") }
+	fails(world.CloneFails)
+	made := func() {
+		t.Helper()
+		_, err := c.CreateBuildMachine(ctx, "north-quay", client.NewBuildMachine{Name: "bm-copy", Host: "tc-001"})
+		require.NoError(t, err)
+	}
+	made()
+	s.Until("the copy to fail", func() bool {
+		m, err := c.BuildMachine(ctx, "north-quay", "bm-copy")
+		require.NoError(t, err)
+		return m.State == machine.Gone || m.State == machine.Off && strings.Contains(m.Why, "the storage gave up")
+	})
+	hostIs(host.Serving)
+	s.Until("the machine that was not made to be gone", func() bool {
+		require.NoError(t, s.Subjects.Builds.Observe(ctx))
+		m, err := c.BuildMachine(ctx, "north-quay", "bm-copy")
+		require.NoError(t, err)
+		return m.State == machine.Gone
+	})
+	fails("")
+	made()
+	s.Runs("bm-copy")
+	m, err := c.BuildMachine(ctx, "north-quay", "bm-copy")
+	require.NoError(t, err)
+	require.Equal(t, "host tc-001, counter-desk "+number, m.Base)
+	hostIs(host.Faulty)
+	h, err := c.Host(ctx, "tc-001")
+	require.NoError(t, err)
+	require.Nil(t, h.SeenAt, "nobody speaks for it")
+	today, err := c.Today(ctx)
+	require.NoError(t, err)
+	require.True(t, slices.ContainsFunc(today, func(m client.Matter) bool {
+		return strings.Contains(m.Detail, "its disk was copied for build machine bm-copy")
+	}), "%v", today)
+	r, err := c.RebuildHost(ctx, "tc-001", client.RebuildHost{})
+	require.NoError(t, err)
+	s.Ended(r.ID)
+	hostIs(host.Serving)
 }

@@ -31,7 +31,7 @@ func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
 		Fleet:     f,
 		Rollovers: rs,
 		Versions:  vs,
-		Builds:    builds.New(e, vs),
+		Builds:    builds.New(e, vs, f),
 		Proofs:    proofs.New(e, vs),
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"strings"
 	"testing"
 	"time"
 
@@ -20,6 +21,7 @@ import (
 	"nimblepane/core/image"
 	"nimblepane/core/rollover"
 	"nimblepane/engine"
+	"nimblepane/engine/builds"
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/rollovers"
 	"nimblepane/engine/subjects"
@@ -53,6 +55,8 @@ func (*Stopped) Rate() float64 { return 1 }
 type roomy struct{ platform.Platform }
 
 func (roomy) CheckRoom(context.Context, []string, string) error { return nil }
+
+func (roomy) BuildMachines(context.Context) ([]platform.BuildMachine, error) { return nil, nil }
 
 func (roomy) Close() {}
 
@@ -116,6 +120,15 @@ func (p *Played) Step() {
 	var works []store.Work
 	require.NoError(p.t, db.Where("state in ('asked', 'under way')").Find(&works).Error)
 	for _, w := range works {
+		if strings.HasSuffix(string(w.Kind), "-machine") || w.Kind == store.WorkCopyHost {
+			// The disk of the one host cannot be read.
+			end := platform.Progress{State: platform.Succeeded, Output: platform.CopyHost.Output(platform.Nothing{})}
+			if w.Kind == store.WorkCopyHost && p.copiesFrom(w) == "of-001" {
+				end = platform.Progress{State: platform.Failed, Why: "read error"}
+			}
+			require.NoError(p.t, p.WorkEnded(p.ctx, w.Key, end))
+			continue
+		}
 		var of struct{ Version int64 }
 		require.NoError(p.t, json.Unmarshal(w.Input, &of))
 		v, err := store.VersionByID(db, of.Version)
@@ -132,6 +145,16 @@ func (p *Played) Step() {
 		require.NoError(p.t, p.Tick(p.ctx, store.RolloverTicks, id))
 	}
 	require.NoError(p.t, p.Sweep(p.ctx))
+	require.NoError(p.t, p.Builds.FollowHosts(p.ctx))
+}
+
+// copiesFrom is the host whose disk a work copies.
+func (p *Played) copiesFrom(w store.Work) string {
+	var in struct{ Machine int64 }
+	require.NoError(p.t, json.Unmarshal(w.Input, &in))
+	m, err := store.MachineByID(p.Store.DB, in.Machine)
+	require.NoError(p.t, err)
+	return m.FromHost
 }
 
 // Settle goes on until no rollover is open; paused ones are resumed.
@@ -189,7 +212,7 @@ func (p *Played) Act(t *rapid.T) (what string, err error) {
 	what = rapid.SampledFrom([]string{
 		"stage", "activate", "rollback", "rollback to", "pin", "unpin", "start", "start", "start", "stop", "pause",
 		"resume", "reverse",
-		"drain", "return", "rebuild", "step", "step", "step",
+		"drain", "return", "rebuild", "copy", "discard", "step", "step", "step",
 	}).Draw(t, "act")
 	switch what {
 	case "stage":
@@ -229,6 +252,12 @@ func (p *Played) Act(t *rapid.T) (what string, err error) {
 		err = p.Fleet.Return(p.ctx, "jonas", host, "")
 	case "rebuild":
 		_, err = p.Rollovers.Rebuild(p.ctx, "jonas", rollovers.RebuildRequest{Host: host})
+	case "copy":
+		_, err = p.Builds.CreateMachine(p.ctx, "jonas", builds.MachineRequest{
+			Site: "north-quay", Name: "bm-" + host, Host: host,
+		})
+	case "discard":
+		_, err = p.Builds.DiscardMachine(p.ctx, "jonas", "north-quay", "bm-"+host)
 	case "step":
 		p.Step()
 	}

@@ -100,15 +100,9 @@ func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
 	if err := checkName(spec.Name); err != nil {
 		return err
 	}
-	k, err := s.class(spec.MachineClass)
+	k, err := s.sized(spec)
 	if err != nil {
 		return err
-	}
-	if spec.Size.Cores > 0 {
-		k.Cores = spec.Size.Cores
-	}
-	if spec.Size.Memory > 0 {
-		k.memory = spec.Size.Memory
 	}
 	f, there, err := s.place(ctx, spec.Name, k)
 	if err != nil {
@@ -121,6 +115,9 @@ func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
 		}
 		return refuse("there is a machine named %s on %s already: take another name, or discard that one", spec.Name,
 			h.name)
+	}
+	if spec.Host != "" {
+		return refuse("the disk of host %s was not copied for build machine %s", spec.Host, spec.Name)
 	}
 	below, disk := spec.BaseDisk, ""
 	if len(spec.Copies) > 0 {
@@ -155,6 +152,18 @@ func (s *Site) createBuild(ctx context.Context, spec platform.BuildSpec) error {
 		}, k, accelerator, hardDisk(own)))
 		return err
 	})
+}
+
+// sized is the class of a machine, with the size that it is to have.
+func (s *Site) sized(spec platform.BuildSpec) (class, error) {
+	k, err := s.class(spec.MachineClass)
+	if spec.Size.Cores > 0 {
+		k.Cores = spec.Size.Cores
+	}
+	if spec.Size.Memory > 0 {
+		k.memory = spec.Size.Memory
+	}
+	return k, err
 }
 
 // roomToCapture returns a *Refusal if a hypervisor lacks the room for a machine
@@ -551,49 +560,13 @@ func (h *hypervisor) flatten(ctx context.Context, own string, c platform.Capture
 		if err := h.removeDisk(l, c.Disk); err != nil { // half of one, from before
 			return err
 		}
-		v, err := h.volume(l, own)
-		for err == nil {
-			var d volumeXML
-			if d, err = describe(l, v); err != nil {
-				return err
-			}
-			before += d.Allocation.Value
-			if d.Backing == nil || d.Backing.Path == "" {
-				return nil
-			}
-			v, err = l.StorageVolLookupByPath(d.Backing.Path)
-		}
+		before, err = h.chain(l, own)
 		return err
 	})
 	if err != nil {
 		return n, err
 	}
-	converting, stop := context.WithCancel(ctx)
-	watched := make(chan struct{})
-	go func() {
-		defer close(watched)
-		h.watchGrowth(converting, c.Disk+diskEnding, before, func(percent int) { report(percent * 7 / 10) })
-	}()
-	err = h.dedicated(ctx, func(l *libvirt.Libvirt) error {
-		p, err := h.pool(l)
-		if err != nil {
-			return err
-		}
-		source, err := h.volume(l, own)
-		if err != nil {
-			return err
-		}
-		from, err := describe(l, source)
-		if err != nil {
-			return err
-		}
-		d := volumeXML{Name: c.Disk + diskEnding, Capacity: from.Capacity}
-		d.Target.Format, d.Target.Compat, d.Target.Permissions = formatXML{"qcow2"}, "1.1", &permsXML{h.diskMode()}
-		_, err = l.StorageVolCreateXMLFrom(p, marshal(d), source, 0)
-		return err
-	})
-	stop()
-	<-watched
+	err = h.copied(ctx, own, c.Disk+diskEnding, 0, before, func(percent int) { report(percent * 7 / 10) })
 	if err != nil {
 		return n, err
 	}

@@ -31,6 +31,7 @@ type tag struct {
 	Class   string   `xml:"class,attr,omitempty"`
 	Base    string   `xml:"base,attr,omitempty"` // how people call what it is made from
 	Disk    string   `xml:"disk,attr,omitempty"` // the disk below its own
+	Host    string   `xml:"host,attr,omitempty"` // whose disk was copied for it
 	// Sealed holds what was done to seal it, once it was: a sealed machine is not started again.
 	Sealed []string `xml:"sealed"`
 	Stamp  string   `xml:"stamp,attr,omitempty"` // the version that it was sealed as

@@ -151,6 +151,7 @@ func (s *Site) repertoire() platform.Repertoire {
 	platform.Perform(r, platform.RebuildHost, s.checkRebuild, s.rebuild)
 	platform.Perform(r, platform.TryHost, nil, s.tryHost)
 	platform.Perform(r, platform.DiscardHost, nil, s.discardHost)
+	platform.Perform(r, platform.CopyHost, s.checkHostCopy, s.copyHost)
 	platform.Perform(r, platform.MakeMachine, nil, s.makeMachine)
 	platform.Perform(r, platform.StartMachine, s.checkUnsealed, s.startMachine)
 	platform.Perform(r, platform.StopMachine, s.checkUnsealed, s.stopMachine)

@@ -83,12 +83,7 @@ func (s *Site) makeMachine(ctx context.Context, _ string, spec platform.BuildSpe
 		return done, err
 	}
 	report(20)
-	if err := s.PowerOnBuild(ctx, spec.Name); err != nil {
-		return done, err
-	}
-	report(40)
-	_, err := s.running(ctx, spec.Name)
-	return done, err
+	return s.startMachine(ctx, "", platform.Named{Name: spec.Name}, report)
 }
 
 // startMachine starts a build machine.
@@ -100,8 +95,15 @@ func (s *Site) startMachine(ctx context.Context, _ string, n platform.Named, rep
 		return done, err
 	}
 	report(40)
-	_, err := s.running(ctx, n.Name)
-	return done, err
+	g, err := s.running(ctx, n.Name)
+	if err != nil {
+		return done, err
+	}
+	b, err := s.buildMachine(ctx, n.Name)
+	if err != nil {
+		return done, err
+	}
+	return done, explain(s.noHost(ctx, b, g))
 }
 
 // stopMachine shuts a build machine down.

@@ -289,6 +289,40 @@ func (s *suite) rebuild() {
 	service := NewService(s.T)
 	s.host(service, "one", s.one, "h-1")
 	s.speaks(service, "h-1", "desk one")
+	s.copied("h-1")
+}
+
+// copied makes a build machine of a host's disk. It is off, as is the host's machine then.
+func (s *suite) copied(host string) {
+	const name = "bm-copied"
+	c := platform.HostCopy{Host: host, Spec: platform.BuildSpec{
+		Name: name, MachineClass: s.MachineClass, Host: host, Base: "host " + host,
+	}}
+	none := c
+	none.Host = "h-none"
+	s.refused("copy nothing", platform.CopyHost.Of(none), "h-none")
+	other := c
+	other.Spec.Name = s.BuildMachine
+	s.refused("copy over another", platform.CopyHost.Of(other), s.BuildMachine)
+	for _, key := range []string{"copy", "copy again"} {
+		did(s, key, platform.CopyHost, c)
+	}
+	list, err := s.Platform.BuildMachines(s.ctx)
+	require.NoError(s, err)
+	i := slices.IndexFunc(list, func(m platform.BuildMachine) bool { return m.Name == name })
+	require.GreaterOrEqual(s, i, 0)
+	require.Equal(s, platform.MachineOff, list[i].State)
+	require.Equal(s, c.Spec.Base, list[i].Base)
+	if m, err := s.Platform.Machine(s.ctx, host); !errors.Is(err, platform.ErrUnknown) {
+		require.NoError(s, err)
+		require.Equal(s, platform.MachineOff, m.State)
+	}
+	did(s, "discard the copy", platform.DiscardMachine, platform.Named{Name: name})
+	err = s.Platform.Start(s.ctx, "make what was not copied", platform.MakeMachine.Of(c.Spec))
+	if err == nil {
+		err = errors.New(s.end("make what was not copied").Why)
+	}
+	require.ErrorContains(s, err, "was not copied")
 }
 
 func (s *suite) rebuildAgain() {

@@ -189,6 +189,15 @@ function MachineFacts({ of: m }: { of: BuildMachine }) {
         ["For", m.purpose],
         ["Build", m.build && <To to={`/builds/${m.build}`}>{String(m.build)}</To>],
         ["Made from", m.base],
+        [
+          "Host",
+          m.from_host && (
+            <>
+              <To to={`/hosts/${m.from_host}`}>{m.from_host}</To>
+              {m.state === "waiting" && ": its disk is copied when nobody is on it any more"}
+            </>
+          ),
+        ],
         ["Class", m.machine_class],
         ["Has", has.join(", ")],
         ["Asked for", m.owner ? `${time(m.asked_at)} by ${m.owner}` : time(m.asked_at)],

@@ -85,6 +85,44 @@ it("a machine is asked for at a site, from a base disk, and a refusal keeps the 
   });
 });
 
+it("a machine is made from a host, which is said to be out of service then", async () => {
+  const { asked } = service({
+    "GET /api/v1/build-machines": list(),
+    "GET /api/v1/sites": list({ name: "north-quay", build_machines: [] }),
+    "GET /api/v1/images": list(),
+    "POST /api/v1/sites/north-quay/build-machines": { ...machine, state: "waiting", from_host: "tc-007" },
+  });
+  show(<BuildMachinesPage />, "operator");
+  await userEvent.click(await screen.findByRole("button", { name: "Make a build machine" }));
+  const form = within(await screen.findByRole("dialog"));
+  await userEvent.type(form.getByLabelText(/^Name/), "bm-copy");
+  await userEvent.selectOptions(form.getByLabelText("Made from"), "a host");
+  await userEvent.type(form.getByLabelText(/^Host/), "tc-007");
+  form.getByText(/out of service then until it is rebuilt/);
+  await userEvent.click(form.getByRole("button", { name: "Make a build machine" }));
+  await waitFor(() =>
+    expect(asked.map((a) => a.what)).toContain("POST /api/v1/sites/north-quay/build-machines"),
+  );
+  expect(asked.find((a) => a.what.startsWith("POST"))?.body).toEqual({
+    name: "bm-copy",
+    purpose: "",
+    host: "tc-007",
+  });
+});
+
+it("a machine that waits for its host can be discarded, and nothing else", async () => {
+  service({ "GET /api/v1/build-machines": list({ ...machine, state: "waiting", from_host: "tc-007" }) });
+  show(<BuildMachinesPage />, "operator");
+  await screen.findByText("bm-new");
+  expect(
+    row("bm-new")
+      .getAllByRole("button")
+      .map((b) => b.textContent),
+  ).toEqual(["Discard"]);
+  await userEvent.click(row("bm-new").getByRole("button", { name: "Discard" }));
+  within(await screen.findByRole("dialog")).getByText(/Host tc-007 is put back to service/);
+});
+
 it("who only looks is offered no act", async () => {
   service({ "GET /api/v1/build-machines": list(machine) });
   show(<BuildMachinesPage />, "viewer");

@@ -4,6 +4,7 @@ import { useParams } from "react-router";
 import { api, call, type Machine } from "../api";
 import { count, size } from "../format";
 import { HostActs, HostFacts, HostSessions } from "../parts/host-parts";
+import { MakeBuildMachine } from "../parts/make-build-machine";
 import { useSigned } from "../session";
 import { Facts, Page, Panel, Shown, State, To } from "../ui";
 
@@ -25,7 +26,17 @@ export function HostPage() {
           </>
         )
       }
-      actions={host.data && may("operator") && <HostActs host={host.data} />}
+      actions={
+        host.data &&
+        may("operator") && (
+          <>
+            <HostActs host={host.data} />
+            {["serving", "draining", "emptied"].includes(host.data.state) && (
+              <MakeBuildMachine site={host.data.site} host={name} />
+            )}
+          </>
+        )
+      }
     >
       <Shown query={host}>
         {(h) => (

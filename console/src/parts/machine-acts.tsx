@@ -14,10 +14,11 @@ export function MachineActs({ of: m, finish }: { of: BuildMachine; finish?: bool
     await act;
     await queries.invalidateQueries({ queryKey: ["build-machines"] });
   };
-  if (!["running", "off", "sealed"].includes(m.state)) return null;
+  if (!["waiting", "running", "off", "sealed"].includes(m.state)) return null;
+  const works = m.state === "running" || m.state === "off";
   return (
     <HStack justify="end" wrap="wrap">
-      {finish && m.state !== "sealed" && <Finish of={m} />}
+      {finish && works && <Finish of={m} />}
       {!!m.notices && (
         <Act
           label="Keep"
@@ -48,7 +49,7 @@ export function MachineActs({ of: m, finish }: { of: BuildMachine; finish?: bool
           It is asked to shut down, which takes a moment.
         </Act>
       )}
-      {m.state !== "sealed" && <Checkpoint of={m} then={then} />}
+      {works && <Checkpoint of={m} then={then} />}
       {!!m.checkpoints?.length && <Back of={m} to={m.checkpoints} then={then} />}
       <Act
         label="Discard"
@@ -57,7 +58,9 @@ export function MachineActs({ of: m, finish }: { of: BuildMachine; finish?: bool
         done={`${m.name} is being discarded.`}
         run={() => then(call(api.DELETE("/api/v1/sites/{site}/build-machines/{machine}", at)))}
       >
-        All that was done on it and not captured is lost.
+        {m.state === "waiting"
+          ? `Host ${m.from_host} is put back to service if it was drained for this.`
+          : "All that was done on it and not captured is lost."}
       </Act>
     </HStack>
   );

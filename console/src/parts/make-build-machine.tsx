@@ -1,4 +1,4 @@
-import { Field, HStack, Input, NativeSelect } from "@chakra-ui/react";
+import { Field, HStack, Input, NativeSelect, Text } from "@chakra-ui/react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, call } from "../api";
@@ -6,12 +6,15 @@ import { FormDialog } from "../ui";
 
 const GiB = 2 ** 30;
 
-/** Makes a build machine at a site, or at one that is chosen. */
-export function MakeBuildMachine({ site: here }: { site?: string }) {
+const HOST = "host"; // no version: those have a number behind a blank
+
+/** Makes a build machine at a site, or at one that is chosen; or from a host. */
+export function MakeBuildMachine({ site: here, host: of }: { site?: string; host?: string }) {
   const [chosen, setSite] = useState("");
   const [name, setName] = useState("");
   const [purpose, setPurpose] = useState("");
-  const [from, setFrom] = useState(""); // "image number", or "" for a base disk
+  const [from, setFrom] = useState(of ? HOST : ""); // "image number", HOST, or "" for a base disk
+  const [host, setHost] = useState(of ?? "");
   const [disk, setDisk] = useState("");
   const [machineClass, setMachineClass] = useState("");
   const [cores, setCores] = useState("");
@@ -33,9 +36,15 @@ export function MakeBuildMachine({ site: here }: { site?: string }) {
   return (
     <FormDialog
       label="Make a build machine"
-      button={{ size: "sm", variant: "solid", colorPalette: "deep" }}
-      title={here ? `Make a build machine at ${here}` : "Make a build machine"}
-      done={`${name} is being made.`}
+      button={of ? {} : { size: "sm", variant: "solid", colorPalette: "deep" }}
+      title={
+        of
+          ? `Make a build machine from ${of}`
+          : here
+            ? `Make a build machine at ${here}`
+            : "Make a build machine"
+      }
+      done={from === HOST ? `${name} is made when nobody is on ${host.trim()}.` : `${name} is being made.`}
       submit={async () => {
         await call(
           api.POST("/api/v1/sites/{site}/build-machines", {
@@ -46,7 +55,11 @@ export function MakeBuildMachine({ site: here }: { site?: string }) {
               ...(cores && { cores: Number(cores) }),
               ...(memory && { memory_bytes: Number(memory) * GiB }),
               ...(size && { disk_bytes: Number(size) * GiB }),
-              ...(from ? { image, version } : { base_disk: disk.trim(), machine_class: machineClass.trim() }),
+              ...(from === HOST
+                ? { host: host.trim() }
+                : from
+                  ? { image, version }
+                  : { base_disk: disk.trim(), machine_class: machineClass.trim() }),
             },
           }),
         );
@@ -81,20 +94,35 @@ export function MakeBuildMachine({ site: here }: { site?: string }) {
           placeholder="to try the new printer"
         />
       </Field.Root>
-      <Field.Root>
-        <Field.Label>Made from</Field.Label>
-        <NativeSelect.Root>
-          <NativeSelect.Field value={from} onChange={(e) => setFrom(e.target.value)}>
-            <option value="">a base disk</option>
-            {versions.map((v) => (
-              <option key={v} value={v}>
-                {v}
-              </option>
-            ))}
-          </NativeSelect.Field>
-          <NativeSelect.Indicator />
-        </NativeSelect.Root>
-      </Field.Root>
+      {!of && (
+        <Field.Root>
+          <Field.Label>Made from</Field.Label>
+          <NativeSelect.Root>
+            <NativeSelect.Field value={from} onChange={(e) => setFrom(e.target.value)}>
+              <option value="">a base disk</option>
+              <option value={HOST}>a host</option>
+              {versions.map((v) => (
+                <option key={v} value={v}>
+                  {v}
+                </option>
+              ))}
+            </NativeSelect.Field>
+            <NativeSelect.Indicator />
+          </NativeSelect.Root>
+        </Field.Root>
+      )}
+      {from === HOST && !of && (
+        <Field.Root required>
+          <Field.Label>Host</Field.Label>
+          <Input value={host} onChange={(e) => setHost(e.target.value)} placeholder="tc-007" />
+        </Field.Root>
+      )}
+      {from === HOST && (
+        <Text fontSize="sm" color="fg.quiet">
+          It is drained, and its disk is copied when nobody is on it any more. It is out of service then until
+          it is rebuilt. Discard the build machine while it still waits, and the host is put back to service.
+        </Text>
+      )}
       {!from && (
         <>
           <Field.Root required>

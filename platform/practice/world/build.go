@@ -65,6 +65,7 @@ type ScriptSpec struct {
 const UsualStep = 20 * time.Second
 
 func init() {
+	playing(platform.CopyHost, act.beginCopy, act.endCopy)
 	playing(platform.MakeMachine, act.beginMachine, act.endMachine)
 	playing(platform.StartMachine, act.beginStart, act.endStart)
 	playing(platform.StopMachine, act.beginStop, act.endStop)
@@ -76,13 +77,58 @@ func init() {
 	playing(platform.DiscardMachine, act.discardMachine, nothing)
 }
 
+// beginCopy has a host's machine go off.
+func (a act) beginCopy(c platform.HostCopy) (time.Duration, error) {
+	k := a.at.Spec.Knobs
+	b, m := a.buildMachine(a.Site, c.Spec.Name), a.state.Machines[c.Host]
+	switch {
+	case b != nil && b.Built != nil && b.Built.Spec.Host == c.Host:
+		return 0, nil
+	case b != nil:
+		return 0, refuse("there is a build machine %q at %s already, made from %s", b.Name, a.Site, b.Base)
+	case m == nil || m.Site != a.Site:
+		return 0, refuse("host %s has no machine at %s", c.Host, a.Site)
+	}
+	m.Off = true
+	for _, s := range m.Sessions {
+		a.sessionEnded(s.Person, a.now)
+	}
+	m.Sessions = nil
+	return a.vary(k.Clone, k.Spread), nil
+}
+
+// endCopy makes a build machine of what was on the host.
+func (a act) endCopy(c platform.HostCopy) (done platform.Nothing, err error) {
+	m := a.state.Machines[c.Host]
+	switch {
+	case a.buildMachine(a.Site, c.Spec.Name) != nil:
+		return done, nil
+	case m == nil:
+		return done, refuse("the machine of host %s was deleted while its disk was copied", c.Host)
+	case a.happens(a.at.Spec.Knobs.chance(CloneFails, c.Host)):
+		m.Off = false
+		return done, refuse("the storage gave up: write error on the copy of the disk of %s", c.Host)
+	}
+	_, err = a.endMachine(c.Spec)
+	if b := a.buildMachine(a.Site, c.Spec.Name); b != nil {
+		b.Built.Off = true
+	}
+	return done, err
+}
+
 func (a act) beginMachine(s platform.BuildSpec) (time.Duration, error) {
 	k := a.at.Spec.Knobs
 	if b := a.buildMachine(a.Site, s.Name); b != nil {
 		if b.Built == nil || b.Built.Spec.Base != s.Base {
 			return 0, refuse("there is a build machine %q at %s already, made from %s", s.Name, a.Site, b.Base)
 		}
+		if b.Built.Off && s.Host != "" {
+			return k.Boot, nil
+		}
 		return 0, nil
+	}
+	if s.Host != "" {
+		return 0, refuse("the disk of host %s was not copied for build machine %s", s.Host, s.Name)
 	}
 	if s.BaseDisk == "" && !slices.ContainsFunc(s.Copies, func(c string) bool {
 		d, ok := a.at.Copies[c]
@@ -94,7 +140,9 @@ func (a act) beginMachine(s platform.BuildSpec) (time.Duration, error) {
 }
 
 func (a act) endMachine(s platform.BuildSpec) (platform.Nothing, error) {
-	if a.buildMachine(a.Site, s.Name) == nil {
+	if b := a.buildMachine(a.Site, s.Name); b != nil {
+		b.Built.Off = false
+	} else {
 		a.state.BuildMachines = append(a.state.BuildMachines, &buildMachine{
 			BuildMachine: BuildMachine{Name: s.Name, Site: a.Site, MachineClass: s.MachineClass, Base: s.Base},
 			Built:        &interior{Spec: s, Files: map[string][]byte{}, Updates: slices.Clone(a.state.Updates)},

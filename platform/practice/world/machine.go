@@ -21,6 +21,7 @@ type machine struct {
 	Seed       platform.Seed     `json:"seed"`
 	UpAt       time.Time         `json:"up_at"`
 	Dead       bool              `json:"dead"` // it never starts
+	Off        bool              `json:"off,omitempty"`
 	Credential string            `json:"credential"`
 	Drain      int64             `json:"drain"`
 	Check      int64             `json:"check"`
@@ -74,7 +75,7 @@ type beat struct {
 
 // agent lets the agent of a machine speak, if it is time to.
 func (w *World) agent(m *machine, now, real time.Time) {
-	if m.Dead || m.sending || now.Before(m.UpAt) || real.Before(m.nextBeat) || now.Before(m.Silent) {
+	if m.Dead || m.Off || m.sending || now.Before(m.UpAt) || real.Before(m.nextBeat) || now.Before(m.Silent) {
 		return
 	}
 	k := w.state.Sites[m.Site].Spec.Knobs
@@ -239,7 +240,8 @@ func (w *World) signIn(p *person, now time.Time) {
 	p.NotBefore = now.Add(time.Duration(30+w.rng.IntN(60)) * time.Second)
 	var best *machine
 	for _, m := range w.state.Machines {
-		if !strings.HasPrefix(m.Name, p.Hosts) || m.Credential == "" || m.Drain != 0 || len(m.Sessions) >= m.Seats {
+		if m.Off || !strings.HasPrefix(m.Name, p.Hosts) || m.Credential == "" || m.Drain != 0 ||
+			len(m.Sessions) >= m.Seats {
 			continue
 		}
 		if best == nil || len(m.Sessions) < len(best.Sessions) || len(m.Sessions) == len(best.Sessions) &&
