@@ -136,6 +136,6 @@ func TestStatesThatChange(t *testing.T) {
 		}
 	}
 	require.Equal(t, []State{
-		Making, Starting, Stopping, Discarding, Checkpointing, Reverting, Repairing, Trying,
+		Copying, Making, Starting, Stopping, Discarding, Checkpointing, Reverting, Repairing, Trying,
 	}, changing)
 }
