@@ -3,6 +3,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/signal"
@@ -17,7 +18,11 @@ var version = "dev"
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	err := cli.New(version).ExecuteContext(ctx)
+	interrupted := ctx.Err() != nil
 	stop()
+	if interrupted && err != nil {
+		err = errors.New("interrupted; the service goes on with what it was asked for")
+	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "pane:", cli.Plain(err.Error()))
 	}

@@ -73,13 +73,13 @@ func (fl *Fleet) Return(ctx context.Context, actor, name, reason string) error {
 			if err != nil {
 				return err
 			}
-			if row.SeenAt == nil || tx.Now.Sub(*row.SeenAt) > fl.Limits().Silent {
-				return engine.Conflictf("host %s is faulty and its agent is silent: it comes back by itself when "+
-					"the agent speaks, or rebuild it", h.Name)
-			}
 			if !h.Machine {
 				return engine.Conflictf("host %s is faulty (%s), and has no machine whose disk was made whole: "+
 					"rebuild it", h.Name, h.Why)
+			}
+			if row.SeenAt == nil || tx.Now.Sub(*row.SeenAt) > fl.Limits().Silent {
+				return engine.Conflictf("host %s is faulty and its agent is silent: it comes back by itself when "+
+					"the agent speaks, or rebuild it", h.Name)
 			}
 			if strings.TrimSpace(reason) == "" {
 				return engine.Invalidf("host %s is faulty (%s): returning it all the same needs a reason", h.Name,
