@@ -51,7 +51,7 @@ func theHost(t *testing.T, p *enginetest.Played, name string) store.Host {
 	return h
 }
 
-// heard lets a time pass after which the agents confirm what they were told; somebody is on the host if there are sessions.
+// heard lets a time pass after which the agents confirm what they were told, and that these sessions are on the hosts.
 func heard(t *testing.T, p *enginetest.Played, sessions string) {
 	t.Helper()
 	p.Time.At = p.Time.At.Add(30 * time.Second)
