@@ -80,3 +80,13 @@ func TestTheNumberOfARolloverIsReadFromWhatTheClientSays(t *testing.T) {
 	require.True(t, strings.HasPrefix(elsewhere("/a"), "/var/tmp/nimblepane-"))
 	require.NotEqual(t, elsewhere("/a"), elsewhere("/b"))
 }
+
+func TestTheSheetsOfTheRealStoryAreRight(t *testing.T) {
+	t.Parallel()
+	text := strings.NewReplacer("VERSION", "2.0", "PACKAGE", "dGlkZQ==").Replace(realSheet)
+	right, err := sheet.Parse([]byte(text))
+	require.NoError(t, err)
+	wrong, err := sheet.Parse([]byte(withKey(text)))
+	require.NoError(t, err, "it is wrong in what it does, and not in how it is written")
+	require.Len(t, wrong.Steps, len(right.Steps)+1)
+}
