@@ -48,6 +48,7 @@ const fileLimit = 64 << 20
 
 func (s *Server) builds() {
 	s.buildMachines()
+	s.bases()
 	s.buildLogs()
 	s.sheetFiles()
 	s.sheets()
@@ -465,7 +466,7 @@ func (s *Server) buildMachines() {
 			b := in.Body
 			r := builds.MachineRequest{
 				Site: in.Site, Name: b.Name, Image: b.Image, Version: b.Version,
-				BaseDisk: b.BaseDisk, Host: b.Host, MachineClass: b.MachineClass, Purpose: b.Purpose,
+				BaseDisk: b.BaseDisk, Base: b.Base, Host: b.Host, MachineClass: b.MachineClass, Purpose: b.Purpose,
 				Cores: b.Cores, Memory: b.MemoryBytes, Disk: b.DiskBytes,
 			}
 			if _, err := s.Builds.CreateMachine(ctx, actor(ctx), r); err != nil {

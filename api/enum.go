@@ -8,7 +8,9 @@ import (
 
 	"nimblepane/agent"
 	"nimblepane/core/act"
+	"nimblepane/core/base"
 	"nimblepane/core/build"
+	"nimblepane/core/disk"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
 	"nimblepane/core/machine"
@@ -27,6 +29,8 @@ var enumerations = []enumeration{
 	enumerationOf[agent.ChecksState]("ChecksState", agent.ChecksStates()),
 	enumerationOf[agent.OrderKind]("OrderKind", []agent.OrderKind{agent.ShowText, agent.EndSession}),
 	enumerationOf[agent.SessionState]("SessionState", agent.SessionStates()),
+	enumerationOf[base.State]("BaseState", base.States()),
+	enumerationOf[disk.Format]("DiskFormat", disk.Formats()),
 	enumerationOf[build.State]("BuildState", build.States()),
 	enumerationOf[build.StepState]("StepState", build.StepStates()),
 	enumerationOf[host.State]("HostState", host.States()),

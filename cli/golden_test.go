@@ -18,7 +18,9 @@ import (
 	"nimblepane/agent"
 	"nimblepane/cli"
 	"nimblepane/client"
+	"nimblepane/core/base"
 	"nimblepane/core/build"
+	"nimblepane/core/disk"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
 	"nimblepane/core/machine"
@@ -49,6 +51,20 @@ var (
 		Tracks: []client.Track{
 			{Name: "pilot", Version: "2026.11.3", Since: &noon},
 			{Name: "live", Version: "2026.11.2", Since: &noon},
+		},
+	}
+	goldenBase = client.Base{
+		ID: 1, Name: "harbour-13", State: base.Ready, File: "harbour-13.vmdk", Size: 135680, Have: 135680,
+		Labels: base.Labels{Publisher: "Estuary Works", Product: "Harbour Linux", Release: "13"}, Format: disk.VMDK,
+		SHA256: strings.Repeat("cd", 32), Progress: 100, Digest: "sha256:" + strings.Repeat("ab", 32), Bytes: 1 << 20,
+		Facts: base.Facts{
+			DiskSize: 16 << 20, Firmware: []string{"bios"}, System: "linux harbour",
+			Edition: "Harbour\x1b]0;owned\x07 Linux 13", Release: "13", Architecture: "x86_64",
+			Agents: []string{"cloud-init"},
+		},
+		AddedBy: "jonas", AddedAt: noon, EndedAt: &later, Copies: []client.BaseCopy{
+			{Site: "north-quay", State: image.CopyPresent, Progress: 100},
+			{Site: "south-quay", State: image.CopyFailed, Why: "its storage is full"},
 		},
 	}
 	goldenBuild = client.WholeBuild{
@@ -283,6 +299,12 @@ var golden = map[string]any{
 		Host: "tc-001", HostState: host.Draining, Pool: "ticket-counters", Site: "north-quay", Key: "1",
 		Person: "Ida\x1b]0;owned\x07 Strand", State: agent.Idle, Since: noon,
 	}),
+	"/bases": listOf(goldenBase, client.Base{
+		Name: "harbour-14", State: base.Fetching, Address: "https://images.example/harbour-14.vmdk", Size: 4 << 30,
+		Have: 1 << 30, Rate: 20 << 20, Left: 150, AddedBy: "mira", AddedAt: noon, Copies: []client.BaseCopy{},
+	}),
+	"/bases/harbour-13":        goldenBase,
+	"/bases/harbour-13/retire": goldenBase,
 	"/sheets": listOf(goldenSheet.Sheet, client.Sheet{
 		Name: "chart-desk", Image: "chart-desk", Steps: 4, Revision: 1, ChangedBy: "tove", ChangedAt: noon,
 		Build: 3, BuildState: build.Ready, BuildVersion: "1.4.0",
@@ -338,6 +360,7 @@ var golden = map[string]any{
 // single things are kept as a table, JSON, YAML and CSV.
 var shown = map[string]string{
 	"build-machine-list": "build-machine list", "build-machine-show": "build-machine show north-quay bm-new",
+	"base-list": "base list", "base-show": "base show harbour-13",
 	"account-list": "account list", "build-list": "build list", "build-show": "build show 3",
 	"build-log":           "build log 3",
 	"build-machine-check": "build-machine check north-quay bm-new",
@@ -375,6 +398,7 @@ var done = map[string]string{
 	"version-deliver":    "version deliver counter-desk 2026.11.3",
 	"version-retire":     "version retire counter-desk 2026.11.3 --yes",
 	"sign-out":           "sign-out",
+	"base-retire":        "base retire harbour-13 --yes",
 	"build-cancel":       "build cancel 3 --yes",
 	"build-hold":         "build hold 3 --for 2h",
 	"build-go-on":        "build go-on 3",
@@ -396,7 +420,7 @@ var done = map[string]string{
 
 // elsewhere are commands that have tests of their own against a real service: their outcome is more than what they say.
 var elsewhere = []string{
-	"account add", "account edit", "activate", "build-machine back", "build-machine checkpoint",
+	"account add", "account edit", "activate", "base bring", "build-machine back", "build-machine checkpoint",
 	"build-machine create", "build-machine defaults", "build-machine discard", "build-machine finish",
 	"build-machine get", "build-machine keep", "build-machine note", "build-machine open", "build-machine put",
 	"build-machine run", "build-machine sheet",

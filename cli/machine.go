@@ -349,9 +349,10 @@ func (a *app) createBuildMachine() *cobra.Command {
 	f.StringVar(&site, "site", "", "where it is made, if not at the site of its host")
 	f.StringVar(&from, "from", "", "version that it is made from, such as 'counter-desk 2026.11.1'")
 	f.StringVar(&in.BaseDisk, "base-disk", "", "disk in the site's storage that it is made from, such as debian.qcow2")
+	f.StringVar(&in.Base, "base", "", "base that it is made from, by its name (pane base list)")
 	f.StringVar(&in.Host, "from-host", "", "host that it is made from, which is drained and has to be rebuilt "+
 		"afterwards")
-	f.StringVar(&in.MachineClass, "class", "", "machine class, with --base-disk")
+	f.StringVar(&in.MachineClass, "class", "", "machine class, with --base or --base-disk")
 	f.IntVar(&in.Cores, "cores", 0, "how many cores it has, if not as many as its class says")
 	var memory, disk string
 	f.StringVar(&memory, "memory", "", "how much memory it has, such as 8GiB, if not what its class says")
@@ -360,8 +361,9 @@ func (a *app) createBuildMachine() *cobra.Command {
 	_ = create.RegisterFlagCompletionFunc("site", a.complete(siteNames))
 	_ = create.RegisterFlagCompletionFunc("from-host", a.complete(hostNames))
 	create.MarkFlagsOneRequired("site", "from-host")
-	create.MarkFlagsOneRequired("from", "base-disk", "from-host")
-	create.MarkFlagsMutuallyExclusive("from", "base-disk", "from-host")
+	_ = create.RegisterFlagCompletionFunc("base", a.complete(baseNames))
+	create.MarkFlagsOneRequired("from", "base", "base-disk", "from-host")
+	create.MarkFlagsMutuallyExclusive("from", "base", "base-disk", "from-host")
 	create.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
 		in.Name = args[0]
 		for _, size := range []struct {
@@ -395,7 +397,7 @@ func (a *app) createBuildMachine() *cobra.Command {
 		}
 		m, err := c.CreateBuildMachine(ctx, site, in)
 		if err == nil {
-			m, err = a.hostEmpties(ctx, c, m)
+			m, err = a.waited(ctx, c, m)
 		}
 		if err != nil {
 			return err
@@ -405,15 +407,18 @@ func (a *app) createBuildMachine() *cobra.Command {
 	return create
 }
 
-// hostEmpties waits until nobody is on the host that a machine is made from, and says who still is.
-func (a *app) hostEmpties(ctx context.Context, c *client.Client, m client.BuildMachine) (client.BuildMachine, error) {
+// waited waits until a machine is begun to be made that waits for its base, or for nobody to be on its host.
+func (a *app) waited(ctx context.Context, c *client.Client, m client.BuildMachine) (client.BuildMachine, error) {
 	said := ""
 	for m.State == machine.Waiting {
-		h, err := c.Host(ctx, m.FromHost)
-		if err != nil {
-			return m, err
+		now := "Its base is brought to " + m.Site + "."
+		if m.FromHost != "" {
+			h, err := c.Host(ctx, m.FromHost)
+			if err != nil {
+				return m, err
+			}
+			now = fmt.Sprintf("Host %s is %s, with %s on it.", h.Name, h.State, many(h.Sessions, "session"))
 		}
-		now := fmt.Sprintf("Host %s is %s, with %s on it.", h.Name, h.State, many(h.Sessions, "session"))
 		if now != said {
 			a.say("%s", now)
 			said = now
@@ -421,6 +426,7 @@ func (a *app) hostEmpties(ctx context.Context, c *client.Client, m client.BuildM
 		if err := sleep(ctx, 300*time.Millisecond); err != nil {
 			return m, err
 		}
+		var err error
 		if m, err = c.BuildMachine(ctx, m.Site, m.Name); err != nil {
 			return m, err
 		}

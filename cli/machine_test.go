@@ -3,6 +3,8 @@ package cli_test
 import (
 	"context"
 	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -149,4 +151,32 @@ func TestBuildMachinesAtTheCommandLine(t *testing.T) {
 	run(0, "y\n", "bm-host at north-quay runs.", fromHost...)
 	run(0, "", "host tp-001, counter-desk "+number, "build-machine", "show", "north-quay", "bm-host")
 	run(0, "", "its disk was copied for build machine bm-host", "host", "show", "tp-001")
+}
+
+func TestABaseIsBroughtInAtTheCommandLine(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	token := s.Token(role.Operator)
+	run := func(code int, input, want string, args ...string) {
+		t.Helper()
+		out, got := typed(t, input, append([]string{"--url", s.URL, "--token", token}, args...)...)
+		require.Equal(t, code, got, out)
+		require.Contains(t, out, want)
+	}
+	const file = "../demo/saltmarsh/harbour-13.vmdk"
+	run(cli.ExitFailed, "", "no such file", "base", "bring", "harbour-13", "none.vmdk")
+	run(cli.ExitUsage, "", "is no name of a base", "base", "bring", "Harbour 13", file)
+	run(0, "", "There is no base yet.", "base", "list")
+	run(0, "", "Base harbour-13 is ready.", "base", "bring", "harbour-13", file, "--publisher", "Harbour")
+	run(0, "", "Harbour Linux 13 (Estuary)", "base", "show", "harbour-13")
+	run(cli.ExitRefused, "", "there is a base harbour-13 already", "base", "bring", "harbour-13", file)
+	server := httptest.NewServer(http.FileServer(http.Dir("../demo/saltmarsh")))
+	defer server.Close()
+	run(0, "", "Base from-there is ready.", "base", "bring", "from-there", server.URL+"/harbour-13.vmdk")
+	run(cli.ExitBad, "", "it is a text, and no disk image", "base", "bring", "estate", server.URL+"/estate.yaml")
+	run(0, "", "bm-harbour at north-quay runs.", "build-machine", "create", "bm-harbour", "--site", "north-quay",
+		"--base", "harbour-13", "--class", "standard")
+	run(cli.ExitRefused, "", "base harbour-13 is what build machine bm-harbour is made from", "base", "retire",
+		"harbour-13", "--yes")
+	run(0, "", "Base from-there is retired.", "base", "retire", "from-there", "--yes")
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
+	"nimblepane/core/base"
 	"nimblepane/core/build"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
@@ -168,6 +169,7 @@ var stateColours = map[string]text.Color{
 
 	string(build.Preparing): text.FgCyan, string(build.Working): text.FgCyan, string(build.Sealing): text.FgCyan,
 	string(build.Delivering): text.FgCyan, string(build.Ready): text.FgGreen, string(build.Cancelled): text.FgYellow,
+	string(base.Fetching): text.FgCyan, string(base.Receiving): text.FgCyan, string(base.Converting): text.FgCyan,
 	string(build.StepDone): text.FgGreen, string(build.StepGoesOn): text.FgCyan,
 	string(build.StepNoted): text.FgYellow,
 

@@ -372,13 +372,15 @@ type MachineAtSite struct {
 	Own          bool                  `json:"own,omitempty" doc:"The site has it without having been asked for it"`
 }
 
-// NewBuildMachine asks for a build machine: made from a version, from a base disk with a machine class, or from a host.
+// NewBuildMachine asks for a build machine: made from a version, from a base or a base disk with a machine class, or
+// from a host.
 type NewBuildMachine struct {
 	Name         string `json:"name" minLength:"1" maxLength:"60" pattern:"^[a-z0-9][a-z0-9.-]*$"`
 	Image        string `json:"image,omitempty"`
 	Version      string `json:"version,omitempty"`
 	BaseDisk     string `json:"base_disk,omitempty" doc:"Name of a disk in the site's storage"`
 	MachineClass string `json:"machine_class,omitempty"`
+	Base         string `json:"base,omitempty" doc:"A base that was brought in, by its name; with a machine class"`
 	Host         string `json:"host,omitempty" doc:"A host of the site: it is drained, and its disk copied when it is empty"`
 	Purpose      string `json:"purpose,omitempty" maxLength:"200" doc:"What it is for"`
 	Cores        int    `json:"cores,omitempty" minimum:"1" maximum:"256" doc:"As many as its class says if left out"`

@@ -99,6 +99,9 @@ func run(ctx context.Context, state, bin string) (err error) {
 		if err := d.first(ctx); err != nil {
 			return err
 		}
+		if err := d.bases(ctx); err != nil {
+			return err
+		}
 		if err := d.history(ctx); err != nil {
 			return err
 		}

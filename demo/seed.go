@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io/fs"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"nimblepane/client"
+	"nimblepane/core/base"
 	"nimblepane/core/build"
 	"nimblepane/core/image"
 	"nimblepane/core/role"
@@ -281,6 +283,17 @@ func (d *seeder) first(ctx context.Context) error {
 		return err
 	}
 	return d.roll(ctx, quick, "ticket-counters", "back-office", "crew-rooms", "chart-plotters")
+}
+
+// bases brings in the vendor's release that versions can be made from.
+func (d *seeder) bases(ctx context.Context) error {
+	d.say("bringing in a base ...")
+	_, err := d.people["jonas"].SendBase(ctx, client.NewBase{
+		Name: "harbour-13", File: "harbour-13.vmdk", Labels: base.Labels{
+			Publisher: "Estuary Works", Product: "Harbour Linux", Edition: "desktop", Release: "13",
+		},
+	}, bytes.NewReader(harbour), func(client.Base) {})
+	return err
 }
 
 // history goes on from there to a Monday morning on which there is something to do.

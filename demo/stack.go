@@ -19,6 +19,9 @@ import (
 	"nimblepane/store/localpg"
 )
 
+//go:embed saltmarsh/harbour-13.vmdk
+var harbour []byte
+
 //go:embed saltmarsh/estate.yaml
 var estateFile string
 
@@ -100,7 +103,7 @@ func (s *stack) startService(ctx context.Context) (err error) {
 	}
 	s.serve, err = s.run("nimblepaned", append([]string{
 		"serve", "--database", s.db.URL(database), "--listen", fmt.Sprintf("127.0.0.1:%d", s.service),
-		"--metrics-listen", fmt.Sprintf("127.0.0.1:%d", s.metrics),
+		"--metrics-listen", fmt.Sprintf("127.0.0.1:%d", s.metrics), "--bases", filepath.Join(s.dir, "bases"),
 	}, options...)...)
 	if err != nil {
 		return err

@@ -55,6 +55,11 @@ type Engine struct {
 	// Library returns the organisation's own ready steps.
 	Library func() (sheet.Library, error)
 
+	// Bases is the folder that bases are kept in, "" if none are, and FetchFromHere says whether files may be fetched
+	// from what listens on this computer.
+	Bases         string
+	FetchFromHere bool
+
 	river    *river.Client[pgx.Tx]
 	trouble  *trouble.Log
 	sites    sites
@@ -76,7 +81,11 @@ type Options struct {
 	OwnChecks func() ([]seal.Script, error)
 	// Library returns the organisation's own ready steps; there are none if it is nil.
 	Library func() (sheet.Library, error)
-	Log     *slog.Logger
+	// Bases is the folder that bases are kept in, "" for none.
+	Bases string
+	// FetchFromHere gives leave to fetch files from what listens on this computer.
+	FetchFromHere bool
+	Log           *slog.Logger
 }
 
 // How often a process looks for what is due, in real time.
@@ -93,6 +102,7 @@ func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
 	e := &Engine{
 		Store: st, Clock: clock, Log: o.Log, AgentURL: o.AgentURL, Secrets: o.Secrets, trouble: trouble.New(o.Log),
 		Version: o.Version, OwnChecks: o.OwnChecks, Library: o.Library,
+		Bases: o.Bases, FetchFromHere: o.FetchFromHere,
 		sites: sites{openers: o.Platforms, open: map[string]openSite{}}, works: map[store.WorkKind]workKind{},
 	}
 	if e.Secrets == nil {

@@ -89,7 +89,8 @@ func (e *Engine) OpenSite(s estate.Site) (platform.Platform, error) {
 		return nil, fmt.Errorf("site %s is on platform %s, which this service does not have", s.Name, s.Platform)
 	}
 	return opener(s, platform.Environment{
-		Journal: e.Store.Journal(), Peer: e.peer, Secrets: e.Secrets, File: e.Store.SheetFileContent, Log: e.Log,
+		Journal: e.Store.Journal(), Peer: e.peer, Secrets: e.Secrets, File: e.Store.SheetFileContent,
+		Bases: ownDisks{e}, Log: e.Log,
 	})
 }
 

@@ -28,6 +28,8 @@ type Environment struct {
 	Peer func(ctx context.Context, site string) (Platform, error)
 	// Secrets finds the values of secrets.
 	Secrets secret.Finder
+	// Bases are the disks that the service keeps itself, whose site is called OfService in deliveries.
+	Bases Disks
 	// File returns what is in a file that a sheet names, by its SHA-256 in hexadecimal digits.
 	File func(ctx context.Context, digest string) io.ReadCloser
 	Log  *slog.Logger
@@ -65,6 +67,9 @@ type Platform interface {
 	// Close lets go of connections. Operations under way go on elsewhere or later.
 	Close()
 }
+
+// OfService is the source of a delivery whose disk the service keeps itself. No site is called so.
+const OfService = "(service)"
 
 // Disks is implemented by platforms whose captured disks can be read.
 type Disks interface {

@@ -17,6 +17,7 @@ type Build struct {
 	ImageID       int64
 	SiteID        int64
 	BaseID        *int64 // the version that its machine is made from; nil if that is a base disk
+	FromBaseID    *int64 // the base that it is made from, if from one
 	VersionID     *int64 // that it made, or is making
 	Number        string // of its version: since it was started if its sheet says it, and else since the sealing
 	State         build.State

@@ -21,6 +21,7 @@ type Machine struct {
 	BuildID      *int64 // that it belongs to, if to one
 	BaseID       *int64 // the version that it is made from; nil if that is a base disk
 	BaseDisk     string
+	FromBaseID   *int64 // the base that it is made from, if from one: then BaseDisk is what that is called
 	FromHost     string // the host that it is made from, if from one: then BaseID is what that was made from
 	MachineClass string
 	Cores        int   // 0: as its class says; so for memory, and disk as what it is made from
@@ -219,7 +220,8 @@ func MachineRows(db *gorm.DB, f MachineFilter) (rows []MachineRow, err error) {
 	}
 	err = db.Table("machines m").Select(`m.*, s.name as site,
 			case when m.from_host <> '' then 'host ' || m.from_host || ', ' else '' end ||
-			coalesce(i.name || ' ' || v.number, 'disk ' || m.base_disk) as base`).
+			coalesce(i.name || ' ' || v.number, case when m.from_base_id is null then 'disk ' else 'base ' end || m.base_disk)
+			as base`).
 		Joins("join sites s on s.id = m.site_id").Joins("left join versions v on v.id = m.base_id").
 		Joins("left join images i on i.id = v.image_id").Order("m.id desc").Scan(&rows).Error
 	return rows, err
@@ -232,9 +234,11 @@ func LeftMachines(tx *Tx) (rows []Machine, err error) {
 	return rows, err
 }
 
-// MachinesOfHosts returns the machines that wait for the host that they are made from, or have to let go of it.
-func MachinesOfHosts(db *gorm.DB) (rows []Machine, err error) {
-	err = db.Where("drain_order <> 0 and state <> ?", machine.Copying).Order("id").Find(&rows).Error
+// WaitingMachines returns the machines that wait for the host or base that they are made from, or have to let go of
+// their host.
+func WaitingMachines(db *gorm.DB) (rows []Machine, err error) {
+	err = db.Where("drain_order <> 0 and state <> ? or state = ?", machine.Copying, machine.Waiting).Order("id").
+		Find(&rows).Error
 	return rows, err
 }
 

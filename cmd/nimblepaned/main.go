@@ -12,7 +12,9 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"os/signal"
+	"path/filepath"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -138,6 +140,9 @@ func serve(v *viper.Viper) *cobra.Command {
 		secret.Prefix+"NAME")
 	f.String("seal-checks", "", "folder of the organisation's own seal checks: scripts that are run on build machines")
 	f.String("library", "", "folder of the organisation's own ready steps for build sheets, a file NAME.yaml of each")
+	f.String("bases", "", "folder that bases are kept in, which all processes of the service share; bases need "+
+		"qemu-img")
+	f.Bool("fetch-from-here", false, "fetch files from addresses of this computer, too")
 	f.String("log-level", "info", "debug, info, warn or error")
 	return cmd
 }
@@ -213,9 +218,21 @@ func run(ctx context.Context, v *viper.Viper) error {
 			return fmt.Errorf("--seal-checks %s: %w", folder, err)
 		}
 	}
+	folder := v.GetString("bases")
+	if folder != "" {
+		if folder, err = filepath.Abs(folder); err == nil {
+			err = os.MkdirAll(folder, 0o700)
+		}
+		if err == nil {
+			_, err = exec.LookPath("qemu-img")
+		}
+		if err != nil {
+			return fmt.Errorf("--bases: %w", err)
+		}
+	}
 	e, err := engine.New(st, clock, engine.Options{
 		AgentURL: agentURL, Platforms: kinds.All(), Secrets: secret.In(os.LookupEnv, secrets), Version: version,
-		OwnChecks: own, Library: library, Log: log,
+		OwnChecks: own, Library: library, Bases: folder, FetchFromHere: v.GetBool("fetch-from-here"), Log: log,
 	})
 	if err != nil {
 		return err

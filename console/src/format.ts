@@ -15,8 +15,9 @@ export function lasted(seconds: number): string {
   return `${Math.floor(minutes / 60)} h ${String(minutes % 60).padStart(2, "0")} min`;
 }
 
-/** Writes a number of bytes in GiB, or MiB if it is less than one. */
+/** Writes a number of bytes in GiB, or MiB or KiB if it is less than one. */
 export function size(bytes: number): string {
+  if (bytes > 0 && bytes < 2 ** 20) return `${Math.ceil(bytes / 2 ** 10)} KiB`;
   if (bytes > 0 && bytes < 2 ** 30) return `${Math.floor(bytes / 2 ** 20)} MiB`;
   return bytes ? `${(bytes / 2 ** 30).toFixed(1)} GiB` : "";
 }

@@ -24,6 +24,7 @@ import {
   type LucideIcon,
   Monitor,
   Moon,
+  Package,
   RefreshCw,
   ScrollText,
   Server,
@@ -41,6 +42,7 @@ import { FormDialog, toaster } from "./ui";
 const pages: { to: string; label: string; icon: LucideIcon; role?: Account["role"] }[] = [
   { to: "/", label: "Today", icon: CalendarCheck },
   { to: "/images", label: "Images", icon: HardDrive },
+  { to: "/bases", label: "Bases", icon: Package },
   { to: "/sheets", label: "Sheets", icon: FileCog },
   { to: "/builds", label: "Builds", icon: Hammer },
   { to: "/build-machines", label: "Build machines", icon: Cpu },

@@ -87,6 +87,8 @@ export class Gathered {
           for (const key of ["sheets", "trail"]) this.due.add(key);
         else if (kind === "proof" || kind.startsWith("proof."))
           for (const key of ["proofs", "trail", "today"]) this.due.add(key);
+        else if (kind === "base" || kind.startsWith("base."))
+          for (const key of ["bases", "trail"]) this.due.add(key);
         else if (kind === "machine" || kind.startsWith("build-machine."))
           for (const key of ["build-machines", "trail", "today"]) this.due.add(key);
         else this.due.add("all");

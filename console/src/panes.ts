@@ -11,6 +11,7 @@ export type StepState = Schemas["StepState"];
 export type ProofState = Schemas["ProofState"];
 export type MachineState = Schemas["MachineState"];
 export type BuildMachineState = Schemas["BuildMachineState"];
+export type BaseState = Schemas["BaseState"];
 export type SessionState = Schemas["SessionState"];
 
 /** How a pane is drawn: a fill, a pattern and a word, so that none has to stand alone. */
@@ -84,6 +85,7 @@ export type Stated =
   | CopyState
   | MachineState
   | BuildMachineState
+  | BaseState
   | BuildState
   | StepState
   | ProofState
@@ -119,6 +121,9 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   working: "teal",
   sealing: "teal",
   copying: "teal",
+  receiving: "teal",
+  fetching: "teal",
+  converting: "teal",
   making: "teal",
   stopping: "teal",
   discarding: "teal",

@@ -82,6 +82,90 @@ export interface paths {
         patch: operations["edit-account"];
         trace?: never;
     };
+    "/api/v1/bases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Disk images that versions are made from, those that were added last first
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-bases"];
+        put?: never;
+        /**
+         * Begin to bring in a disk image, from an address or in pieces that are sent next
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["bring-base"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bases/{base}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A base: how far it is, and what is in it
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-base"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bases/{base}/piece": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Send what comes next of a base's file
+         * @description Needs the role operator or one above it.
+         */
+        put: operations["send-piece-of-base"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bases/{base}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give a base up: its disk is deleted here and at all sites, and its record stays
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["retire-base"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/build-machines": {
         parameters: {
             query?: never;
@@ -2000,6 +2084,78 @@ export interface components {
         AtSite: {
             site: string;
         };
+        Base: {
+            /** Format: date-time */
+            added_at: string;
+            added_by: string;
+            /** @description That it is fetched from */
+            address?: string;
+            /**
+             * Format: int64
+             * @description Of that
+             */
+            bytes?: number;
+            copies: components["schemas"]["BaseCopy"][];
+            /** @description Of the disk that it was converted to */
+            digest?: string;
+            /**
+             * Format: date-time
+             * @description When it became ready, failed or was retired
+             */
+            ended_at?: string;
+            /** @description SHA-256 that the file has to have, if that was said */
+            expected?: string;
+            facts: components["schemas"]["Facts"];
+            /** @description What it was called where it came from */
+            file?: string;
+            format?: components["schemas"]["DiskFormat"];
+            /**
+             * Format: int64
+             * @description Bytes of it that are there: it goes on with the next
+             */
+            have: number;
+            /** Format: int64 */
+            id: number;
+            labels: components["schemas"]["Labels"];
+            name: string;
+            /**
+             * Format: int64
+             * @description Of the converting, in per cent
+             */
+            progress: number;
+            /**
+             * Format: double
+             * @description Bytes that come in a second
+             */
+            rate?: number;
+            /**
+             * Format: double
+             * @description Until all of it is there, if that can be said
+             */
+            seconds_left?: number;
+            /** @description Of the whole file */
+            sha256?: string;
+            /**
+             * Format: int64
+             * @description Of the file, in bytes; 0 while that is not known
+             */
+            size: number;
+            state: components["schemas"]["BaseState"];
+            /** @description Why it failed; while it comes, what it waits for */
+            why?: string;
+        };
+        BaseCopy: {
+            /**
+             * Format: int64
+             * @description In per cent
+             */
+            progress: number;
+            site: string;
+            state: components["schemas"]["CopyState"];
+            why?: string;
+        };
+        /** @enum {string} */
+        BaseState: "receiving" | "fetching" | "converting" | "ready" | "failed" | "retired";
         Build: {
             /** @description What its machine was made from */
             base: string;
@@ -2292,6 +2448,8 @@ export interface components {
             /** Format: int64 */
             copies: number;
         };
+        /** @enum {string} */
+        DiskFormat: "raw" | "qcow2" | "vhd" | "vhdx" | "vmdk";
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
             location?: string;
@@ -2341,6 +2499,17 @@ export interface components {
             /** Format: int64 */
             seq: number;
             subject: string;
+        };
+        Facts: {
+            agents?: string[] | null;
+            architecture?: string;
+            /** Format: int64 */
+            disk_size: number;
+            edition?: string;
+            encrypted?: string[] | null;
+            firmware?: string[] | null;
+            release?: string;
+            system?: string;
         };
         GoOn: {
             /** @description That the sheet was taken from */
@@ -2456,6 +2625,12 @@ export interface components {
             tracks: components["schemas"]["Track"][];
             /** Format: int64 */
             versions: number;
+        };
+        Labels: {
+            edition?: string;
+            product?: string;
+            publisher?: string;
+            release?: string;
         };
         LetGo: {
             reason?: string;
@@ -2605,7 +2780,25 @@ export interface components {
             role: components["schemas"]["Role"];
             title: string;
         };
+        NewBase: {
+            /** @description http:// or https://; left out if it is sent */
+            address?: string;
+            /** @description What the file that is sent is called */
+            file?: string;
+            labels?: components["schemas"]["Labels"];
+            /** @description Small letters, digits, points and hyphens, at most 60 */
+            name: string;
+            /** @description That the file has to have */
+            sha256?: string;
+            /**
+             * Format: int64
+             * @description Of the file that is sent, in bytes
+             */
+            size?: number;
+        };
         NewBuildMachine: {
+            /** @description A base that was brought in, by its name; with a machine class */
+            base?: string;
             /** @description Name of a disk in the site's storage */
             base_disk?: string;
             /**
@@ -2719,6 +2912,11 @@ export interface components {
         OrderKind: "tell" | "sign-off";
         PageAccount: {
             items: components["schemas"]["Account"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
+        PageBase: {
+            items: components["schemas"]["Base"][];
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
@@ -3912,6 +4110,364 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-bases": {
+        parameters: {
+            query?: {
+                /** @description Also those that are retired */
+                gone?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageBase"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "bring-base": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBase"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Base"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-base": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                base: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Base"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "send-piece-of-base": {
+        parameters: {
+            query: {
+                /** @description Byte of the file that the piece begins with */
+                from: number;
+            };
+            header?: never;
+            path: {
+                base: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Base"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-base": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                base: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Base"];
                 };
             };
             /** @description Unauthorized */

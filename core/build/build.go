@@ -52,6 +52,7 @@ func (s State) Captures() bool {
 
 // Plan is what a build is to do.
 type Plan struct {
+	Brings    bool // a base to its site, before its machine is made of that
 	Steps     []sheet.Step
 	TimeLimit time.Duration // of the whole, up to the capture
 	Prove     bool          // the version's first start
@@ -63,6 +64,7 @@ type Snapshot struct {
 	State     State // as it was recorded
 	StartedAt time.Time
 	Cancel    string   // why it is to be cancelled, "" if it is not
+	Base      Task     // bringing its base to its site
 	Machine   Task     // making its machine and starting it
 	Steps     [][]Task // the tries of each step
 	// Before is how many tries of each step were made before the build last went on, and count no more; none if it
@@ -183,6 +185,7 @@ func StandsAt(step sheet.Step, last Task, state State) StepState {
 type ActionKind string
 
 const (
+	BringBase      ActionKind = "bring base" // to the site
 	MakeMachine    ActionKind = "make machine"
 	GoBack         ActionKind = "go back" // to the checkpoint
 	DoStep         ActionKind = "do step"

@@ -36,6 +36,16 @@ func Decide(p Plan, s Snapshot, now time.Time) Decision {
 // goOn says what comes next of a build that goes on.
 func goOn(p Plan, s Snapshot, now time.Time) Decision {
 	failed := func(what, why string) Decision { return Decision{State: Failed, Why: what + ": " + why} }
+	if p.Brings && s.Machine.State == Unasked {
+		switch s.Base.State {
+		case Unasked:
+			return Decision{State: Preparing, Actions: []Action{{Kind: BringBase}}}
+		case UnderWay:
+			return Decision{State: Preparing, Why: s.Base.Why}
+		case TaskFailed:
+			return failed("its base could not be brought to its site", s.Base.Why)
+		}
+	}
 	switch s.Machine.State {
 	case Unasked:
 		return Decision{State: Preparing, Actions: []Action{{Kind: MakeMachine}}}

@@ -124,8 +124,13 @@ func TestAQCOW2ReadsAsTheDiskThatItHolds(t *testing.T) {
 	t.Parallel()
 	content := random(t)
 	for _, how := range [][]string{
-		nil, {"-c"}, {"-c", "-o", "compression_type=zstd"}, {"-o", "cluster_size=512"}, {"-o", "cluster_size=2M"},
-		{"-o", "compat=0.10"}, {"-o", "preallocation=metadata"},
+		nil,
+		{"-c"},
+		{"-c", "-o", "compression_type=zstd"},
+		{"-o", "cluster_size=512"},
+		{"-o", "cluster_size=2M"},
+		{"-o", "compat=0.10"},
+		{"-o", "preallocation=metadata"},
 	} {
 		file, err := os.Open(packed(t, content, "qcow2", how...))
 		require.NoError(t, err)
@@ -155,9 +160,14 @@ func TestAFormatIsFoundByWhatIsInAFile(t *testing.T) {
 		format  string
 		options []string
 	}{
-		{disk.QCOW2, "qcow2", nil}, {disk.QCOW2, "qcow2", []string{"-c"}}, {disk.Raw, "raw", nil},
-		{disk.VHD, "vpc", nil}, {disk.VHD, "vpc", []string{"-o", "subformat=fixed"}}, {disk.VHDX, "vhdx", nil},
-		{disk.VMDK, "vmdk", nil}, {disk.VMDK, "vmdk", []string{"-o", "subformat=streamOptimized"}},
+		{disk.QCOW2, "qcow2", nil},
+		{disk.QCOW2, "qcow2", []string{"-c"}},
+		{disk.Raw, "raw", nil},
+		{disk.VHD, "vpc", nil},
+		{disk.VHD, "vpc", []string{"-o", "subformat=fixed"}},
+		{disk.VHDX, "vhdx", nil},
+		{disk.VMDK, "vmdk", nil},
+		{disk.VMDK, "vmdk", []string{"-o", "subformat=streamOptimized"}},
 	} {
 		file := packed(t, content, c.format, c.options...)
 		is, err := detected(t, file)
@@ -200,18 +210,29 @@ func TestWhatIsNoDiskOrNotAllOfOneIsRefused(t *testing.T) {
 		{written("small", "QFI\xfb"), "it is cut off: it has 4 bytes"},
 		{written("tiny", "\xff\xff"), "it has 2 bytes, which is no disk"},
 		{written("odd", "QFI\xfb"+strings.Repeat("\xff", 1000)), "makes no sense"},
-		{image("on-other.qcow2", "-f", "qcow2", "-b", "below.qcow2", "-F", "qcow2", "on-other.qcow2"),
-			"made on another disk"},
+		{
+			image("on-other.qcow2", "-f", "qcow2", "-b", "below.qcow2", "-F", "qcow2", "on-other.qcow2"),
+			"made on another disk",
+		},
 		{image("on-secret.qcow2", "-f", "qcow2", "-b", secret, "-F", "raw", "on-secret.qcow2"), "made on another disk"},
-		{image("outside.qcow2", "-f", "qcow2", "-o", "data_file=outside.raw", "outside.qcow2", "8M"),
-			"whose disk is in another file"},
+		{
+			image("outside.qcow2", "-f", "qcow2", "-o", "data_file=outside.raw", "outside.qcow2", "8M"),
+			"whose disk is in another file",
+		},
 		{image("sub.qcow2", "-f", "qcow2", "-o", "extended_l2=on", "sub.qcow2", "8M"), "with subclusters"},
-		{image("locked.qcow2", "-f", "qcow2", "--object", "secret,id=s,data=tide", "-o",
-			"encrypt.format=luks,encrypt.key-secret=s,encrypt.iter-time=10", "locked.qcow2", "8M"), "an encrypted qcow2"},
-		{image("on-other.vmdk", "-f", "vmdk", "-b", "below.vmdk", "-F", "vmdk", "on-other.vmdk"),
-			"a VMDK that is made on another disk"},
-		{image("flat.vmdk", "-f", "vmdk", "-o", "subformat=monolithicFlat", "flat.vmdk", "8M"),
-			"only the description of a VMDK"},
+		{
+			image("locked.qcow2", "-f", "qcow2", "--object", "secret,id=s,data=tide", "-o",
+				"encrypt.format=luks,encrypt.key-secret=s,encrypt.iter-time=10", "locked.qcow2", "8M"),
+			"an encrypted qcow2",
+		},
+		{
+			image("on-other.vmdk", "-f", "vmdk", "-b", "below.vmdk", "-F", "vmdk", "on-other.vmdk"),
+			"a VMDK that is made on another disk",
+		},
+		{
+			image("flat.vmdk", "-f", "vmdk", "-o", "subformat=monolithicFlat", "flat.vmdk", "8M"),
+			"only the description of a VMDK",
+		},
 	} {
 		_, err := detected(t, c.file)
 		require.ErrorContains(t, err, c.why, filepath.Base(c.file))

@@ -90,8 +90,8 @@ func text(head []byte) bool {
 
 // cutOff is the error of a file that ends before what it says is in it.
 func cutOff(needs, size int64) error {
-	return fmt.Errorf("it is cut off: it has %d bytes, and what it says is in it ends at byte %d or later; bring it in "+
-		"whole", size, needs)
+	return fmt.Errorf("it is cut off: it has %d bytes, and what it says is in it ends at byte %d or later; bring it "+
+		"in whole", size, needs)
 }
 
 var (

@@ -193,8 +193,8 @@ func checkQCOW2(file io.ReaderAt, size int64) error {
 	case err != nil:
 		return err
 	case h.backing:
-		return errors.New("it is a qcow2 that is made on another disk, which is not brought in with it: convert it to " +
-			"one of its own first (qemu-img convert -O qcow2)")
+		return errors.New("it is a qcow2 that is made on another disk, which is not brought in with it: convert it " +
+			"to one of its own first (qemu-img convert -O qcow2)")
 	case h.features&externalData != 0:
 		return errors.New("it is a qcow2 whose disk is in another file: convert it to one file first (qemu-img " +
 			"convert -O qcow2)")

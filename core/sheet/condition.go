@@ -129,7 +129,9 @@ func (c Condition) met(s Sheet) (bool, error) {
 	}
 	out, _, err := program.Eval(map[string]any{
 		"image": s.Image, "site": s.Machine.Site, "values": values,
-		"base": map[string]string{"track": s.Base.Track, "version": s.Base.Version, "disk": s.Base.Disk},
+		"base": map[string]string{
+			"track": s.Base.Track, "version": s.Base.Version, "disk": s.Base.Disk, "named": s.Base.Named,
+		},
 	})
 	if err != nil {
 		return false, fmt.Errorf("it cannot be worked out: %w", err)

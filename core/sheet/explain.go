@@ -99,6 +99,8 @@ func (b Base) String() string {
 		return "the version that track " + b.Track + " names"
 	case b.Version != "":
 		return "version " + b.Version
+	case b.Named != "":
+		return "base " + b.Named
 	}
 	return "the base disk " + b.Disk
 }

@@ -18,6 +18,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"nimblepane/core/base"
 	"nimblepane/core/estate"
 	"nimblepane/core/image"
 	"nimblepane/core/seal"
@@ -54,6 +55,7 @@ type Base struct {
 	Track   string `yaml:"track" json:"track,omitempty"`     // the version that a track of the image names
 	Version string `yaml:"version" json:"version,omitempty"` // one of the image's versions
 	Disk    string `yaml:"disk" json:"disk,omitempty"`       // a base disk in the site's storage
+	Named   string `yaml:"named" json:"named,omitempty"`     // a base that was brought in, by its name
 }
 
 // Machine is what the build works on.
@@ -340,7 +342,7 @@ func (c *checker) secrets(s *Sheet) {
 
 func (c *checker) base(b Base) {
 	given := 0
-	for _, text := range []string{b.Track, b.Version, b.Disk} {
+	for _, text := range []string{b.Track, b.Version, b.Disk, b.Named} {
 		if text != "" {
 			given++
 		}
@@ -349,11 +351,16 @@ func (c *checker) base(b Base) {
 	case !c.has("base"):
 		c.at("", "the base is missing: write base: {track: live} to begin with what is in use")
 	case given != 1:
-		c.at("base", "base: %d things to begin with are named: name one of track, version and disk", given)
+		c.at("base", "base: %d things to begin with are named: name one of track, version, disk and named", given)
 	}
 	if b.Track != "" {
 		if err := image.CheckName(b.Track); err != nil {
 			c.at("base.track", "base.track: %s", err)
+		}
+	}
+	if b.Named != "" {
+		if err := base.CheckName(b.Named); err != nil {
+			c.at("base.named", "base.named: %s", err)
 		}
 	}
 	if strings.ContainsAny(b.Disk, "/\\") || b.Disk == ".." {

@@ -11,9 +11,11 @@ import (
 
 	"gorm.io/gorm"
 
+	"nimblepane/core/base"
 	"nimblepane/core/build"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
+	"nimblepane/engine/bases"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -91,8 +93,13 @@ func (bs *Builds) planned(tx *store.Tx, o Order, has string) (b store.Build, err
 	if eol := s.Version.EndOfLifeFrom(tx.Now); eol != nil && !eol.After(tx.Now) {
 		return b, engine.Invalidf("end-of-life %s is not in the future", s.Version.EndOfLife)
 	}
-	if s.Base.Disk != "" {
+	switch {
+	case s.Base.Disk != "":
 		return b, nil
+	case s.Base.Named != "":
+		of, err := bases.UsableIn(tx, s.Base.Named, wanted(site, img.MachineClass, int64(s.Machine.Disk)))
+		b.FromBaseID = &of.ID
+		return b, err
 	}
 	base, err := baseOf(tx, img, s.Base)
 	if err != nil {
@@ -110,6 +117,13 @@ func (bs *Builds) planned(tx *store.Tx, o Order, has string) (b store.Build, err
 	}
 	b.BaseID = &base.ID
 	return b, nil
+}
+
+// wanted is what a base has to be like of which a machine of a class is made at a site.
+func wanted(site store.Site, class string, disk int64) base.Wanted {
+	return base.Wanted{
+		Class: class, Firmware: site.MachineSettings.V.MachineClasses[class].Firmware, Disk: disk,
+	}
 }
 
 // baseOf returns the version that a base names now.

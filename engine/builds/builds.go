@@ -15,6 +15,7 @@ import (
 	"nimblepane/core/machine"
 	"nimblepane/core/seal"
 	"nimblepane/engine"
+	"nimblepane/engine/bases"
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
@@ -26,6 +27,7 @@ type Builds struct {
 	engine   *engine.Engine
 	versions *versions.Versions
 	fleet    *fleet.Fleet
+	bases    *bases.Bases
 	reading  reading
 
 	copies        engine.Work[ofMachine, platform.HostCopy, platform.Nothing]
@@ -60,8 +62,8 @@ type (
 )
 
 // New adds builds to the engine.
-func New(e *engine.Engine, vs *versions.Versions, fl *fleet.Fleet) *Builds {
-	bs := &Builds{engine: e, versions: vs, fleet: fl, reading: reading{last: map[string]time.Time{}}}
+func New(e *engine.Engine, vs *versions.Versions, fl *fleet.Fleet, of *bases.Bases) *Builds {
+	bs := &Builds{engine: e, versions: vs, fleet: fl, bases: of, reading: reading{last: map[string]time.Time{}}}
 	bs.copies = engine.Work[ofMachine, platform.HostCopy, platform.Nothing]{
 		Kind: store.WorkCopyHost, Operation: platform.CopyHost, Ask: askCopy, Ended: bs.copyEnded,
 	}
@@ -137,7 +139,7 @@ func New(e *engine.Engine, vs *versions.Versions, fl *fleet.Fleet) *Builds {
 		Loops: []func(context.Context){func(ctx context.Context) {
 			e.Every(ctx, observeEvery, "build machines could not be looked at", bs.Observe)
 		}, func(ctx context.Context) {
-			e.Every(ctx, followEvery, "build machines that wait for hosts could not be looked at", bs.FollowHosts)
+			e.Every(ctx, followEvery, "build machines that wait could not be looked at", bs.FollowWaiting)
 		}, func(ctx context.Context) {
 			e.Every(ctx, pruneEvery, "build logs that are kept no longer could not be deleted", bs.pruneLogs)
 		}},

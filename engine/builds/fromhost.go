@@ -8,9 +8,11 @@ import (
 
 	"gorm.io/gorm"
 
+	"nimblepane/core/build"
 	"nimblepane/core/host"
 	"nimblepane/core/machine"
 	"nimblepane/engine"
+	"nimblepane/engine/bases"
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
@@ -85,26 +87,58 @@ func fromHost(tx *store.Tx, m *store.Machine, site store.Site, r MachineRequest)
 	return nil
 }
 
-// followEvery is how often machines are looked at that wait for hosts, in real time.
+// followEvery is how often machines are looked at that wait, in real time.
 const followEvery = time.Second
 
-// FollowHosts looks at the machines that wait for their hosts, or have to let
-// go of them: at each by itself, so that none is kept from its own by another.
-func (bs *Builds) FollowHosts(ctx context.Context) error {
-	rows, err := store.MachinesOfHosts(bs.engine.Store.DB.WithContext(ctx))
+// FollowWaiting looks at the machines that wait for their hosts or bases, or
+// have to let go of them: at each by itself, so that none is kept from its own by another.
+func (bs *Builds) FollowWaiting(ctx context.Context) error {
+	rows, err := store.WaitingMachines(bs.engine.Store.DB.WithContext(ctx))
 	if err != nil {
 		return err
 	}
 	errs := make([]error, len(rows))
 	for i, m := range rows {
 		err := bs.engine.Change(ctx, engine.ServiceActor, func(tx *store.Tx) error {
+			if m.FromHost == "" {
+				return bs.forBase(tx, m.ID)
+			}
 			return bs.forHost(tx, m.ID, m.FromHost)
 		})
 		if err != nil {
-			errs[i] = fmt.Errorf("build machine %s from host %s: %w", m.Name, m.FromHost, err)
+			errs[i] = fmt.Errorf("build machine %s: %w", m.Name, err)
 		}
 	}
 	return errors.Join(errs...)
+}
+
+// forBase begins to make a machine whose base is at its site.
+func (bs *Builds) forBase(tx *store.Tx, id int64) error {
+	m, err := store.LockMachine(tx.DB, id)
+	if err != nil || m.State != machine.Waiting {
+		return err
+	}
+	base, err := bases.Brought(tx.DB, *m.FromBaseID, m.SiteID, m.AskedAt)
+	if err != nil {
+		return err
+	}
+	switch base.State {
+	case build.Unasked:
+		return bs.bases.BringIn(tx, *m.FromBaseID, m.SiteID)
+	case build.UnderWay:
+		return nil
+	case build.TaskFailed:
+		m.Why = "its base could not be brought to its site: " + base.Why
+		m.Become(machine.Gone, tx.Now)
+		recordMachine(tx, m, "give-up", m.Why, nil)
+	default:
+		m.Become(machine.Making, tx.Now)
+		if err := tx.Ask(bs.makings.Of(m.SiteID, m.Subject(), 1, ofMachine{m.ID})); err != nil {
+			return err
+		}
+	}
+	tx.Emit("machine", machineSubject(m.Name), nil)
+	return tx.Save(&m).Error
 }
 
 // forHost does what is next for a machine that waits for its host, or has to let go of it.

@@ -59,7 +59,7 @@ func heard(t *testing.T, p *enginetest.Played, sessions string) {
 		from hosts h where h.id = u.host_id and h.machine and h.pool_id = (select id from pools where name = 'counters')`,
 		p.Time.At, sessions).Error)
 	require.NoError(t, p.Sweep(t.Context()))
-	require.NoError(t, p.Builds.FollowHosts(t.Context()))
+	require.NoError(t, p.Builds.FollowWaiting(t.Context()))
 }
 
 const somebody = `[{"key": "s1", "person": "mira", "state": "active"}]`

@@ -165,7 +165,8 @@ func (bs *Builds) WrittenOut(db *gorm.DB, m store.Machine) (string, error) {
 		}
 		fmt.Fprintf(&out, "image: %s\nbase: {version: %q}\n", img.Name, v.Number)
 	} else {
-		fmt.Fprintf(&out, "image: # write the name of the image\nbase: {disk: %q}\n", m.BaseDisk)
+		from := map[bool]string{true: "named", false: "disk"}[m.FromBaseID != nil]
+		fmt.Fprintf(&out, "image: # write the name of the image\nbase: {%s: %q}\n", from, m.BaseDisk)
 	}
 	fmt.Fprintf(&out, "machine: {site: %s}\nsteps:\n", site.Name)
 	seen := map[string]bool{}

@@ -17,6 +17,7 @@ import (
 	"nimblepane/core/machine"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
+	"nimblepane/engine/bases"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -27,7 +28,8 @@ type MachineRequest struct {
 	Site, Name     string
 	Image, Version string
 	BaseDisk       string
-	MachineClass   string // of a machine made from a base disk
+	MachineClass   string // of a machine made from a base or a base disk
+	Base           string // that was brought in, by its name; its disk is brought to the site first
 	Host           string // of the same site; it is drained, and copied when nobody is on it
 	Purpose        string // what it is for
 	Cores          int    // 0: as its class says; so for memory, and disk as what it is made from
@@ -41,17 +43,17 @@ func machineSubject(name string) string { return "build machine " + name }
 func (bs *Builds) CreateMachine(ctx context.Context, actor string, r MachineRequest) (m store.Machine, err error) {
 	r.Purpose = strings.TrimSpace(r.Purpose)
 	given := 0
-	for _, from := range []string{r.Image, r.BaseDisk, r.Host} {
+	for _, from := range []string{r.Image, r.BaseDisk, r.Base, r.Host} {
 		if from != "" {
 			given++
 		}
 	}
 	switch {
 	case given != 1:
-		return m, engine.Invalidf("say what the build machine is made from: an image with a version, a base disk, or " +
-			"a host")
-	case r.BaseDisk != "" && r.MachineClass == "":
-		return m, engine.Invalidf("a build machine made from a base disk needs a machine class")
+		return m, engine.Invalidf("say what the build machine is made from: an image with a version, a base, a " +
+			"base disk, or a host")
+	case (r.BaseDisk != "" || r.Base != "") && r.MachineClass == "":
+		return m, engine.Invalidf("a build machine made from a base or a base disk needs a machine class")
 	case r.Memory != 0 && r.Memory < sheet.LeastMemory:
 		return m, engine.Invalidf("%d bytes of memory are too few: give at least %d", r.Memory, sheet.LeastMemory)
 	}
@@ -72,6 +74,9 @@ func (bs *Builds) CreateMachine(ctx context.Context, actor string, r MachineRequ
 		switch {
 		case r.Image != "":
 			err = madeFrom(tx, &m, site, r)
+		case r.Base != "":
+			of, uerr := bases.UsableIn(tx, r.Base, wanted(site, r.MachineClass, r.Disk))
+			m.BaseDisk, m.FromBaseID, err = r.Base, &of.ID, uerr
 		case r.Host != "":
 			err = fromHost(tx, &m, site, r)
 		}
@@ -87,8 +92,10 @@ func (bs *Builds) CreateMachine(ctx context.Context, actor string, r MachineRequ
 			return engine.Conflictf("%s is the name of a build's machine: take another name", r.Name)
 		}
 		detail := map[string]any{"site": site.Name}
-		if r.Host != "" {
-			detail["host"] = r.Host
+		for key, from := range map[string]string{"host": r.Host, "base": r.Base} {
+			if from != "" {
+				detail[key] = from
+			}
 		}
 		return bs.makeIn(tx, &m, detail)
 	})
@@ -125,10 +132,10 @@ func madeFrom(tx *store.Tx, m *store.Machine, site store.Site, r MachineRequest)
 	return nil
 }
 
-// makeIn begins to make a machine, as part of a change; one made from a host waits for that.
+// makeIn begins to make a machine, as part of a change. One that is made by hand from a host or a base waits for that.
 func (bs *Builds) makeIn(tx *store.Tx, m *store.Machine, detail map[string]any) error {
 	m.State, m.AskedAt, m.WorkedAt = machine.Making, tx.Now, tx.Now
-	if m.FromHost != "" {
+	if m.FromHost != "" || m.FromBaseID != nil && m.BuildID == nil {
 		m.State = machine.Waiting
 	}
 	m.Touch(tx.Now)

@@ -1,6 +1,7 @@
 package builds
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -17,6 +18,7 @@ import (
 	"nimblepane/core/proof"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
+	"nimblepane/engine/bases"
 	"nimblepane/engine/proofs"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
@@ -36,7 +38,7 @@ func (bs *Builds) tick(ctx context.Context, id int64) error {
 		}
 		plan := build.Plan{
 			Steps: b.Plan.V.Steps, TimeLimit: time.Duration(b.Plan.V.TimeLimit), Stage: b.Plan.V.Version.Stage,
-			Prove: b.Plan.V.Version.Proves(),
+			Prove: b.Plan.V.Version.Proves(), Brings: b.FromBaseID != nil,
 		}
 		d := build.Decide(plan, s, tx.Now)
 		if d.State.Ended() && b.State.Ended() {
@@ -75,6 +77,11 @@ func snapshot(db *gorm.DB, b store.Build) (s build.Snapshot, err error) {
 	}
 	if b.HeldUntil != nil {
 		s.HeldUntil = *b.HeldUntil
+	}
+	if b.FromBaseID != nil {
+		if s.Base, err = bases.Brought(db, *b.FromBaseID, b.SiteID, b.StartedAt); err != nil {
+			return s, err
+		}
 	}
 	one := func(kind store.WorkKind, after int) build.Task {
 		w, ok := find(works, kind, after)
@@ -206,6 +213,11 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, s build.Snapshot, d buil
 	}
 	for _, a := range d.Actions {
 		switch a.Kind {
+		case build.BringBase:
+			record("bring-base", "", map[string]any{"base": b.Plan.V.Base.Named})
+			if err := bs.bases.BringIn(tx, *b.FromBaseID, b.SiteID); err != nil {
+				return err
+			}
 		case build.MakeMachine:
 			record(string(store.WorkMakeMachine), "", map[string]any{"machine": b.Machine()})
 			if err := bs.makeFor(tx, b, &d); err != nil {
@@ -305,7 +317,8 @@ func (bs *Builds) makeFor(tx *store.Tx, b store.Build, d *build.Decision) error 
 		return err
 	}
 	err = bs.makeIn(tx, &store.Machine{
-		SiteID: b.SiteID, Name: b.Machine(), BuildID: &b.ID, BaseID: b.BaseID, BaseDisk: b.Plan.V.Base.Disk,
+		SiteID: b.SiteID, Name: b.Machine(), BuildID: &b.ID, BaseID: b.BaseID,
+		BaseDisk: cmp.Or(b.Plan.V.Base.Disk, b.Plan.V.Base.Named), FromBaseID: b.FromBaseID,
 		Cores: b.Plan.V.Machine.Cores, Memory: int64(b.Plan.V.Machine.Memory), Disk: int64(b.Plan.V.Machine.Disk),
 		MachineClass: img.MachineClass, Purpose: fmt.Sprintf("%s of %s", b.Name(), img.Name), Owner: b.StartedBy,
 	}, nil)

@@ -69,7 +69,7 @@ func machineMatters(db *gorm.DB, now time.Time, add func(engine.Matter)) error {
 		if m.Purpose != "" {
 			of += ", for " + m.Purpose
 		}
-		if m.State == machine.Waiting {
+		if m.State == machine.Waiting && m.FromHost != "" {
 			h, err := store.HostRowNamed(db, m.FromHost)
 			if err == nil {
 				tell("pane host show "+h.Name, "waits for host "+h.Name+" to be empty", fmt.Sprintf("%s is %s, with "+

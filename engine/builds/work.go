@@ -27,6 +27,11 @@ func askMaking(_ context.Context, db *gorm.DB, _ store.Work, in ofMachine) (spec
 		spec.Base, err = hostLabel(db, m)
 		return spec, err
 	}
+	if m.FromBaseID != nil {
+		b, err := store.BaseByID(db, *m.FromBaseID)
+		spec.Base, spec.Copies, spec.Digest = b.Subject(), []string{b.Disk()}, b.Digest
+		return spec, err
+	}
 	if m.BaseID == nil {
 		spec.BaseDisk, spec.Base = m.BaseDisk, "disk "+m.BaseDisk
 		return spec, nil

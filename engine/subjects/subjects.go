@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"nimblepane/engine"
+	"nimblepane/engine/bases"
 	"nimblepane/engine/builds"
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/proofs"
@@ -18,6 +19,7 @@ type Subjects struct {
 	Versions  *versions.Versions
 	Fleet     *fleet.Fleet
 	Rollovers *rollovers.Rollovers
+	Bases     *bases.Bases
 	Builds    *builds.Builds
 	Proofs    *proofs.Proofs
 }
@@ -26,12 +28,13 @@ type Subjects struct {
 // heartbeats, the usual one if it is 0. What Today tells comes in this order.
 func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
 	f := fleet.New(e, heartbeat)
-	rs, vs := rollovers.New(e, f), versions.New(e)
+	rs, vs, bs := rollovers.New(e, f), versions.New(e), bases.New(e)
 	return &Subjects{
 		Fleet:     f,
 		Rollovers: rs,
 		Versions:  vs,
-		Builds:    builds.New(e, vs, f),
+		Bases:     bs,
+		Builds:    builds.New(e, vs, f, bs),
 		Proofs:    proofs.New(e, vs),
 	}
 }

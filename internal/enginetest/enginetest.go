@@ -145,7 +145,7 @@ func (p *Played) Step() {
 		require.NoError(p.t, p.Tick(p.ctx, store.RolloverTicks, id))
 	}
 	require.NoError(p.t, p.Sweep(p.ctx))
-	require.NoError(p.t, p.Builds.FollowHosts(p.ctx))
+	require.NoError(p.t, p.Builds.FollowWaiting(p.ctx))
 }
 
 // copiesFrom is the host whose disk a work copies.

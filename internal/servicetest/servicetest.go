@@ -60,6 +60,8 @@ type Options struct {
 	OwnChecks []seal.Script
 	// Library is the organisation's own ready steps.
 	Library sheet.Library
+	// FetchElsewhere leaves the service without leave to fetch files from this computer.
+	FetchElsewhere bool
 	// BodyWithin is how long requests' bodies may take.
 	BodyWithin time.Duration
 	// Over, if given, returns the platform that stands before that of each practice site.
@@ -127,9 +129,10 @@ func Start(t testing.TB, o Options) *Service {
 	server := httptest.NewUnstartedServer(nil)
 	s.URL = "http://" + server.Listener.Addr().String()
 	s.Engine, err = engine.New(s.Store, clock, engine.Options{
-		AgentURL: s.URL, Platforms: platforms(o), Secrets: o.Secrets, Log: log,
-		OwnChecks: func() ([]seal.Script, error) { return o.OwnChecks, nil },
-		Library:   func() (sheet.Library, error) { return o.Library, nil },
+		AgentURL: s.URL, Platforms: platforms(o), Secrets: o.Secrets, Log: log, Bases: t.TempDir(),
+		FetchFromHere: !o.FetchElsewhere,
+		OwnChecks:     func() ([]seal.Script, error) { return o.OwnChecks, nil },
+		Library:       func() (sheet.Library, error) { return o.Library, nil },
 	})
 	require.NoError(t, err)
 	s.Subjects = subjects.Add(s.Engine, 0)

@@ -130,7 +130,7 @@ func (h *hypervisor) anyCopy(ctx context.Context, copies []string, machineClass 
 			if err != nil {
 				return err
 			}
-			if n.MachineClass != machineClass {
+			if n.MachineClass != "" && n.MachineClass != machineClass { // a base is for any
 				return refuse("the disk is for machines of class %s, and this one is of class %s", n.MachineClass,
 					machineClass)
 			}

@@ -44,6 +44,7 @@ type Site struct {
 	secrets     secret.Finder
 	file        func(ctx context.Context, digest string) io.ReadCloser
 	peer        func(ctx context.Context, site string) (platform.Platform, error)
+	bases       platform.Disks // that the service keeps
 	log         *slog.Logger
 	does        platform.Repertoire
 	operations  *journal.Runner
@@ -76,7 +77,7 @@ func Open(site estate.Site, env platform.Environment) (platform.Platform, error)
 func open(site estate.Site, env platform.Environment) (*Site, error) {
 	s := &Site{
 		name: site.Name, accelerator: site.Accelerator, classes: map[string]class{}, limits: patient,
-		peer: env.Peer, log: env.Log, journal: env.Journal,
+		peer: env.Peer, bases: env.Bases, log: env.Log, journal: env.Journal,
 	}
 	for name, c := range site.MachineClasses {
 		k := class{MachineClass: c}
@@ -244,8 +245,11 @@ func (s *Site) class(name string) (class, error) {
 
 // source returns the site that a disk comes from.
 func (s *Site) source(ctx context.Context, site string) (platform.Disks, error) {
-	if site == "" || site == s.name {
+	switch site {
+	case "", s.name:
 		return s, nil
+	case platform.OfService:
+		return s.bases, nil
 	}
 	p, err := s.peer(ctx, site)
 	if err != nil {

@@ -1,0 +1,156 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"nimblepane/core/base"
+	"nimblepane/core/disk"
+	"nimblepane/core/image"
+)
+
+// Base is a disk image that versions are made from. Its record stays when it is retired.
+type Base struct {
+	ID       int64
+	Name     string // one, until it is retired
+	Labels   JSON[base.Labels]
+	State    base.State
+	Why      string // it failed; while it comes: what it waits for
+	File     string // what it was called where it came from
+	Address  string // that it is fetched from
+	Expected string // SHA-256 of the file, "" if that was not said
+	Size     int64  // of the file, in bytes; 0 while it is not known
+	Have     int64  // bytes of it that are there
+	Hashed   []byte // the state of its SHA-256 over these
+	SHA256   string `gorm:"column:sha256"` // of the whole file, once it is there
+	Format   disk.Format
+	Progress int    // of the converting, in per cent
+	Digest   string // of the disk that it was converted to, "sha256:..."
+	Bytes    int64  // of that
+	Facts    JSON[base.Facts]
+	AddedBy  string
+	AddedAt  time.Time
+	EndedAt  *time.Time
+	// In real time: when what comes now began to come, from which byte on, and when something of it came last.
+	BeganAt   time.Time
+	BeganHave int64
+	CameAt    time.Time
+	Tries     int // that did not get on
+}
+
+// Subject is what a base is called in the trail.
+func (b Base) Subject() string { return "base " + b.Name }
+
+// Disk is what a base's disk is called at sites. Its digest is in it, so that
+// another base of the same name is another disk.
+func (b Base) Disk() string {
+	const of = len("sha256:")
+	return fmt.Sprintf("base-%s-%s", b.Name, b.Digest[of:of+12])
+}
+
+// BaseCopy is a base's disk at a site.
+type BaseCopy struct {
+	ID       int64
+	BaseID   int64
+	SiteID   int64
+	State    image.CopyState
+	Why      string
+	Progress int
+	EndedAt  *time.Time // when it arrived, or did not
+}
+
+// The kinds of works of bases.
+const (
+	WorkDeliverBase WorkKind = "deliver-base"
+	WorkDeleteBase  WorkKind = "delete-base"
+)
+
+// BaseCopySubject is what a work about a base's copy is about.
+func BaseCopySubject(id int64) string { return fmt.Sprintf("base copy %d", id) }
+
+// BaseNamed returns the base that has the name now, or ErrNotFound.
+func BaseNamed(db *gorm.DB, name string) (Base, error) {
+	return first[Base](db, fmt.Sprintf("base %q", name), "name = ? and state <> 'retired'", name)
+}
+
+// LockBase is BaseNamed, and keeps others from changing it until the transaction ends.
+func LockBase(db *gorm.DB, name string) (Base, error) { return BaseNamed(db.Clauses(forChange), name) }
+
+// LockBaseByID returns the base and keeps others from changing it until the transaction ends, or ErrNotFound.
+func LockBaseByID(db *gorm.DB, id int64) (Base, error) { return BaseByID(db.Clauses(forChange), id) }
+
+// BaseByID returns the base, or ErrNotFound.
+func BaseByID(db *gorm.DB, id int64) (Base, error) {
+	return first[Base](db, fmt.Sprintf("base %d", id), "id = ?", id)
+}
+
+// Bases returns the bases, those that were added last first; with gone, also those that are retired.
+func Bases(db *gorm.DB, gone bool) (rows []Base, err error) {
+	if !gone {
+		db = db.Where("state <> 'retired'")
+	}
+	err = db.Order("id desc").Find(&rows).Error
+	return rows, err
+}
+
+// BaseCopies returns the copies of a base.
+func BaseCopies(db *gorm.DB, id int64) (rows []BaseCopy, err error) {
+	err = db.Where("base_id = ?", id).Order("id").Find(&rows).Error
+	return rows, err
+}
+
+// BaseCopyByID returns the copy, or ErrNotFound.
+func BaseCopyByID(db *gorm.DB, id int64) (BaseCopy, error) {
+	return first[BaseCopy](db, fmt.Sprintf("base copy %d", id), "id = ?", id)
+}
+
+// BaseCopyAt returns the copy of a base at a site, or ErrNotFound.
+func BaseCopyAt(db *gorm.DB, baseID, siteID int64) (BaseCopy, error) {
+	return first[BaseCopy](db, "that copy of the base", "base_id = ? and site_id = ?", baseID, siteID)
+}
+
+// UsesOfBase names the builds that go on and the build machines that are made from a base.
+func UsesOfBase(db *gorm.DB, id int64) (names []string, err error) {
+	err = db.Raw(`select 'build ' || id from builds where from_base_id = @id and not settled
+		union all select 'build machine ' || name from machines where from_base_id = @id and gone_at is null
+		order by 1`, map[string]any{"id": id}).Scan(&names).Error
+	return names, err
+}
+
+// BuildsOfBaseNow has the builds looked at that may wait for a base.
+func (tx *Tx) BuildsOfBaseNow(id int64) error {
+	return tx.Exec("update builds set next_tick_at = now() where from_base_id = ? and not settled", id).Error
+}
+
+// ClaimBase claims a base of which there is more to come and that is due, for so long; false if there is none.
+func (s *Store) ClaimBase(ctx context.Context, lease time.Duration) (b Base, claim int64, is bool, err error) {
+	var rows []struct {
+		Base
+		Claim int64
+	}
+	err = s.DB.WithContext(ctx).Raw(`
+		update bases set held_until = now() + ? * interval '1 second', claim = nextval('claims') where id = (
+		  select id from bases where state in ('receiving', 'fetching', 'converting') and due_at <= now() and held_until <= now()
+		  order by due_at limit 1 for update skip locked)
+		returning *`, lease.Seconds()).Scan(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return b, 0, false, err
+	}
+	return rows[0].Base, rows[0].Claim, true, nil
+}
+
+// KeepBaseClaim goes on keeping a claim. It is false if it is another's by now.
+func (s *Store) KeepBaseClaim(ctx context.Context, id, claim int64, lease time.Duration) (bool, error) {
+	r := s.DB.WithContext(ctx).Exec("update bases set held_until = now() + ? * interval '1 second' where id = ? "+
+		"and claim = ?", lease.Seconds(), id, claim)
+	return r.RowsAffected > 0, r.Error
+}
+
+// ReleaseBaseClaim lets go of a claim; the base is due again after the wait.
+func (s *Store) ReleaseBaseClaim(ctx context.Context, id, claim int64, wait time.Duration) error {
+	return s.DB.WithContext(ctx).Exec(`update bases set held_until = '-infinity', due_at = now() + ? * interval '1 second'
+		where id = ? and claim = ?`, wait.Seconds(), id, claim).Error
+}
