@@ -120,6 +120,11 @@ func UsesOfBase(db *gorm.DB, id int64) (names []string, err error) {
 	return names, err
 }
 
+// BaseCopyProgressed notes how far a copy is, in per cent.
+func (tx *Tx) BaseCopyProgressed(id int64, percent int) error {
+	return tx.Exec("update base_copies set progress = ? where id = ?", percent, id).Error
+}
+
 // BuildsOfBaseNow has the builds looked at that may wait for a base.
 func (tx *Tx) BuildsOfBaseNow(id int64) error {
 	return tx.Exec("update builds set next_tick_at = now() where from_base_id = ? and not settled", id).Error

@@ -54,7 +54,7 @@ func TestOptionsThatDoNotFitAreRefusedBeforeAnythingBegins(t *testing.T) {
 func TestTheFileWithOptionsIsTakenToTheLetter(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "service.yaml")
 	for text, want := range map[string]string{
-		"log-levle: info\n":             `there is no option "log-levle"; there are: agent-url, database, heartbeat, library,`,
+		"log-levle: info\n":             `there is no option "log-levle"; there are: agent-url, bases, database, fetch-from-here, heartbeat, library,`,
 		"log-level: info\nlog-level: a": "log-level",
 		"config: other.yaml\n":          `there is no option "config"`,
 		"log-level: [\n":                "",

@@ -235,6 +235,23 @@ func TestAMachineIsDiscardedUntilItIsGone(t *testing.T) {
 	require.Equal(t, []Action{{Kind: Settle}}, Decide(two, Snapshot{State: Cancelled}, noon).Actions)
 }
 
+func TestAMachineIsMadeOfABaseOnceThatIsAtItsSite(t *testing.T) {
+	t.Parallel()
+	p, s := two, Snapshot{State: Queued, StartedAt: noon, Steps: make([][]Task, 2)}
+	p.Brings = true
+	require.Equal(t, Decision{State: Preparing, Actions: []Action{{Kind: BringBase}}}, Decide(p, s, noon))
+	s.Base = Task{State: UnderWay, Why: "its base is being brought to its site, 40%"}
+	require.Equal(t, Decision{State: Preparing, Why: s.Base.Why}, Decide(p, s, noon))
+	s.Base = broken
+	d := Decide(p, s, noon)
+	require.Equal(t, Failed, d.State)
+	require.Equal(t, "its base could not be brought to its site: exit code 3", d.Why)
+	s.Base = done
+	require.Equal(t, []Action{{Kind: MakeMachine}}, Decide(p, s, noon).Actions)
+	s.Base, s.Machine = Task{}, done
+	require.Equal(t, Working, Decide(p, s, noon).State, "whatever becomes of the base once the machine is there")
+}
+
 func TestStatesThatEnd(t *testing.T) {
 	t.Parallel()
 	for _, s := range States() {
@@ -293,7 +310,11 @@ func (p *played) do(a Action) {
 	p.actions[a]++
 	require.Equal(p.t, 1, p.actions[a], "%v is asked for once", a)
 	switch a.Kind {
+	case BringBase:
+		require.True(p.t, p.plan.Brings)
+		p.s.Base = underWay
 	case MakeMachine:
+		require.True(p.t, !p.plan.Brings || p.s.Base.State == Done, "of a base that is there")
 		p.s.Machine = underWay
 	case GoBack:
 		require.True(p.t, p.s.Kept)
@@ -365,6 +386,7 @@ func TestEveryBuildEndsAndLeavesNoMachine(t *testing.T) {
 		plan := Plan{
 			TimeLimit: time.Duration(rapid.IntRange(1, 120).Draw(t, "limit")) * time.Minute,
 			Stage:     rapid.Bool().Draw(t, "stage"), Prove: rapid.Bool().Draw(t, "prove"),
+			Brings: rapid.Bool().Draw(t, "brings a base"),
 		}
 		for range rapid.IntRange(0, 5).Draw(t, "steps") {
 			plan.Steps = append(plan.Steps, step("one", rapid.SampledFrom([]sheet.OnFailure{
@@ -416,6 +438,7 @@ func TestEveryBuildEndsAndLeavesNoMachine(t *testing.T) {
 			if p.happens(60, "cancelled") {
 				p.s.Cancel = "not this month"
 			}
+			p.proceed(&p.s.Base, "bringing")
 			p.proceed(&p.s.Machine, "making")
 			p.proceed(&p.s.Back, "going back")
 			for i := range p.s.Steps {

@@ -18,8 +18,8 @@ import (
 //
 //	image   the image that a version is made of
 //	site    where the build machine is made
-//	base    what it begins with: base.track, base.version and base.disk are
-//	        texts, empty but for the one that the sheet gives
+//	base    what it begins with: base.track, base.version, base.named and
+//	        base.disk are texts, empty but for the one that the sheet gives
 //	values  of the parameters: values.queue, or values["quay-name"] where the
 //	        name has a dash; numbers are numbers, switches true or false
 //

@@ -304,7 +304,7 @@ version: {stage: maybe}
 `))
 	require.EqualError(t, err, strings.Join([]string{
 		`line 1, column 8: image has to be a text: put it in quotes, and is the number 5`,
-		`line 2, column 8: there is no key "trak" in base: use track, version or disk`,
+		`line 2, column 8: there is no key "trak" in base: use track, version, disk or named`,
 		`line 5, column 5: step "one" does nothing: write script, put, fetch, install, remove, ` +
 			`update, locale, settings, restart, checkpoint or ready under its name`,
 		`line 6, column 17: steps[0].time-limit: "soon" is no time: write it in whole seconds, such as 30s, 90m or ` +

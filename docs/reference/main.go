@@ -132,8 +132,8 @@ Made from the code by ` + "`make generate`" + `. The service describes itself at
 	}
 	slices.Sort(paths)
 	tags := []string{
-		"service", "people", "estate", "images", "versions", "builds", "build machines", "pools", "hosts", "sessions",
-		"rollovers", "trail", "agents",
+		"service", "people", "estate", "images", "versions", "bases", "builds", "build machines", "pools", "hosts",
+		"sessions", "rollovers", "trail", "agents",
 	}
 	for _, path := range paths {
 		for method, o := range spec.Paths[path] {

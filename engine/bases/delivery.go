@@ -105,7 +105,7 @@ func deliveryProgressed(tx *store.Tx, in ofCopy, percent int) error {
 		return err
 	}
 	tx.Emit("base", b.Subject(), nil)
-	return tx.Exec("update base_copies set progress = ? where id = ?", percent, in.Copy).Error
+	return tx.BaseCopyProgressed(in.Copy, percent)
 }
 
 // deliveryEnded writes down that a base's disk arrived. One that did not is tried again by whoever needs it next.

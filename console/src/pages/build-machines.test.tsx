@@ -110,6 +110,37 @@ it("a machine is made from a host, which is said to be out of service then", asy
   });
 });
 
+it("a machine is made from a base that is ready, in the class that is said", async () => {
+  const { asked } = service({
+    "GET /api/v1/build-machines": list(),
+    "GET /api/v1/sites": list({ name: "north-quay", build_machines: [] }),
+    "GET /api/v1/images": list(),
+    "GET /api/v1/bases": list(
+      { name: "harbour-13", state: "ready" },
+      { name: "harbour-14", state: "failed" },
+    ),
+    "POST /api/v1/sites/north-quay/build-machines": { ...machine, state: "waiting", base: "base harbour-13" },
+  });
+  show(<BuildMachinesPage />, "operator");
+  await userEvent.click(await screen.findByRole("button", { name: "Make a build machine" }));
+  const form = within(await screen.findByRole("dialog"));
+  await form.findByRole("option", { name: "base harbour-13" });
+  expect(form.queryByRole("option", { name: "base harbour-14" })).toBeNull();
+  await userEvent.type(form.getByLabelText(/^Name/), "bm-harbour");
+  await userEvent.selectOptions(form.getByLabelText("Made from"), "base harbour-13");
+  await userEvent.type(form.getByLabelText(/^Machine class/), "standard");
+  await userEvent.click(form.getByRole("button", { name: "Make a build machine" }));
+  await waitFor(() =>
+    expect(asked.map((a) => a.what)).toContain("POST /api/v1/sites/north-quay/build-machines"),
+  );
+  expect(asked.find((a) => a.what.startsWith("POST"))?.body).toEqual({
+    name: "bm-harbour",
+    purpose: "",
+    base: "harbour-13",
+    machine_class: "standard",
+  });
+});
+
 it("a machine that waits for its host can be discarded, and nothing else", async () => {
   service({ "GET /api/v1/build-machines": list({ ...machine, state: "waiting", from_host: "tc-007" }) });
   show(<BuildMachinesPage />, "operator");

@@ -6,7 +6,9 @@ import { FormDialog } from "../ui";
 
 const GiB = 2 ** 30;
 
-const HOST = "host"; // no version: those have a number behind a blank
+// No versions: those have a number behind a blank.
+const HOST = "host";
+const BASE = "base ";
 
 /** Makes a build machine at a site, or at one that is chosen; or from a host. */
 export function MakeBuildMachine({ site: here, host: of }: { site?: string; host?: string }) {
@@ -26,6 +28,8 @@ export function MakeBuildMachine({ site: here, host: of }: { site?: string; host
     return [...new Set(named)].map((v) => `${i.name} ${v}`);
   });
   const [image, version] = from.split(" ");
+  const bases = useQuery({ queryKey: ["bases"], queryFn: () => call(api.GET("/api/v1/bases")) });
+  const named = from.startsWith(BASE) ? from.slice(BASE.length) : "";
   const sites = useQuery({
     queryKey: ["sites"],
     queryFn: () => call(api.GET("/api/v1/sites")),
@@ -57,9 +61,11 @@ export function MakeBuildMachine({ site: here, host: of }: { site?: string; host
               ...(size && { disk_bytes: Number(size) * GiB }),
               ...(from === HOST
                 ? { host: host.trim() }
-                : from
-                  ? { image, version }
-                  : { base_disk: disk.trim(), machine_class: machineClass.trim() }),
+                : named
+                  ? { base: named, machine_class: machineClass.trim() }
+                  : from
+                    ? { image, version }
+                    : { base_disk: disk.trim(), machine_class: machineClass.trim() }),
             },
           }),
         );
@@ -101,6 +107,13 @@ export function MakeBuildMachine({ site: here, host: of }: { site?: string; host
             <NativeSelect.Field value={from} onChange={(e) => setFrom(e.target.value)}>
               <option value="">a base disk</option>
               <option value={HOST}>a host</option>
+              {(bases.data?.items ?? [])
+                .filter((b) => b.state === "ready")
+                .map((b) => (
+                  <option key={b.name} value={BASE + b.name}>
+                    base {b.name}
+                  </option>
+                ))}
               {versions.map((v) => (
                 <option key={v} value={v}>
                   {v}
@@ -124,21 +137,21 @@ export function MakeBuildMachine({ site: here, host: of }: { site?: string; host
         </Text>
       )}
       {!from && (
-        <>
-          <Field.Root required>
-            <Field.Label>Base disk</Field.Label>
-            <Input value={disk} onChange={(e) => setDisk(e.target.value)} placeholder="debian.qcow2" />
-            <Field.HelperText>Name of a disk in the site's storage</Field.HelperText>
-          </Field.Root>
-          <Field.Root required>
-            <Field.Label>Machine class</Field.Label>
-            <Input
-              value={machineClass}
-              onChange={(e) => setMachineClass(e.target.value)}
-              placeholder="standard"
-            />
-          </Field.Root>
-        </>
+        <Field.Root required>
+          <Field.Label>Base disk</Field.Label>
+          <Input value={disk} onChange={(e) => setDisk(e.target.value)} placeholder="debian.qcow2" />
+          <Field.HelperText>Name of a disk in the site's storage</Field.HelperText>
+        </Field.Root>
+      )}
+      {(!from || named) && (
+        <Field.Root required>
+          <Field.Label>Machine class</Field.Label>
+          <Input
+            value={machineClass}
+            onChange={(e) => setMachineClass(e.target.value)}
+            placeholder="standard"
+          />
+        </Field.Root>
       )}
       <HStack align="start">
         {(

@@ -94,8 +94,10 @@ function Basics(form: Form) {
   const { sheet, text, set } = form;
   const images = useQuery({ queryKey: ["images"], queryFn: () => call(api.GET("/api/v1/images")) });
   const sites = useQuery({ queryKey: ["sites"], queryFn: () => call(api.GET("/api/v1/sites")) });
+  const bases = useQuery({ queryKey: ["bases"], queryFn: () => call(api.GET("/api/v1/bases")) });
   const names = (of?: { items: { name: string }[] }) => (of?.items ?? []).map((i) => i.name);
-  const base = ["track", "version", "disk"].find((k) => at(sheet, ["base", k]) !== undefined) ?? "track";
+  const base =
+    ["track", "version", "named", "disk"].find((k) => at(sheet, ["base", k]) !== undefined) ?? "track";
   return (
     <Panel title="What is made, and from what">
       <Grid>
@@ -115,14 +117,15 @@ function Basics(form: Form) {
             >
               <option value="track">what a track names</option>
               <option value="version">a version</option>
+              <option value="named">a base</option>
               <option value="disk">a base disk</option>
             </NativeSelect.Field>
             <NativeSelect.Indicator />
           </NativeSelect.Root>
         </Labelled>
         <Entry
-          label={base === "track" ? "Track" : base === "version" ? "Version" : "Disk"}
-          way="text"
+          label={{ track: "Track", version: "Version", named: "Base", disk: "Disk" }[base] ?? "Base"}
+          way={base === "named" ? { choice: names(bases.data) } : "text"}
           value={at(sheet, ["base", base])}
           set={(v) => set(put(text, ["base", base], v))}
         />
