@@ -11,7 +11,9 @@ import (
 
 func TestABaseFitsOrSaysAllThatIsInTheWay(t *testing.T) {
 	t.Parallel()
-	fits := Facts{DiskSize: 8 << 30, Firmware: []string{"bios", "uefi"}, System: "linux harbour", Architecture: "x86_64"}
+	fits := Facts{
+		DiskSize: 8 << 30, Firmware: []string{"bios", "uefi"}, System: "linux harbour", Architecture: "x86_64",
+	}
 	want := Wanted{Class: "standard", Firmware: "uefi", System: "linux harbour", Disk: 8 << 30}
 	require.Empty(t, fits.Misfits(want))
 	require.Empty(t, Facts{}.Misfits(want), "what cannot be seen is not held against it")
@@ -21,9 +23,10 @@ func TestABaseFitsOrSaysAllThatIsInTheWay(t *testing.T) {
 		Encrypted: []string{"part 2 (LUKS)", "part 3 (BitLocker)"},
 	}
 	require.Equal(t, []string{
-		"part 2 (LUKS) and part 3 (BitLocker) of its disk is encrypted, and a version could not be made of it: decrypt " +
-			"it before it is brought in",
-		"its disk is started by bios, and machines of class standard by uefi: take a base for uefi, or a class for bios",
+		"part 2 (LUKS) and part 3 (BitLocker) of its disk is encrypted, and a version could not be made of it: " +
+			"decrypt it before it is brought in",
+		"its disk is started by bios, and machines of class standard by uefi: take a base for uefi, or a class for " +
+			"bios",
 		"it is for machines of architecture aarch64, and hosts are x86_64",
 		"its operating system is linux estuary, and that of the image's versions linux harbour: make an image of its " +
 			"own for it",
