@@ -49,6 +49,7 @@ const fileLimit = 64 << 20
 func (s *Server) builds() {
 	s.buildMachines()
 	s.bases()
+	s.schedules()
 	s.buildLogs()
 	s.sheetFiles()
 	s.sheets()
@@ -340,7 +341,8 @@ func (s *Server) logGone(db *gorm.DB, b store.Build) (string, error) {
 func buildOut(r store.BuildRow) client.Build {
 	return client.Build{
 		ID: r.ID, Image: r.Image, Site: r.Site, Base: r.Base, Version: r.Version, State: r.State, Settled: r.Settled,
-		Machine: r.Machine(), StartedBy: r.StartedBy, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Why: r.Why,
+		Machine: r.Machine(), StartedBy: r.StartedBy, Schedule: r.Schedule,
+		StartedAt: r.StartedAt, EndedAt: r.EndedAt, Why: r.Why,
 		Cancel: r.Cancel, Done: r.Done, Total: r.Plan.V.OnMachine(), HoldSeconds: r.HoldSeconds, HeldUntil: r.HeldUntil,
 		WentOnAt: r.WentOnAt, SheetName: r.SheetName, Commit: r.Commit,
 	}

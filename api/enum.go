@@ -18,6 +18,7 @@ import (
 	"nimblepane/core/proof"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
+	"nimblepane/core/schedule"
 	"nimblepane/core/seal"
 	"nimblepane/core/sheet"
 	"nimblepane/platform"
@@ -29,6 +30,7 @@ var enumerations = []enumeration{
 	enumerationOf[agent.ChecksState]("ChecksState", agent.ChecksStates()),
 	enumerationOf[agent.OrderKind]("OrderKind", []agent.OrderKind{agent.ShowText, agent.EndSession}),
 	enumerationOf[agent.SessionState]("SessionState", agent.SessionStates()),
+	enumerationOf[schedule.Mode]("ScheduleMode", schedule.Modes()),
 	enumerationOf[base.State]("BaseState", base.States()),
 	enumerationOf[disk.Format]("DiskFormat", disk.Formats()),
 	enumerationOf[build.State]("BuildState", build.States()),

@@ -204,8 +204,8 @@ func (a *app) showBuild() *cobra.Command {
 				fact{"Is ready", expected(b)}, fact{"Warning", warning(b)},
 				fact{"Parameters", strings.Join(valuesOf(b), "\n")},
 				fact{"Machine", machine}, fact{"Seal checks", strings.Join(found, "\n")},
-				fact{"Started", when(&b.StartedAt) + " by " + b.StartedBy}, fact{"Went on", when(b.WentOnAt)},
-				fact{"Ended", when(b.EndedAt)})
+				fact{"Started", when(&b.StartedAt) + " by " + b.StartedBy}, fact{"Schedule", b.Schedule},
+				fact{"Went on", when(b.WentOnAt)}, fact{"Ended", when(b.EndedAt)})
 			a.say("")
 			err = list(a, b.Steps, "It has no steps.",
 				column[client.BuildStep]{"Step", func(s client.BuildStep) string { return s.Name }},

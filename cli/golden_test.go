@@ -28,6 +28,7 @@ import (
 	"nimblepane/core/proof"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
+	"nimblepane/core/schedule"
 	"nimblepane/core/seal"
 	"nimblepane/core/sheet"
 	"nimblepane/platform"
@@ -51,6 +52,16 @@ var (
 		Tracks: []client.Track{
 			{Name: "pilot", Version: "2026.11.3", Since: &noon},
 			{Name: "live", Version: "2026.11.2", Since: &noon},
+		},
+	}
+	goldenSchedule = client.Schedule{
+		Name: "monthly", Sheet: "counter-desk", Image: "counter-desk", Mode: schedule.IfChanged,
+		Rule: "FREQ=MONTHLY;BYDAY=1MO;BYHOUR=2;BYMINUTE=30", Zone: "Europe/Paris", NextAt: &later, Owner: "jonas",
+		Values: map[string]string{"queue": "office"}, Dates: []time.Time{noon, later},
+		Last: &client.ScheduleRun{At: noon, DueAt: &noon, Build: 3, State: build.Ready, Version: "2026.11.2"},
+		Runs: []client.ScheduleRun{
+			{At: noon, DueAt: &noon, Build: 3, State: build.Ready, Version: "2026.11.2"},
+			{At: noon, DueAt: &noon, Why: schedule.NothingChanged},
 		},
 	}
 	goldenBase = client.Base{
@@ -299,6 +310,23 @@ var golden = map[string]any{
 		Host: "tc-001", HostState: host.Draining, Pool: "ticket-counters", Site: "north-quay", Key: "1",
 		Person: "Ida\x1b]0;owned\x07 Strand", State: agent.Idle, Since: noon,
 	}),
+	"/schedules": listOf(goldenSchedule, client.Schedule{
+		Name: "crew", Sheet: "crew-desk", Image: "crew-desk", Mode: schedule.OnChanges, Owner: "tove",
+		Waits: "the sheet is wrong in 3 places",
+	}, client.Schedule{
+		Name: "weekly", Sheet: "chart-desk", Mode: schedule.Dates, Owner: "tove", NextAt: &later, PausedBy: "mira",
+		Paused: "the quay is \x1b[31mclosed",
+	}),
+	"/schedules/monthly":        goldenSchedule,
+	"/schedules/monthly/pause":  goldenSchedule,
+	"/schedules/monthly/resume": goldenSchedule,
+	"/schedules/dates":          client.ScheduleDates{Dates: goldenSchedule.Dates},
+	"/calendar": listOf(client.ComingBuild{
+		At: later, Schedule: "monthly", Sheet: "counter-desk", Image: "counter-desk", Mode: schedule.IfChanged,
+		Takes: 9480,
+	}, client.ComingBuild{
+		At: later, Schedule: "weekly", Sheet: "chart-desk", Image: "chart-desk", Mode: schedule.Dates,
+	}),
 	"/bases": listOf(goldenBase, client.Base{
 		Name: "harbour-14", State: base.Fetching, Address: "https://images.example/harbour-14.vmdk", Size: 4 << 30,
 		Have: 1 << 30, Rate: 20 << 20, Left: 150, AddedBy: "mira", AddedAt: noon, Copies: []client.BaseCopy{},
@@ -360,7 +388,9 @@ var golden = map[string]any{
 // single things are kept as a table, JSON, YAML and CSV.
 var shown = map[string]string{
 	"build-machine-list": "build-machine list", "build-machine-show": "build-machine show north-quay bm-new",
-	"base-list": "base list", "base-show": "base show harbour-13",
+	"schedule-list": "schedule list", "schedule-show": "schedule show monthly",
+	"schedule-calendar": "schedule calendar",
+	"base-list":         "base list", "base-show": "base show harbour-13",
 	"account-list": "account list", "build-list": "build list", "build-show": "build show 3",
 	"build-log":           "build log 3",
 	"build-machine-check": "build-machine check north-quay bm-new",
@@ -399,6 +429,9 @@ var done = map[string]string{
 	"version-retire":     "version retire counter-desk 2026.11.3 --yes",
 	"sign-out":           "sign-out",
 	"base-retire":        "base retire harbour-13 --yes",
+	"schedule-pause":     "schedule pause monthly --reason closed",
+	"schedule-resume":    "schedule resume monthly",
+	"schedule-delete":    "schedule delete monthly --yes",
 	"build-cancel":       "build cancel 3 --yes",
 	"build-hold":         "build hold 3 --for 2h",
 	"build-go-on":        "build go-on 3",
@@ -428,7 +461,7 @@ var elsewhere = []string{
 	"build start", "capture", "estate load", "password",
 	"rollback", "rollover start",
 	"proof picture", "rollover watch", "sign-in",
-	"sheet schema", "token make", "token revoke", "trail export", "trial sign",
+	"schedule add", "sheet schema", "token make", "token revoke", "trail export", "trial sign",
 	"version try", "version capture", "version edit",
 }
 

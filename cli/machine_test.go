@@ -180,3 +180,47 @@ func TestABaseIsBroughtInAtTheCommandLine(t *testing.T) {
 		"harbour-13", "--yes")
 	run(0, "", "Base from-there is retired.", "base", "retire", "from-there", "--yes")
 }
+
+func TestAScheduleIsWrittenDownAtTheCommandLine(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	token := s.Token(role.Operator)
+	run := func(code int, input, want string, args ...string) {
+		t.Helper()
+		out, got := typed(t, input, append([]string{"--url", s.URL, "--token", token}, args...)...)
+		require.Equal(t, code, got, out)
+		require.Contains(t, out, want)
+	}
+	file := filepath.Join(t.TempDir(), "counter.yaml")
+	write := func(said string) {
+		text := "image: counter-desk\nbase: {disk: vendor.qcow2}\nmachine: {site: north-quay}\nsteps:\n  - {name: hello, " +
+			"script: {text: \"#!/bin/sh\\necho " + said + "\\n\"}}\n"
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	}
+	write("ebb")
+	run(0, "", "is kept", "sheet", "save", "counter", file)
+	add := []string{"schedule", "add", "monthly", "--sheet", "counter"}
+	dated := append(add, "--rule", "FREQ=MONTHLY;BYDAY=1MO;BYHOUR=2;BYMINUTE=30", "--zone", "Europe/Paris",
+		"--if-changed")
+	run(0, "", "No build starts by itself.", "schedule", "list")
+	run(cli.ExitUsage, "", "rule", add...)
+	run(cli.ExitUsage, "", "is no recurrence rule", append(add, "--rule", "mondays", "--zone", "UTC")...)
+	run(cli.ExitRefused, "n\n", "Mon 2027-01-04 02:30 Europe/Paris (2027-01-04 01:30 UTC)", dated...)
+	run(0, "y\n", "Schedule monthly is written down.", dated...)
+	run(0, "", "on every date on which something has changed", "schedule", "show", "monthly")
+	run(0, "", "2026-12-07 01:30", "schedule", "calendar")
+	run(0, "", "Schedule monthly is paused.", "schedule", "pause", "monthly", "--reason", "the quay is closed")
+	run(0, "", "paused by operator: the quay is closed", "schedule", "list")
+	run(0, "", "Nothing starts by itself", "schedule", "calendar")
+	run(0, "", "starts builds again", "schedule", "resume", "monthly")
+	run(0, "", "Schedule changes is written down.", "schedule", "add", "changes", "--sheet", "counter", "--on-changes")
+	write("flood")
+	run(0, "", "as revision 2", "sheet", "save", "counter", file, "--revision", "1")
+	s.Until("it to start a build", func() bool {
+		out, code := typed(t, "", "--url", s.URL, "--token", token, "schedule", "show", "changes")
+		require.Zero(t, code)
+		return regexp.MustCompile(`build 1, \w+`).MatchString(out)
+	})
+	run(cli.ExitRefused, "", "are started by schedules changes and monthly", "sheet", "delete", "counter", "--yes")
+	run(0, "y\n", "Schedule changes is deleted.", "schedule", "delete", "changes")
+}

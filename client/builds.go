@@ -55,6 +55,7 @@ type Build struct {
 	Settled   bool        `json:"settled" doc:"Its machine is gone"`
 	Machine   string      `json:"machine"`
 	StartedBy string      `json:"started_by"`
+	Schedule  string      `json:"schedule,omitempty" doc:"That started it, if one did"`
 	StartedAt time.Time   `json:"started_at"`
 	EndedAt   *time.Time  `json:"ended_at,omitempty"`
 	Why       string      `json:"why" doc:"Why it ended as it did, or what it waits for"`

@@ -16,6 +16,7 @@ import (
 	"nimblepane/core/image"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
+	"nimblepane/core/schedule"
 	"nimblepane/core/sheet"
 )
 
@@ -374,6 +375,17 @@ func (d *seeder) history(ctx context.Context) error {
 	}
 	for _, name := range []string{chart, "crew-desk"} {
 		if _, err := d.keep(ctx, name, asItIs); err != nil {
+			return err
+		}
+	}
+	for _, s := range []client.NewSchedule{
+		{
+			Name: "monthly", Sheet: counter, Mode: schedule.IfChanged, Zone: "Europe/Paris",
+			Rule: "FREQ=MONTHLY;BYDAY=1MO;BYHOUR=2;BYMINUTE=30",
+		},
+		{Name: "charts", Sheet: chart, Mode: schedule.OnChanges},
+	} {
+		if _, err := d.people["jonas"].AddSchedule(ctx, s); err != nil {
 			return err
 		}
 	}

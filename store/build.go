@@ -24,6 +24,9 @@ type Build struct {
 	Settled       bool   // its machine is gone
 	Sheet         string // as it was uploaded
 	SheetName     string // of the kept sheet that it was started from, "" if of none
+	Schedule      string // that started it, by its name then
+	ScheduleID    *int64
+	MadeOf        string // a digest of its sheet, files and base
 	Plan          JSON[sheet.Sheet]
 	Files         JSON[map[string]string] // digests of what its sheet names beside it, by path
 	Done          int                     // steps that are done, or failed and were noted

@@ -20,6 +20,7 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	_ "time/tzdata" // schedules have time zones, wherever the service runs
 
 	"github.com/goccy/go-yaml"
 	"github.com/prometheus/client_golang/prometheus/promhttp"

@@ -39,6 +39,7 @@ const router = createBrowserRouter([
       page("/bases/:base", async () => (await import("./pages/base")).BasePage),
       page("/sheets", async () => (await import("./pages/sheets")).SheetsPage),
       page("/sheets/:sheet", async () => (await import("./pages/sheet")).SheetPage),
+      page("/calendar", async () => (await import("./pages/calendar")).CalendarPage),
       page("/builds", async () => (await import("./pages/builds")).BuildsPage),
       page("/builds/:build", async () => (await import("./pages/build")).BuildPage),
       page(

@@ -14,6 +14,7 @@ import {
 import { useQuery } from "@tanstack/react-query";
 import {
   CalendarCheck,
+  CalendarClock,
   Cpu,
   FileCog,
   FileText,
@@ -45,6 +46,7 @@ const pages: { to: string; label: string; icon: LucideIcon; role?: Account["role
   { to: "/bases", label: "Bases", icon: Package },
   { to: "/sheets", label: "Sheets", icon: FileCog },
   { to: "/builds", label: "Builds", icon: Hammer },
+  { to: "/calendar", label: "Calendar", icon: CalendarClock },
   { to: "/build-machines", label: "Build machines", icon: Cpu },
   { to: "/pools", label: "Pools", icon: LayoutGrid },
   { to: "/hosts", label: "Hosts", icon: Monitor },

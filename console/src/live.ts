@@ -87,6 +87,8 @@ export class Gathered {
           for (const key of ["sheets", "trail"]) this.due.add(key);
         else if (kind === "proof" || kind.startsWith("proof."))
           for (const key of ["proofs", "trail", "today"]) this.due.add(key);
+        else if (kind === "schedule" || kind.startsWith("schedule."))
+          for (const key of ["schedules", "calendar", "trail", "today"]) this.due.add(key);
         else if (kind === "base" || kind.startsWith("base."))
           for (const key of ["bases", "trail"]) this.due.add(key);
         else if (kind === "machine" || kind.startsWith("build-machine."))

@@ -350,6 +350,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What will start by itself, in order
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-calendar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/estate": {
         parameters: {
             query?: never;
@@ -1260,6 +1280,114 @@ export interface paths {
          * @description Needs the role operator or one above it.
          */
         post: operations["stop-rollover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * When builds of kept sheets start by themselves, by name
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-schedules"];
+        put?: never;
+        /**
+         * Have builds of a kept sheet start by themselves; the schedule is yours
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["add-schedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/dates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The next five dates of a rule; nothing is kept
+         * @description Needs the role viewer or one above it.
+         */
+        post: operations["show-dates"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/{schedule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A schedule, with its next dates and what its last runs came to
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-schedule"];
+        put?: never;
+        post?: never;
+        /**
+         * Forget a schedule; builds that it started stay
+         * @description Needs the role operator or one above it.
+         */
+        delete: operations["delete-schedule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/{schedule}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep a schedule from starting builds, for a reason
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["pause-schedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/{schedule}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have a schedule start builds again, from its next date on
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["resume-schedule"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2184,6 +2312,8 @@ export interface components {
             id: number;
             image: string;
             machine: string;
+            /** @description That started it, if one did */
+            schedule?: string;
             /** @description Its machine is gone */
             settled: boolean;
             /** @description Of the kept sheet that it was started from, if of one */
@@ -2433,6 +2563,19 @@ export interface components {
         };
         /** @enum {string} */
         ChecksState: "under way" | "passed" | "failed";
+        ComingBuild: {
+            /** Format: date-time */
+            at: string;
+            image: string;
+            mode: components["schemas"]["ScheduleMode"];
+            schedule: string;
+            sheet: string;
+            /**
+             * Format: double
+             * @description By what earlier builds took, if there were any
+             */
+            takes_seconds?: number;
+        };
         Copy: {
             failure: string;
             /** Format: int64 */
@@ -2832,6 +2975,18 @@ export interface components {
             new: string;
             old: string;
         };
+        NewSchedule: {
+            mode: components["schemas"]["ScheduleMode"];
+            name: string;
+            /** @description RFC 5545, such as FREQ=MONTHLY;BYDAY=1MO;BYHOUR=2;BYMINUTE=30 */
+            rule?: string;
+            sheet: string;
+            values?: {
+                [key: string]: string;
+            };
+            /** @description Such as Europe/Paris */
+            zone?: string;
+        };
         NewSheetFile: {
             /**
              * Format: int64
@@ -2935,6 +3090,11 @@ export interface components {
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
+        PageComingBuild: {
+            items: components["schemas"]["ComingBuild"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
         PageHost: {
             items: components["schemas"]["Host"][];
             /** @description Cursor of the next page; empty on the last */
@@ -2977,6 +3137,11 @@ export interface components {
         };
         PageRolloverHost: {
             items: components["schemas"]["RolloverHost"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
+        PageSchedule: {
+            items: components["schemas"]["Schedule"][];
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
@@ -3289,6 +3454,64 @@ export interface components {
              * @description How long to wait for its end; 300 if left out
              */
             seconds?: number;
+        };
+        Schedule: {
+            /** @description The next five, of a single schedule */
+            dates?: string[] | null;
+            image: string;
+            last?: components["schemas"]["ScheduleRun"];
+            mode: components["schemas"]["ScheduleMode"];
+            name: string;
+            /**
+             * Format: date-time
+             * @description The date that comes next, or waits
+             */
+            next_at?: string;
+            owner: string;
+            /** @description Why it is */
+            paused?: string;
+            /** Format: date-time */
+            paused_at?: string;
+            paused_by?: string;
+            /** @description RFC 5545 */
+            rule?: string;
+            /** @description The last ones, of a single schedule */
+            runs?: components["schemas"]["ScheduleRun"][] | null;
+            /** @description The kept sheet's name */
+            sheet: string;
+            /** @description Of the sheet's parameters */
+            values?: {
+                [key: string]: string;
+            };
+            /** @description Why a build does not start yet */
+            waits?: string;
+            /** @description Time zone of its dates, such as Europe/Paris */
+            zone?: string;
+        };
+        ScheduleDates: {
+            dates: string[];
+        };
+        /** @enum {string} */
+        ScheduleMode: "dates" | "dates-if-changed" | "changes";
+        ScheduleRun: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description That was started, if one was
+             */
+            build?: number;
+            /**
+             * Format: date-time
+             * @description The date; left out if it was a change
+             */
+            due_at?: string;
+            /** @description Of the build */
+            state?: components["schemas"]["BuildState"];
+            /** @description That the build made */
+            version?: string;
+            /** @description No build was started */
+            why?: string;
         };
         SealFinding: {
             check: string;
@@ -3706,6 +3929,8 @@ export interface components {
             id: number;
             image: string;
             machine: string;
+            /** @description That started it, if one did */
+            schedule?: string;
             /** @description Its machine is gone */
             settled: boolean;
             sheet: string;
@@ -5226,6 +5451,65 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-calendar": {
+        parameters: {
+            query?: {
+                /** @description From now on */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageComingBuild"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8753,6 +9037,501 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rollover"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageSchedule"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSchedule"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-dates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSchedule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleDates"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                schedule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                schedule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "pause-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                schedule: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "resume-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                schedule: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
                 };
             };
             /** @description Unauthorized */

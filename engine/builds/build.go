@@ -2,6 +2,9 @@ package builds
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -33,21 +36,51 @@ func (bs *Builds) StartBuild(ctx context.Context, actor string, o Order, hold ti
 			return err
 		}
 		b.HoldSeconds = int64(hold / time.Second)
-		b.State, b.StartedBy, b.StartedAt = build.Queued, actor, tx.Now
-		if err := tx.Create(&b).Error; err != nil {
-			return err
-		}
-		s := b.Plan.V
-		tx.Record(store.Entry{
-			Verb: "build.start", Subject: b.Name(), Scope: b.Name(),
-			Detail: map[string]any{
-				"image": s.Image, "site": s.Machine.Site, "base": s.Base.String(), "steps": len(s.Steps),
-				"values": s.Values,
-			},
-		})
-		return nil
+		return startIn(tx, &b, actor, "")
 	})
 	return b, err
+}
+
+// startIn begins a build that is planned, as part of a change.
+func startIn(tx *store.Tx, b *store.Build, by, why string) error {
+	b.State, b.StartedBy, b.StartedAt = build.Queued, by, tx.Now
+	if err := tx.Create(b).Error; err != nil {
+		return err
+	}
+	s := b.Plan.V
+	tx.Record(store.Entry{
+		Verb: "build.start", Subject: b.Name(), Scope: b.Name(), Reason: why,
+		Detail: map[string]any{
+			"image": s.Image, "site": s.Machine.Site, "base": s.Base.String(), "steps": len(s.Steps),
+			"values": s.Values,
+		},
+	})
+	return nil
+}
+
+// PlannedIn is the build of a kept sheet that a schedule would start now. What it is made of tells it from one of
+// another sheet, other files, other values or another base.
+func (bs *Builds) PlannedIn(tx *store.Tx, s store.Schedule) (b store.Build, err error) {
+	kept, err := store.SheetNamed(tx.DB, s.Sheet)
+	if err != nil {
+		return b, err
+	}
+	o := KeptOrder(kept)
+	o.Values = s.Params.V
+	if b, err = bs.planned(tx, o, ""); err != nil {
+		return b, err
+	}
+	of, err := json.Marshal(map[string]any{
+		"sheet": b.Sheet, "files": b.Files.V, "values": s.Params.V, "version": b.BaseID, "base": b.FromBaseID,
+	})
+	sum := sha256.Sum256(of)
+	b.MadeOf, b.Schedule, b.ScheduleID = hex.EncodeToString(sum[:]), s.Name, &s.ID
+	return b, err
+}
+
+// StartIn begins a build that is planned for a schedule, as part of a change, for whom that belongs to.
+func (bs *Builds) StartIn(tx *store.Tx, b *store.Build, s store.Schedule) error {
+	return startIn(tx, b, s.Owner, "schedule "+s.Name)
 }
 
 // planned returns the build of a sheet, if this estate can do it. It may have a version's number already.

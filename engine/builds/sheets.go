@@ -10,6 +10,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/dustin/go-humanize/english"
 	"gorm.io/gorm"
 
 	"nimblepane/core/image"
@@ -158,6 +159,14 @@ func (bs *Builds) DeleteSheet(ctx context.Context, actor, name string, revision 
 		}
 		if err := unchanged(s, revision); err != nil {
 			return err
+		}
+		used, err := store.SchedulesOf(tx.DB, name)
+		if err != nil {
+			return err
+		}
+		if len(used) > 0 {
+			return engine.Conflictf("builds of sheet %s are started by %s %s: delete that first", name,
+				english.PluralWord(len(used), "schedule", "schedules"), english.WordSeries(used, "and"))
 		}
 		tx.Record(store.Entry{
 			Verb: "sheet.delete", Subject: s.Subject(), Detail: map[string]any{"revision": s.Revision},

@@ -11,6 +11,7 @@ import (
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/proofs"
 	"nimblepane/engine/rollovers"
+	"nimblepane/engine/schedules"
 	"nimblepane/engine/versions"
 )
 
@@ -21,6 +22,7 @@ type Subjects struct {
 	Rollovers *rollovers.Rollovers
 	Bases     *bases.Bases
 	Builds    *builds.Builds
+	Schedules *schedules.Schedules
 	Proofs    *proofs.Proofs
 }
 
@@ -29,12 +31,14 @@ type Subjects struct {
 func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
 	f := fleet.New(e, heartbeat)
 	rs, vs, bs := rollovers.New(e, f), versions.New(e), bases.New(e)
+	of := builds.New(e, vs, f, bs)
 	return &Subjects{
 		Fleet:     f,
 		Rollovers: rs,
 		Versions:  vs,
 		Bases:     bs,
-		Builds:    builds.New(e, vs, f, bs),
+		Builds:    of,
+		Schedules: schedules.New(e, of),
 		Proofs:    proofs.New(e, vs),
 	}
 }

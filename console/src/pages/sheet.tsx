@@ -6,6 +6,7 @@ import { useDebounce } from "use-debounce";
 import { api, call, Refusal, type SheetChecked, type WholeSheet } from "../api";
 import { time } from "../format";
 import { BuildSheet } from "../parts/build-sheet";
+import { Schedules } from "../parts/schedules";
 import { SheetFiles } from "../parts/sheet-files";
 import { SheetForm } from "../parts/sheet-form";
 import { TryStep } from "../parts/try-step";
@@ -178,6 +179,7 @@ function OneSheet({ now }: { now: WholeSheet }) {
           <SheetFiles names={c.names} files={files} set={mine ? setFiles : undefined} />
         </Box>
       </Flex>
+      <Schedules sheet={now.name} />
     </Page>
   );
 }

@@ -1,0 +1,210 @@
+package schedules_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nimblepane/core/role"
+	"nimblepane/core/schedule"
+	"nimblepane/engine/builds"
+	"nimblepane/engine/schedules"
+	"nimblepane/engine/versions"
+	"nimblepane/internal/enginetest"
+	"nimblepane/store"
+	"nimblepane/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+const monthly = "image: desk\nbase: {track: live}\nmachine: {site: north-quay}\nsteps:\n  - {name: hello, script: " +
+	"{text: \"#!/bin/sh\\necho hello\\n\"}}\n"
+
+// opened is an estate with a kept sheet of Jonas.
+func opened(t *testing.T) *enginetest.Played {
+	t.Helper()
+	p := enginetest.Open(t)
+	require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[0],
+		versions.Activation{Overrule: true, Reason: "first"}))
+	require.NoError(t, p.Store.DB.Create(&store.Account{Name: "jonas", Role: role.Operator, Password: "x"}).Error)
+	save(t, p, 0, monthly)
+	return p
+}
+
+func save(t *testing.T, p *enginetest.Played, revision int, text string) {
+	t.Helper()
+	_, err := p.Builds.SaveSheet(t.Context(), "jonas", revision, builds.Order{Name: "desk", Text: text},
+		func(string) error { return nil })
+	require.NoError(t, err)
+}
+
+func add(t *testing.T, p *enginetest.Played, mode schedule.Mode, rule string) {
+	t.Helper()
+	r := schedules.Request{Name: "monthly", Sheet: "desk", Mode: mode, Rule: rule}
+	if rule != "" {
+		r.Zone = "Europe/Paris"
+	}
+	_, err := p.Schedules.Add(t.Context(), "jonas", r)
+	require.NoError(t, err)
+}
+
+// at goes to a time, has the schedules looked at, and returns the runs so far, the last first.
+func at(t *testing.T, p *enginetest.Played, when string) []store.ScheduleRunRow {
+	t.Helper()
+	var err error
+	p.Time.At, err = time.Parse(time.RFC3339, when)
+	require.NoError(t, err)
+	require.NoError(t, p.Schedules.Follow(t.Context()))
+	runs, err := store.ScheduleRuns(p.Store.DB, 1, 100)
+	require.NoError(t, err)
+	return runs
+}
+
+func ended(t *testing.T, p *enginetest.Played, state string) {
+	t.Helper()
+	require.NoError(t, p.Store.DB.Exec("update builds set state = ?, settled = true, ended_at = now() where not "+
+		"settled", state).Error)
+}
+
+func waits(t *testing.T, p *enginetest.Played) string {
+	t.Helper()
+	s, err := store.ScheduleNamed(p.Store.DB, "monthly")
+	require.NoError(t, err)
+	return s.Waits
+}
+
+const firstMonday = "FREQ=MONTHLY;BYDAY=1MO;BYHOUR=2;BYMINUTE=30" // Monday 7 December 2026 is the next one
+
+func TestABuildStartsOnItsDateAndMissedOnesOnce(t *testing.T) {
+	t.Parallel()
+	p := opened(t)
+	add(t, p, schedule.Dates, firstMonday)
+	require.Empty(t, at(t, p, "2026-12-07T01:29:59Z"))
+	runs := at(t, p, "2026-12-07T01:30:00Z")
+	require.Len(t, runs, 1)
+	require.NotNil(t, runs[0].BuildID)
+	b, err := store.BuildByID(p.Store.DB, *runs[0].BuildID)
+	require.NoError(t, err)
+	require.Equal(t, "jonas", b.StartedBy)
+	require.Equal(t, "monthly", b.Schedule)
+	require.Len(t, at(t, p, "2026-12-07T01:31:00Z"), 1, "once")
+
+	// The next one waits for it, and says so.
+	require.Len(t, at(t, p, "2027-01-04T01:30:00Z"), 1)
+	require.Equal(t, "build 1 goes on, which it started before", waits(t, p))
+	ended(t, p, "ready")
+	runs = at(t, p, "2027-01-04T05:00:00Z")
+	require.Len(t, runs, 2)
+	require.Empty(t, waits(t, p))
+	ended(t, p, "failed")
+
+	// The service was away from February to May.
+	runs = at(t, p, "2027-05-20T12:00:00Z")
+	require.Len(t, runs, 3)
+	require.Equal(t, "2027-02-01T01:30:00Z", runs[0].DueAt.UTC().Format(time.RFC3339))
+	ended(t, p, "ready")
+	require.Len(t, at(t, p, "2027-06-07T00:29:00Z"), 3)
+	require.Len(t, at(t, p, "2027-06-07T00:30:00Z"), 4)
+}
+
+func TestADatePassesOnWhichNothingHasChanged(t *testing.T) {
+	t.Parallel()
+	p := opened(t)
+	add(t, p, schedule.IfChanged, firstMonday)
+	require.NotNil(t, at(t, p, "2026-12-07T02:00:00Z")[0].BuildID)
+	ended(t, p, "failed")
+	require.NotNil(t, at(t, p, "2027-01-04T02:00:00Z")[0].BuildID, "the last one failed")
+	ended(t, p, "ready")
+	runs := at(t, p, "2027-02-01T02:00:00Z")
+	require.Nil(t, runs[0].BuildID)
+	require.Equal(t, schedule.NothingChanged, runs[0].Why)
+	require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[1],
+		versions.Activation{Overrule: true, Reason: "a newer base"}))
+	require.NotNil(t, at(t, p, "2027-03-01T02:00:00Z")[0].BuildID)
+	ended(t, p, "ready")
+	save(t, p, 1, monthly+"time-limit: 2h\n")
+	require.NotNil(t, at(t, p, "2027-04-05T02:00:00Z")[0].BuildID)
+}
+
+func TestAChangeStartsABuildAtOnce(t *testing.T) {
+	t.Parallel()
+	p := opened(t)
+	add(t, p, schedule.OnChanges, "")
+	require.Empty(t, at(t, p, "2026-12-01T09:59:00Z"), "nothing has changed yet")
+	save(t, p, 1, monthly+"time-limit: 3h\n")
+	require.Len(t, at(t, p, "2026-12-01T10:00:00Z"), 1)
+	require.Len(t, at(t, p, "2026-12-01T10:01:00Z"), 1)
+	ended(t, p, "failed")
+	require.Len(t, at(t, p, "2026-12-01T10:02:00Z"), 1, "what failed is not begun again and again")
+	save(t, p, 2, "image: desk\n")
+	require.Len(t, at(t, p, "2026-12-01T10:03:00Z"), 1)
+	require.Contains(t, waits(t, p), "the base is missing")
+	save(t, p, 3, monthly+"time-limit: 2h\n")
+	runs := at(t, p, "2026-12-01T10:04:00Z")
+	require.Len(t, runs, 2)
+	require.Nil(t, runs[0].DueAt)
+	require.Empty(t, waits(t, p))
+}
+
+func TestAPausedScheduleLeavesItsDatesOut(t *testing.T) {
+	t.Parallel()
+	p := opened(t)
+	add(t, p, schedule.Dates, firstMonday)
+	_, err := p.Schedules.Pause(t.Context(), "tove", "monthly", " ")
+	require.ErrorContains(t, err, "needs a reason")
+	_, err = p.Schedules.Pause(t.Context(), "tove", "monthly", "the quay is closed")
+	require.NoError(t, err)
+	_, err = p.Schedules.Pause(t.Context(), "jonas", "monthly", "again")
+	require.ErrorContains(t, err, "was paused by tove already (the quay is closed)")
+	require.Empty(t, at(t, p, "2027-01-10T12:00:00Z"))
+	s, err := p.Schedules.Resume(t.Context(), "tove", "monthly")
+	require.NoError(t, err)
+	require.Equal(t, "2027-02-01T01:30:00Z", s.NextAt.UTC().Format(time.RFC3339))
+	require.Empty(t, at(t, p, "2027-01-10T12:01:00Z"))
+	_, err = p.Schedules.Resume(t.Context(), "tove", "monthly")
+	require.ErrorContains(t, err, "is not paused")
+}
+
+func TestAScheduleStartsNothingForWhoMayNot(t *testing.T) {
+	t.Parallel()
+	p := opened(t)
+	add(t, p, schedule.Dates, firstMonday)
+	require.NoError(t, p.Store.DB.Exec("update accounts set disabled = true").Error)
+	runs := at(t, p, "2026-12-07T02:00:00Z")
+	require.Nil(t, runs[0].BuildID)
+	require.Contains(t, runs[0].Why, "it belongs to jonas, who may not start builds any more")
+}
+
+func TestAScheduleThatWouldNotWorkIsNotWrittenDown(t *testing.T) {
+	t.Parallel()
+	p := opened(t)
+	for why, r := range map[string]schedules.Request{
+		"say by a recurrence rule":  {Mode: schedule.Dates},
+		"is no recurrence rule":     {Mode: schedule.Dates, Rule: "every monday", Zone: "UTC"},
+		"there is no time zone":     {Mode: schedule.Dates, Rule: "FREQ=DAILY", Zone: "Sea/Bottom"},
+		"have no rule":              {Mode: schedule.OnChanges, Rule: "FREQ=DAILY", Zone: "UTC"},
+		"sheet \"none\": not found": {Mode: schedule.OnChanges, Sheet: "none"},
+		"there is no parameter":     {Mode: schedule.OnChanges, Params: map[string]string{"queue": "x"}},
+		"the schedule's name":       {Name: "Monthly Build", Mode: schedule.OnChanges},
+	} {
+		if r.Name == "" {
+			r.Name = "monthly"
+		}
+		if r.Sheet == "" {
+			r.Sheet = "desk"
+		}
+		_, err := p.Schedules.Add(t.Context(), "jonas", r)
+		require.ErrorContains(t, err, why)
+	}
+	add(t, p, schedule.OnChanges, "")
+	_, err := p.Schedules.Add(t.Context(), "jonas", schedules.Request{
+		Name: "monthly", Sheet: "desk",
+		Mode: schedule.OnChanges,
+	})
+	require.ErrorContains(t, err, "there is a schedule monthly already")
+	require.ErrorContains(t, p.Builds.DeleteSheet(t.Context(), "jonas", "desk", 1, func(string) error { return nil }),
+		"builds of sheet desk are started by schedule monthly: delete that first")
+	require.NoError(t, p.Schedules.Delete(t.Context(), "jonas", "monthly"))
+	require.NoError(t, p.Builds.DeleteSheet(t.Context(), "jonas", "desk", 1, func(string) error { return nil }))
+}
