@@ -193,8 +193,8 @@ func TestAScheduleIsWrittenDownAtTheCommandLine(t *testing.T) {
 	}
 	file := filepath.Join(t.TempDir(), "counter.yaml")
 	write := func(said string) {
-		text := "image: counter-desk\nbase: {disk: vendor.qcow2}\nmachine: {site: north-quay}\nsteps:\n  - {name: hello, " +
-			"script: {text: \"#!/bin/sh\\necho " + said + "\\n\"}}\n"
+		text := "image: counter-desk\nbase: {disk: vendor.qcow2}\nmachine: {site: north-quay}\nsteps:\n" +
+			"  - {name: hello, script: {text: \"#!/bin/sh\\necho " + said + "\\n\"}}\n"
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
 	}
 	write("ebb")
