@@ -32,44 +32,46 @@ export function BasesPage() {
                 <Empty>There is no base yet. Bring in a disk image, and build sheets begin with it.</Empty>
               )}
               {there.length > 0 && (
-                <List
-                  label="Bases"
-                  head={["Base", "State", "Is", "System", "Disk", "Started by", "At", "Added", "By"]}
-                >
-                  {there.map((b) => (
-                    <Table.Row key={b.id}>
-                      <Table.Cell fontWeight="500">
-                        <To to={`/bases/${b.name}`}>{b.name}</To>
-                      </Table.Cell>
-                      <Table.Cell>
-                        <State of={b.state} />
-                        {b.why && (
-                          <Text color="fg.quiet" fontSize="sm">
-                            {b.why}
-                          </Text>
-                        )}
-                      </Table.Cell>
-                      <Table.Cell>
-                        {[b.labels.publisher, b.labels.product, b.labels.edition, b.labels.release]
-                          .filter(Boolean)
-                          .join(" ")}
-                      </Table.Cell>
-                      <Table.Cell>{b.facts.edition}</Table.Cell>
-                      <Table.Cell whiteSpace="nowrap">
-                        {!!b.facts.disk_size && size(b.facts.disk_size)}
-                      </Table.Cell>
-                      <Table.Cell>{b.facts.firmware?.join(", ")}</Table.Cell>
-                      <Table.Cell>
-                        {b.copies
-                          .filter((c) => c.state === "present")
-                          .map((c) => c.site)
-                          .join(", ")}
-                      </Table.Cell>
-                      <Table.Cell whiteSpace="nowrap">{time(b.added_at)}</Table.Cell>
-                      <Table.Cell>{b.added_by}</Table.Cell>
-                    </Table.Row>
-                  ))}
-                </List>
+                <Panel>
+                  <List
+                    label="Bases"
+                    head={["Base", "State", "Is", "System", "Disk", "Started by", "At", "Added", "By"]}
+                  >
+                    {there.map((b) => (
+                      <Table.Row key={b.id}>
+                        <Table.Cell fontWeight="500">
+                          <To to={`/bases/${b.name}`}>{b.name}</To>
+                        </Table.Cell>
+                        <Table.Cell>
+                          <State of={b.state} />
+                          {b.why && (
+                            <Text color="fg.quiet" fontSize="sm">
+                              {b.why}
+                            </Text>
+                          )}
+                        </Table.Cell>
+                        <Table.Cell>
+                          {[b.labels.publisher, b.labels.product, b.labels.edition, b.labels.release]
+                            .filter(Boolean)
+                            .join(" ")}
+                        </Table.Cell>
+                        <Table.Cell>{b.facts.edition}</Table.Cell>
+                        <Table.Cell whiteSpace="nowrap">
+                          {!!b.facts.disk_size && size(b.facts.disk_size)}
+                        </Table.Cell>
+                        <Table.Cell>{b.facts.firmware?.join(", ")}</Table.Cell>
+                        <Table.Cell>
+                          {b.copies
+                            .filter((c) => c.state === "present")
+                            .map((c) => c.site)
+                            .join(", ")}
+                        </Table.Cell>
+                        <Table.Cell whiteSpace="nowrap">{time(b.added_at)}</Table.Cell>
+                        <Table.Cell>{b.added_by}</Table.Cell>
+                      </Table.Row>
+                    ))}
+                  </List>
+                </Panel>
               )}
             </>
           );

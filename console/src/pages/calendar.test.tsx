@@ -33,7 +33,7 @@ it("says what starts when, how long it takes, and what waits or is paused", asyn
       { ...monthly, name: "weekly", paused: "the quay is closed", paused_by: "mira", last: undefined },
     ),
     "GET /api/v1/calendar": list(
-      { ...monthly, schedule: "monthly", at: "2026-12-07T01:30:00Z", takes_seconds: 7200 },
+      { ...monthly, schedule: "monthly", at: "2026-12-07T01:30:00Z", takes_seconds: 9847.27 },
       { ...monthly, schedule: "weekly", at: "2026-12-07T05:00:00Z", mode: "dates" },
     ),
   });
@@ -45,6 +45,7 @@ it("says what starts when, how long it takes, and what waits or is paused", asyn
   const rows = within(await screen.findByRole("table", { name: "Coming builds" })).getAllByRole("row");
   expect(rows[1]?.textContent).toContain("2026-12-07");
   expect(rows[1]?.textContent).toContain("if something has changed");
+  expect(rows[1]?.textContent).toContain("about 2 h 44 min");
   expect(rows[2]?.textContent).not.toContain("2026-12-07"); // the same day
   expect(screen.queryByRole("button")).toBeNull();
 });

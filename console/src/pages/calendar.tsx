@@ -1,7 +1,7 @@
 import { Table } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { api, call } from "../api";
-import { day, span, time } from "../format";
+import { day, lasted, time } from "../format";
 import { Schedules } from "../parts/schedules";
 import { Empty, List, Page, Panel, Shown, To } from "../ui";
 
@@ -35,7 +35,7 @@ export function CalendarPage() {
                       <To to={`/images/${b.image}`}>{b.image}</To>
                     </Table.Cell>
                     <Table.Cell whiteSpace="nowrap">
-                      {!!b.takes_seconds && `about ${span(b.takes_seconds)}`}
+                      {!!b.takes_seconds && `about ${lasted(b.takes_seconds)}`}
                     </Table.Cell>
                     <Table.Cell>{b.schedule}</Table.Cell>
                     <Table.Cell>{b.mode === "dates-if-changed" && "if something has changed"}</Table.Cell>

@@ -85,7 +85,7 @@ export function BringBase() {
       </Field.Root>
       <HStack align="start" wrap="wrap">
         {labels.map((l) => (
-          <Field.Root key={l} flex="1" minW="9rem">
+          <Field.Root key={l} flex="1" minW="11rem">
             <Field.Label>{l.charAt(0).toUpperCase() + l.slice(1)}</Field.Label>
             <Input value={said[l] ?? ""} onChange={(e) => setSaid({ ...said, [l]: e.target.value })} />
           </Field.Root>
@@ -115,7 +115,7 @@ export function Coming({ of: b }: { of: Base }) {
           ? `It is converted and looked into, ${percent}%.`
           : `${size(b.have)}${b.size ? ` of ${size(b.size)}, ${percent}%` : ""} ${b.state === "fetching" ? "fetched" : "sent"}`}
         {!converting && !!b.rate && `, ${size(b.rate)} a second`}
-        {!converting && !!b.seconds_left && `, ${span(b.seconds_left)} left`}
+        {!converting && !!b.seconds_left && `, ${span(Math.ceil(b.seconds_left))} left`}
         {!converting && "."}
         {b.why && ` ${b.why}`}
       </Text>

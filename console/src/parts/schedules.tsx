@@ -10,8 +10,8 @@ import { Act, Empty, FormDialog, List, Panel, State, To } from "../ui";
 /** When builds start, in words. */
 export const modes: Record<ScheduleMode, string> = {
   dates: "on every date",
-  "dates-if-changed": "on every date on which something has changed since the last version",
-  changes: "whenever the sheet or its base has changed",
+  "dates-if-changed": "on dates, if something has changed",
+  changes: "when something has changed",
 };
 
 /** The schedules that there are, or those of one sheet, with what their last runs came to. */
