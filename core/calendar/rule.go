@@ -47,6 +47,8 @@ func Parse(text, zone string, begins time.Time) (r Rule, err error) {
 			"FREQ=MONTHLY;BYDAY=1MO;BYHOUR=2;BYMINUTE=30", r.Text, err)
 	}
 	switch {
+	case option.Interval < 0 || option.Interval > 1000 || option.Count < 0:
+		return r, fmt.Errorf("a rule's INTERVAL is between 1 and 1000, and its COUNT at least 1")
 	case option.Freq > rrule.DAILY:
 		return r, fmt.Errorf("a rule comes at most daily: write FREQ=DAILY, WEEKLY, MONTHLY or YEARLY, with BYHOUR " +
 			"and BYMINUTE for several times of a day")

@@ -133,3 +133,34 @@ func TestTimesComeOneAfterTheOtherWhereverOneBegins(t *testing.T) {
 		}
 	})
 }
+
+func FuzzParse(f *testing.F) {
+	for _, rule := range []string{
+		"FREQ=MONTHLY;BYDAY=1MO;BYHOUR=2;BYMINUTE=30", "FREQ=YEARLY;BYWEEKNO=20;BYDAY=MO", "FREQ=DAILY;INTERVAL=0",
+		"FREQ=WEEKLY;WKST=SU;BYSETPOS=-1;BYDAY=MO,TU", "FREQ=YEARLY;BYEASTER=0", "FREQ=DAILY;COUNT=99999999",
+		"FREQ=DAILY;UNTIL=20261122", "FREQ=MONTHLY;BYMONTHDAY=-31;BYYEARDAY=366",
+	} {
+		f.Add(rule, "Europe/Paris")
+	}
+	f.Fuzz(func(t *testing.T, rule, zone string) {
+		after := on(t, "2026-11-20T12:00:00Z")
+		var r Rule
+		var err error
+		ended := make(chan struct{})
+		go func() {
+			r, err = Parse(rule, zone, after)
+			close(ended)
+		}()
+		select {
+		case <-ended:
+		case <-time.After(20 * time.Second):
+			t.Fatalf("%q in %q does not come to an end", rule, zone)
+		}
+		if err != nil {
+			return
+		}
+		for _, at := range r.Next(after, 5) {
+			require.True(t, at.After(after))
+		}
+	})
+}
