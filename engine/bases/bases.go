@@ -41,11 +41,12 @@ type Bases struct {
 	engine     *engine.Engine
 	deliveries engine.Work[ofCopy, platform.Deliver, platform.Made]
 	deletions  engine.Work[ofDeletion, platform.Named, platform.Nothing]
+	patience   time.Duration // with an address that sends nothing
 }
 
 // New adds bases to the engine.
 func New(e *engine.Engine) *Bases {
-	bs := &Bases{engine: e}
+	bs := &Bases{engine: e, patience: nothingFor}
 	bs.deliveries = engine.Work[ofCopy, platform.Deliver, platform.Made]{
 		Kind: store.WorkDeliverBase, Operation: platform.DeliverCopy, Ask: askDelivery,
 		Progressed: deliveryProgressed, Ended: deliveryEnded,

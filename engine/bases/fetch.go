@@ -52,7 +52,7 @@ func (bs *Bases) client() *http.Client {
 	}
 	return &http.Client{
 		Transport: &http.Transport{
-			DialContext: dialer.DialContext, ResponseHeaderTimeout: nothingFor, Proxy: http.ProxyFromEnvironment,
+			DialContext: dialer.DialContext, ResponseHeaderTimeout: bs.patience, Proxy: http.ProxyFromEnvironment,
 			DisableCompression: true,
 		},
 		CheckRedirect: func(_ *http.Request, via []*http.Request) error {
@@ -73,8 +73,8 @@ var contentRange = regexp.MustCompile(`^bytes (\d+)-(\d+)/(\d+)$`)
 
 // fetch goes on fetching a base until all of it is there, or something breaks.
 func (bs *Bases) fetch(ctx context.Context, b store.Base) error {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, b.Address, nil)
 	if err != nil {
 		return &unfit{err.Error()}
@@ -122,10 +122,17 @@ func (bs *Bases) fetch(ctx context.Context, b store.Base) error {
 		return err
 	}
 	defer f.Close()
-	stalled := time.AfterFunc(nothingFor, cancel)
+	stalled := time.AfterFunc(bs.patience, func() { cancel(errStalled) })
 	defer stalled.Stop()
-	return bs.copy(ctx, b, answer.Body, f, h, func() { stalled.Reset(nothingFor) })
+	err = bs.copy(ctx, b, answer.Body, f, h, func() { stalled.Reset(bs.patience) })
+	if err != nil && errors.Is(context.Cause(ctx), errStalled) {
+		return errStalled
+	}
+	return err
 }
+
+// errStalled is why an address is asked again that has sent nothing for a while.
+var errStalled = errors.New("the address sends nothing any more")
 
 // sizeSaid is how large the whole file is by what an address answers, 0 if that is not said.
 func sizeSaid(answer *http.Response, b store.Base) (size int64, err error) {

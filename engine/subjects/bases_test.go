@@ -283,6 +283,30 @@ func TestWhatCannotBeABaseIsRefusedWithItsReason(t *testing.T) {
 	}
 }
 
+func TestAFileThatNobodyGoesOnSendingIsGivenUp(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	c := s.As(role.Operator)
+	_, err := c.BringBase(t.Context(), client.NewBase{Name: "half", File: "half.qcow2", Size: 1000})
+	require.NoError(t, err)
+	_, err = c.SendBasePiece(t.Context(), "half", 0, make([]byte, 500))
+	require.NoError(t, err)
+	left, err := os.ReadDir(s.Engine.Bases)
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+	require.NoError(t, s.Store.DB.Exec("update bases set came_at = now() - interval '25 hours', due_at = now()").Error)
+	b := baseEnds(t, s, "half")
+	require.Equal(t, base.Failed, b.State)
+	require.Contains(t, b.Why, "nothing more of it came for 24h0m0s: send it again")
+	s.Until("its file to be gone", func() bool {
+		left, err := os.ReadDir(s.Engine.Bases)
+		require.NoError(t, err)
+		return len(left) == 0
+	})
+	_, err = c.SendBasePiece(t.Context(), "half", 500, make([]byte, 500))
+	require.ErrorContains(t, err, "base half is failed: no pieces of it are waited for")
+}
+
 func TestTheServicesOwnComputerIsNotAskedWithoutLeave(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{FetchElsewhere: true})

@@ -1,0 +1,6 @@
+package bases
+
+import "time"
+
+// HavePatience says how long an address may send nothing.
+func (bs *Bases) HavePatience(d time.Duration) { bs.patience = d }
