@@ -67,19 +67,26 @@ func (w workshop) Get(_ context.Context, _, path string, into io.Writer) (err er
 	return err
 }
 
+// asOperator is what types a command as an operator, and sees its exit code and part of what it says.
+func asOperator(t *testing.T, s *servicetest.Service) (token string, run func(code int, input, want string,
+	args ...string),
+) {
+	token = s.Token(role.Operator)
+	return token, func(code int, input, want string, args ...string) {
+		t.Helper()
+		out, got := typed(t, input, append([]string{"--url", s.URL, "--token", token}, args...)...)
+		require.Equal(t, code, got, out)
+		require.Contains(t, out, want)
+	}
+}
+
 func TestBuildMachinesAtTheCommandLine(t *testing.T) {
 	t.Parallel()
 	b := &bench{files: map[string]string{}}
 	s := servicetest.Start(t, servicetest.Options{
 		Over: func(p platform.Platform) platform.Platform { return workshop{p, b} },
 	})
-	token := s.Token(role.Operator)
-	run := func(code int, input, want string, args ...string) {
-		t.Helper()
-		out, got := typed(t, input, append([]string{"--url", s.URL, "--token", token}, args...)...)
-		require.Equal(t, code, got, out)
-		require.Contains(t, out, want)
-	}
+	token, run := asOperator(t, s)
 	of := func(verb string, rest ...string) []string {
 		return append([]string{"build-machine", verb, "north-quay", "bm-new"}, rest...)
 	}
@@ -156,13 +163,7 @@ func TestBuildMachinesAtTheCommandLine(t *testing.T) {
 func TestABaseIsBroughtInAtTheCommandLine(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
-	token := s.Token(role.Operator)
-	run := func(code int, input, want string, args ...string) {
-		t.Helper()
-		out, got := typed(t, input, append([]string{"--url", s.URL, "--token", token}, args...)...)
-		require.Equal(t, code, got, out)
-		require.Contains(t, out, want)
-	}
+	_, run := asOperator(t, s)
 	const file = "../demo/saltmarsh/harbour-13.vmdk"
 	run(cli.ExitFailed, "", "no such file", "base", "bring", "harbour-13", "none.vmdk")
 	run(cli.ExitUsage, "", "is no name of a base", "base", "bring", "Harbour 13", file)
@@ -184,13 +185,7 @@ func TestABaseIsBroughtInAtTheCommandLine(t *testing.T) {
 func TestAScheduleIsWrittenDownAtTheCommandLine(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
-	token := s.Token(role.Operator)
-	run := func(code int, input, want string, args ...string) {
-		t.Helper()
-		out, got := typed(t, input, append([]string{"--url", s.URL, "--token", token}, args...)...)
-		require.Equal(t, code, got, out)
-		require.Contains(t, out, want)
-	}
+	token, run := asOperator(t, s)
 	file := filepath.Join(t.TempDir(), "counter.yaml")
 	write := func(said string) {
 		text := "image: counter-desk\nbase: {disk: vendor.qcow2}\nmachine: {site: north-quay}\nsteps:\n" +

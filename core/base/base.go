@@ -6,6 +6,7 @@ package base
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"nimblepane/core/disk"
@@ -75,7 +76,7 @@ func (f Facts) Misfits(w Wanted) (why []string) {
 		why = append(why, fmt.Sprintf("%s of its disk is encrypted, and a version could not be made of it: decrypt it "+
 			"before it is brought in", strings.Join(f.Encrypted, " and ")))
 	}
-	if w.Firmware != "" && len(f.Firmware) > 0 && !has(f.Firmware, w.Firmware) {
+	if w.Firmware != "" && len(f.Firmware) > 0 && !slices.Contains(f.Firmware, w.Firmware) {
 		why = append(why, fmt.Sprintf("its disk is started by %s, and machines of class %s by %s: take a base for "+
 			"%[3]s, or a class for %[1]s", strings.Join(f.Firmware, " and "), w.Class, w.Firmware))
 	}
@@ -91,15 +92,6 @@ func (f Facts) Misfits(w Wanted) (why []string) {
 			"a larger one", f.DiskSize, w.Disk))
 	}
 	return why
-}
-
-func has(list []string, one string) bool {
-	for _, s := range list {
-		if s == one {
-			return true
-		}
-	}
-	return false
 }
 
 // From are the facts that a disk's partitions say.

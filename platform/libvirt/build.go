@@ -566,7 +566,7 @@ func (h *hypervisor) flatten(ctx context.Context, own string, c platform.Capture
 	if err != nil {
 		return n, err
 	}
-	err = h.copied(ctx, own, c.Disk+diskEnding, 0, before, func(percent int) { report(percent * 7 / 10) })
+	err = h.copied(ctx, own, c.Disk+diskEnding, h.diskMode(), before, func(percent int) { report(percent * 7 / 10) })
 	if err != nil {
 		return n, err
 	}

@@ -16,6 +16,7 @@ type lender struct {
 	class  class
 	copied bool  // the build machine is there
 	disk   int64 // in bytes, of all that its disk is made of
+	size   int64 // of its disk as the machine sees it, in bytes
 }
 
 // lender finds the host's machine, unless it was copied.
@@ -45,6 +46,15 @@ func (s *Site) lender(ctx context.Context, c platform.HostCopy) (from lender, er
 		return from, refuse("host %s has no machine at %s", c.Host, s.name)
 	}
 	err = from.hypervisor.connected(ctx, func(l *libvirt.Libvirt) error {
+		own, err := from.hypervisor.volume(l, from.machine.own())
+		if err != nil {
+			return err
+		}
+		is, err := describe(l, own)
+		if err != nil {
+			return err
+		}
+		from.size = is.Capacity.Value
 		from.disk, err = from.hypervisor.chain(l, from.machine.own())
 		return err
 	})
@@ -56,6 +66,10 @@ func (s *Site) checkHostCopy(ctx context.Context, c platform.HostCopy) error {
 	from, err := s.lender(ctx, c)
 	if err != nil || from.copied {
 		return err
+	}
+	if wanted := c.Spec.Size.Disk; wanted > 0 && wanted < from.size {
+		return refuse("the disk of host %s has %s, and a machine made of it cannot have one of %s: a disk is not made "+
+			"smaller", c.Host, size(from.size), size(wanted))
 	}
 	rooms, err := s.rooms(ctx)
 	if err != nil {
@@ -101,7 +115,8 @@ func (s *Site) copyHost(ctx context.Context, _ string, c platform.HostCopy, repo
 	}
 	report(10)
 	own := c.Spec.Name + ownEnding
-	if err := h.copied(ctx, from.machine.own(), own, c.Spec.Size.Disk, from.disk, func(percent int) {
+	const written = "0600" // as every machine's own disk is, and no copy of a version
+	if err := h.copied(ctx, from.machine.own(), own, written, from.disk, func(percent int) {
 		report(10 + percent*85/100)
 	}); err != nil {
 		return done, explain(err)
@@ -110,6 +125,11 @@ func (s *Site) copyHost(ctx context.Context, _ string, c platform.HostCopy, repo
 		v, err := h.volume(l, own)
 		if err != nil {
 			return err
+		}
+		if wanted := c.Spec.Size.Disk; wanted > from.size {
+			if err := l.StorageVolResize(v, uint64(wanted), 0); err != nil {
+				return err
+			}
 		}
 		_, err = h.define(l, s.domain(c.Spec.Name, tag{
 			Kind: kindBuild, Class: c.Spec.MachineClass, Base: c.Spec.Base, Host: c.Host,
@@ -136,9 +156,9 @@ func (h *hypervisor) chain(l *libvirt.Libvirt, volume string) (bytes int64, err 
 }
 
 // copied makes one volume of another and all that it is made on, with nothing
-// unused in it, by the qemu-img that libvirt runs; larger than that if so many
-// bytes are asked for. It is expected to grow to as many bytes as the other's chain has.
-func (h *hypervisor) copied(ctx context.Context, from, to string, wanted, expected int64, report func(int)) error {
+// unused in it, by the qemu-img that libvirt runs. It has the mode of a file, and
+// is expected to grow to as many bytes as the other's chain has.
+func (h *hypervisor) copied(ctx context.Context, from, to, mode string, expected int64, report func(int)) error {
 	converting, stop := context.WithCancel(ctx)
 	watched := make(chan struct{})
 	go func() {
@@ -161,8 +181,8 @@ func (h *hypervisor) copied(ctx context.Context, from, to string, wanted, expect
 		if err != nil {
 			return err
 		}
-		d := volumeXML{Name: to, Capacity: bytesXML{Value: max(is.Capacity.Value, wanted)}}
-		d.Target.Format, d.Target.Compat, d.Target.Permissions = formatXML{"qcow2"}, "1.1", &permsXML{h.diskMode()}
+		d := volumeXML{Name: to, Capacity: is.Capacity}
+		d.Target.Format, d.Target.Compat, d.Target.Permissions = formatXML{"qcow2"}, "1.1", &permsXML{mode}
 		_, err = l.StorageVolCreateXMLFrom(p, marshal(d), source, 0)
 		return err
 	})
