@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/url"
 	"strings"
 	"sync"
@@ -109,7 +110,9 @@ func (h *hypervisor) lost(ctx context.Context, c *connection, err error) error {
 	if ctx.Err() != nil {
 		return &away{h.name, ctx.Err()}
 	}
-	if !c.IsConnected() {
+	// Whoever writes may learn that the line is broken before the one who reads does.
+	var line *net.OpError
+	if !c.IsConnected() || errors.As(err, &line) {
 		h.drop(c)
 		return &away{h.name, err}
 	}
