@@ -24,6 +24,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -41,12 +42,13 @@ type Bases struct {
 	engine     *engine.Engine
 	deliveries engine.Work[ofCopy, platform.Deliver, platform.Made]
 	deletions  engine.Work[ofDeletion, platform.Named, platform.Nothing]
-	patience   time.Duration // with an address that sends nothing
+	patience   atomic.Int64 // with an address that sends nothing, in nanoseconds
 }
 
 // New adds bases to the engine.
 func New(e *engine.Engine) *Bases {
-	bs := &Bases{engine: e, patience: nothingFor}
+	bs := &Bases{engine: e}
+	bs.patience.Store(int64(nothingFor))
 	bs.deliveries = engine.Work[ofCopy, platform.Deliver, platform.Made]{
 		Kind: store.WorkDeliverBase, Operation: platform.DeliverCopy, Ask: askDelivery,
 		Progressed: deliveryProgressed, Ended: deliveryEnded,

@@ -52,8 +52,8 @@ func (bs *Bases) client() *http.Client {
 	}
 	return &http.Client{
 		Transport: &http.Transport{
-			DialContext: dialer.DialContext, ResponseHeaderTimeout: bs.patience, Proxy: http.ProxyFromEnvironment,
-			DisableCompression: true,
+			DialContext: dialer.DialContext, DisableCompression: true, Proxy: http.ProxyFromEnvironment,
+			ResponseHeaderTimeout: time.Duration(bs.patience.Load()),
 		},
 		CheckRedirect: func(_ *http.Request, via []*http.Request) error {
 			if len(via) > redirections {
@@ -122,9 +122,10 @@ func (bs *Bases) fetch(ctx context.Context, b store.Base) error {
 		return err
 	}
 	defer f.Close()
-	stalled := time.AfterFunc(bs.patience, func() { cancel(errStalled) })
+	patience := time.Duration(bs.patience.Load())
+	stalled := time.AfterFunc(patience, func() { cancel(errStalled) })
 	defer stalled.Stop()
-	err = bs.copy(ctx, b, answer.Body, f, h, func() { stalled.Reset(bs.patience) })
+	err = bs.copy(ctx, b, answer.Body, f, h, func() { stalled.Reset(patience) })
 	if err != nil && errors.Is(context.Cause(ctx), errStalled) {
 		return errStalled
 	}

@@ -5,6 +5,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"strconv"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -25,10 +26,9 @@ func TestAnAddressThatSendsNothingAnyMoreIsAskedAgain(t *testing.T) {
 	s.Subjects.Bases.HavePatience(200 * time.Millisecond)
 	content, err := os.ReadFile("../../demo/saltmarsh/harbour-13.vmdk")
 	require.NoError(t, err)
-	asked := 0
+	var asked atomic.Int32
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		asked++
-		switch asked {
+		switch asked.Add(1) {
 		case 1: // says nothing at all
 			<-r.Context().Done()
 		case 2: // stops in the middle
@@ -51,5 +51,5 @@ func TestAnAddressThatSendsNothingAnyMoreIsAskedAgain(t *testing.T) {
 		return !b.State.Coming()
 	})
 	require.Equal(t, base.Ready, b.State, b.Why)
-	require.Equal(t, 3, asked)
+	require.EqualValues(t, 3, asked.Load())
 }
