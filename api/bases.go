@@ -8,8 +8,10 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/base"
+	"nimblepane/core/feed"
 	"nimblepane/core/role"
 	"nimblepane/engine/bases"
+	"nimblepane/engine/feeds"
 	"nimblepane/store"
 )
 
@@ -58,7 +60,8 @@ func (s *Server) bases() {
 		func(ctx context.Context, in *struct{ Body client.NewBase }) (*body[client.Base], error) {
 			b, err := s.Bases.Begin(ctx, actor(ctx), bases.Request{
 				Name: in.Body.Name, Labels: in.Body.Labels, File: in.Body.File, Address: in.Body.Address,
-				Size: in.Body.Size, Expected: in.Body.SHA256,
+				Size: in.Body.Size, Expected: in.Body.SHA256, Feed: in.Body.Feed,
+				Want: feed.Want{Labels: in.Body.Labels, Serial: in.Body.Serial},
 			})
 			if err != nil {
 				return nil, err
@@ -104,6 +107,7 @@ func baseOut(db *gorm.DB, b store.Base) (client.Base, error) {
 		ID: b.ID, Name: b.Name, Labels: b.Labels.V, State: b.State, Why: b.Why, File: b.File, Address: b.Address,
 		Expected: b.Expected, Size: b.Size, Have: b.Have, SHA256: b.SHA256, Format: b.Format, Progress: b.Progress,
 		Digest: b.Digest, Bytes: b.Bytes, Facts: b.Facts.V, AddedBy: b.AddedBy, AddedAt: b.AddedAt, EndedAt: b.EndedAt,
+		Feed: b.Feed, Product: b.Product, Serial: b.Serial,
 		Copies: []client.BaseCopy{},
 	}
 	took := b.CameAt.Sub(b.BeganAt).Seconds()
@@ -113,6 +117,17 @@ func baseOut(db *gorm.DB, b store.Base) (client.Base, error) {
 		if b.Size > 0 {
 			out.Left = float64(b.Size-b.Have) / out.Rate
 		}
+	}
+	of, newest, is, err := feeds.Newer(db, b)
+	if err != nil {
+		return out, err
+	}
+	if is {
+		o, err := offerOut(db, of, newest)
+		if err != nil {
+			return out, err
+		}
+		out.Newer = &o
 	}
 	copies, err := store.BaseCopies(db, b.ID)
 	if err != nil {

@@ -49,6 +49,7 @@ const fileLimit = 64 << 20
 func (s *Server) builds() {
 	s.buildMachines()
 	s.bases()
+	s.feeds()
 	s.schedules()
 	s.buildLogs()
 	s.sheetFiles()

@@ -14,6 +14,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/base"
+	"nimblepane/core/feed"
 )
 
 func (a *app) base() *cobra.Command {
@@ -22,7 +23,7 @@ func (a *app) base() *cobra.Command {
 		Long: "Disk images that versions are made from. They are brought in from a file or an address, checked, " +
 			"converted and looked\ninto; a build sheet begins with one by its name (base: {named: NAME}).",
 	}
-	cmd.AddCommand(a.bringBase(), a.listBases(), a.showBase(), a.retireBase())
+	cmd.AddCommand(a.bringBase(), a.listBases(), a.showBase(), a.compareBase(), a.retireBase())
 	return cmd
 }
 
@@ -33,31 +34,40 @@ func baseNames(ctx context.Context, c *client.Client, _ []string) ([]string, err
 
 func (a *app) bringBase() *cobra.Command {
 	var in client.NewBase
+	var of feed.Want
 	var leave bool
 	cmd := &cobra.Command{
-		Use: "bring NAME FILE|ADDRESS", Args: named,
-		Short: "Bring in a disk image from a file here, or from an address",
+		Use: "bring NAME [FILE|ADDRESS]", Args: cobra.RangeArgs(1, 2),
+		Short: "Bring in a disk image from a file here, an address, or a vendor's feed",
 		Long: "Bring in a disk image from a file here, or from an address (http:// or https://) that the service " +
-			"fetches it from.\nIts format is found by what is in it: raw, qcow2, VHD, VHDX or VMDK. What was broken " +
+			"fetches it from, or\na release of a feed (pane feed search).\nIts format is found by what is in it: raw, qcow2, VHD, VHDX or VMDK. What was broken " +
 			"off goes on where it was when\nyou bring the same file in again. Exit code 7 says that it cannot be a " +
 			"base.",
 		Example: "  pane base bring debian-12 debian-12.vmdk --publisher Debian --release 12\n  pane base bring " +
-			"debian-13 https://images.example/debian-13.qcow2 --sha256 6f0e...",
+			"debian-13 https://images.example/debian-13.qcow2 --sha256 6f0e...\n  pane base bring harbour-13 --feed " +
+			"estuary --product 'Harbour Linux' --release 13",
 	}
 	f := cmd.Flags()
 	f.StringVar(&in.SHA256, "sha256", "", "digest that the file has to have, in hexadecimal digits")
-	f.StringVar(&in.Labels.Publisher, "publisher", "", "who made it")
-	f.StringVar(&in.Labels.Product, "product", "", "what it is")
-	f.StringVar(&in.Labels.Edition, "edition", "", "which kind of that")
-	f.StringVar(&in.Labels.Release, "release", "", "which release of that")
+	wantFlags(cmd, &of)
+	f.StringVar(&in.Feed, "feed", "", "take a release from this feed: the one of the publisher, product, edition, "+
+		"release and serial")
+	_ = cmd.RegisterFlagCompletionFunc("feed", a.complete(feedNames))
 	f.BoolVar(&leave, "no-wait", false, "return when the service has all of the file, or has begun to fetch it")
 	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) (err error) {
-		in.Name = args[0]
+		in.Name, in.Labels, in.Serial = args[0], of.Labels, of.Serial
 		var b client.Base
-		if strings.HasPrefix(args[1], "http://") || strings.HasPrefix(args[1], "https://") {
+		switch {
+		case (len(args) == 1) != (in.Feed != ""):
+			return usage("say either what file or address it is, or with --feed what feed it is a release of")
+		case in.Feed == "" && in.Serial != "":
+			return usage("--serial says which release of a feed is meant: give --feed, too")
+		case in.Feed != "":
+			b, err = c.BringBase(ctx, in)
+		case strings.HasPrefix(args[1], "http://") || strings.HasPrefix(args[1], "https://"):
 			in.Address = args[1]
 			b, err = c.BringBase(ctx, in)
-		} else {
+		default:
 			b, err = a.sendBase(ctx, c, in, args[1])
 		}
 		if err != nil {
@@ -167,6 +177,7 @@ func (a *app) listBases() *cobra.Command {
 				column[client.Base]{"Started by", func(b client.Base) string {
 					return cmp.Or(strings.Join(b.Facts.Firmware, ", "), "-")
 				}},
+				column[client.Base]{"Newer", newerThan},
 				column[client.Base]{"Added", func(b client.Base) string { return when(&b.AddedAt) }},
 				column[client.Base]{"By", func(b client.Base) string { return b.AddedBy }})
 		}),
@@ -200,18 +211,27 @@ func (a *app) showBase() *cobra.Command {
 				came = b.Address
 			}
 			a.facts(fact{"Base", b.Name}, fact{"State", coloured(b.State)}, fact{"How far", far}, fact{"Why", why},
-				fact{"Is", b.Labels.Text()}, fact{"From", came}, fact{"File", sizeAnd(b.Size, string(b.Format))},
+				fact{"Is", b.Labels.Text()}, fact{"From", came}, fact{"Release", ofFeed(b)}, fact{"Newer", strings.TrimPrefix(newerThan(b), "-")},
+				fact{"File", sizeAnd(b.Size, string(b.Format))},
 				fact{"SHA-256", cmp.Or(b.SHA256, b.Expected)}, fact{"Disk", size(b.Facts.DiskSize)},
 				fact{"Takes", size(b.Bytes)}, fact{"Digest", b.Digest},
 				fact{"Started by", strings.Join(b.Facts.Firmware, ", ")},
 				fact{"Encrypted", strings.Join(b.Facts.Encrypted, ", ")},
 				fact{"System", strings.TrimSpace(b.Facts.System + "  " + b.Facts.Edition)},
-				fact{"Release", b.Facts.Release}, fact{"Architecture", b.Facts.Architecture},
+				fact{"System's release", b.Facts.Release}, fact{"Architecture", b.Facts.Architecture},
 				fact{"Inside", strings.Join(b.Facts.Agents, ", ")}, fact{"At", strings.Join(at, "\n")},
 				fact{"Added", when(&b.AddedAt) + " by " + b.AddedBy}, fact{"Since", when(b.EndedAt)})
 			return nil
 		}),
 	}
+}
+
+// ofFeed says which release of a feed a base is, if it is one.
+func ofFeed(b client.Base) string {
+	if b.Feed == "" {
+		return ""
+	}
+	return b.Serial + " of feed " + b.Feed
 }
 
 func sizeAnd(bytes int64, what string) string {

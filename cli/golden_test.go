@@ -21,6 +21,7 @@ import (
 	"nimblepane/core/base"
 	"nimblepane/core/build"
 	"nimblepane/core/disk"
+	"nimblepane/core/feed"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
 	"nimblepane/core/machine"
@@ -77,6 +78,17 @@ var (
 			{Site: "north-quay", State: image.CopyPresent, Progress: 100},
 			{Site: "south-quay", State: image.CopyFailed, Why: "its storage is full"},
 		},
+	}
+	goldenOffer = client.Offer{
+		Feed: "estuary", Product: "harbour-linux:13:amd64", Serial: "20261103", Labels: goldenBase.Labels,
+		Codename: "Estuary\x1b]0;owned\x07", Architecture: "x86_64", Supported: "2029-06-30",
+		Address: "https://images.example/13.vmdk", Kind: "vmdk", Size: 4 << 30, SHA256: strings.Repeat("ef", 32),
+		With: []feed.Extra{{Name: "notes", Kind: "release-notes", Size: 90}},
+	}
+	goldenFeed = client.Feed{
+		Name: "estuary", Address: "https://images.example/", Every: 3600, Releases: 3, LookedAt: &later, SeenAt: &noon,
+		Why: "https://images.example/streams/v1/index.json answers 502 Bad Gateway", AddedBy: "jonas",
+		LeftOut: []string{"product p, version 1: none of its files is a disk"},
 	}
 	goldenBuild = client.WholeBuild{
 		Build: client.Build{
@@ -331,7 +343,15 @@ var golden = map[string]any{
 		Name: "harbour-14", State: base.Fetching, Address: "https://images.example/harbour-14.vmdk", Size: 4 << 30,
 		Have: 1 << 30, Rate: 20 << 20, Left: 150, AddedBy: "mira", AddedAt: noon, Copies: []client.BaseCopy{},
 	}),
-	"/bases/harbour-13":        goldenBase,
+	"/bases/harbour-13": goldenBase,
+	"/bases/harbour-12": func() client.Base {
+		b := goldenBase
+		b.Name, b.Feed, b.Serial, b.Newer = "harbour-12", "estuary", "20260804", &goldenOffer
+		return b
+	}(),
+	"/feeds":                   listOf(goldenFeed),
+	"/feeds/estuary":           goldenFeed,
+	"/releases":                listOf(goldenOffer),
 	"/bases/harbour-13/retire": goldenBase,
 	"/sheets": listOf(goldenSheet.Sheet, client.Sheet{
 		Name: "chart-desk", Image: "chart-desk", Steps: 4, Revision: 1, ChangedBy: "tove", ChangedAt: noon,
@@ -390,7 +410,8 @@ var shown = map[string]string{
 	"build-machine-list": "build-machine list", "build-machine-show": "build-machine show north-quay bm-new",
 	"schedule-list": "schedule list", "schedule-show": "schedule show monthly",
 	"schedule-calendar": "schedule calendar",
-	"base-list":         "base list", "base-show": "base show harbour-13",
+	"base-list":         "base list", "base-show": "base show harbour-13", "base-compare": "base compare harbour-12",
+	"feed-list": "feed list", "feed-show": "feed show estuary", "feed-search": "feed search harbour",
 	"account-list": "account list", "build-list": "build list", "build-show": "build show 3",
 	"build-log":           "build log 3",
 	"build-machine-check": "build-machine check north-quay bm-new",
@@ -429,6 +450,7 @@ var done = map[string]string{
 	"version-retire":     "version retire counter-desk 2026.11.3 --yes",
 	"sign-out":           "sign-out",
 	"base-retire":        "base retire harbour-13 --yes",
+	"feed-delete":        "feed delete estuary --yes",
 	"schedule-pause":     "schedule pause monthly --reason closed",
 	"schedule-resume":    "schedule resume monthly",
 	"schedule-delete":    "schedule delete monthly --yes",
@@ -453,7 +475,8 @@ var done = map[string]string{
 
 // elsewhere are commands that have tests of their own against a real service: their outcome is more than what they say.
 var elsewhere = []string{
-	"account add", "account edit", "activate", "base bring", "build-machine back", "build-machine checkpoint",
+	"account add", "account edit", "activate", "base bring", "feed add", "feed read",
+	"build-machine back", "build-machine checkpoint",
 	"build-machine create", "build-machine defaults", "build-machine discard", "build-machine finish",
 	"build-machine get", "build-machine keep", "build-machine note", "build-machine open", "build-machine put",
 	"build-machine run", "build-machine sheet",

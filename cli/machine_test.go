@@ -17,6 +17,7 @@ import (
 	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 	"nimblepane/platform"
+	"nimblepane/platform/practice/vendor"
 )
 
 // workshop stands before practice sites as a platform in whose build machines people work.
@@ -164,7 +165,7 @@ func TestABaseIsBroughtInAtTheCommandLine(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
 	_, run := asOperator(t, s)
-	const file = "../demo/saltmarsh/harbour-13.vmdk"
+	const file = "../demo/saltmarsh/harbour/harbour-13-20260804.vmdk"
 	run(cli.ExitFailed, "", "no such file", "base", "bring", "harbour-13", "none.vmdk")
 	run(cli.ExitUsage, "", "is no name of a base", "base", "bring", "Harbour 13", file)
 	run(0, "", "There is no base yet.", "base", "list")
@@ -173,7 +174,23 @@ func TestABaseIsBroughtInAtTheCommandLine(t *testing.T) {
 	run(cli.ExitRefused, "", "there is a base harbour-13 already", "base", "bring", "harbour-13", file)
 	server := httptest.NewServer(http.FileServer(http.Dir("../demo/saltmarsh")))
 	defer server.Close()
-	run(0, "", "Base from-there is ready.", "base", "bring", "from-there", server.URL+"/harbour-13.vmdk")
+	feed := httptest.NewServer(vendor.Handler(os.DirFS("../demo/saltmarsh/harbour")))
+	t.Cleanup(feed.Close)
+	run(cli.ExitFailed, "", "no such file", "feed", "add", "estuary", feed.URL, "--key", "none.asc")
+	run(0, "", "Feed estuary has 3 releases.", "feed", "add", "estuary", feed.URL)
+	run(0, "", "Feed estuary has 3 releases.", "feed", "read", "estuary")
+	run(0, "", "20260602", "feed", "search", "--product", "harbour linux", "--serial", "20260602")
+	run(cli.ExitUsage, "", "say either what file or address it is, or with --feed", "base", "bring", "of-feed")
+	run(cli.ExitUsage, "", "give --feed, too", "base", "bring", "of-feed", file, "--serial", "1")
+	run(cli.ExitRefused, "", "the feed has no release 14", "base", "bring", "of-feed", "--feed", "estuary", "--release",
+		"14")
+	run(0, "", "Base of-feed is ready.", "base", "bring", "of-feed", "--feed", "estuary", "--release", "13", "--serial",
+		"20260804")
+	run(0, "", "20261103", "base", "compare", "of-feed")
+	run(0, "", "Base newest is ready.", "base", "bring", "newest", "--feed", "estuary", "--release", "13")
+	run(0, "", "Base newest is the newest release of its product", "base", "compare", "newest")
+	run(0, "", "Base from-there is ready.", "base", "bring", "from-there",
+		server.URL+"/harbour/harbour-13-20260804.vmdk")
 	run(cli.ExitBad, "", "it is a text, and no disk image", "base", "bring", "estate", server.URL+"/estate.yaml")
 	run(0, "", "bm-harbour at north-quay runs.", "build-machine", "create", "bm-harbour", "--site", "north-quay",
 		"--base", "harbour-13", "--class", "standard")

@@ -38,6 +38,10 @@ type Base struct {
 	AddedBy  string      `json:"added_by"`
 	AddedAt  time.Time   `json:"added_at"`
 	EndedAt  *time.Time  `json:"ended_at,omitempty" doc:"When it became ready, failed or was retired"`
+	Feed     string      `json:"feed,omitempty" doc:"That it is a release of"`
+	Product  string      `json:"product,omitempty" doc:"The feed's name of what it is of"`
+	Serial   string      `json:"serial,omitempty" doc:"Of the release"`
+	Newer    *Offer      `json:"newer,omitempty" doc:"The newest release of its product, if that is newer"`
 	Copies   []BaseCopy  `json:"copies" nullable:"false"`
 }
 
@@ -57,6 +61,8 @@ type NewBase struct {
 	File    string      `json:"file,omitempty" maxLength:"200" doc:"What the file that is sent is called"`
 	Size    int64       `json:"size,omitempty" minimum:"0" doc:"Of the file that is sent, in bytes"`
 	SHA256  string      `json:"sha256,omitempty" doc:"That the file has to have"`
+	Feed    string      `json:"feed,omitempty" doc:"To take a release from, which labels and serial say"`
+	Serial  string      `json:"serial,omitempty" doc:"Of the release; the newest if it is left out"`
 }
 
 // Bases lists bases, those that were added last first; with gone, also those that are retired.

@@ -1,8 +1,8 @@
 package main
 
 import (
-	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"net/http"
@@ -286,15 +286,34 @@ func (d *seeder) first(ctx context.Context) error {
 	return d.roll(ctx, quick, "ticket-counters", "back-office", "crew-rooms", "chart-plotters")
 }
 
-// bases brings in the vendor's release that versions can be made from.
+// bases has the vendor's feed read, and brings in the release of it that is in use: there is a newer one.
 func (d *seeder) bases(ctx context.Context) error {
-	d.say("bringing in a base ...")
-	_, err := d.people["jonas"].SendBase(ctx, client.NewBase{
-		Name: "harbour-13", File: "harbour-13.vmdk", Labels: base.Labels{
-			Publisher: "Estuary Works", Product: "Harbour Linux", Edition: "desktop", Release: "13",
-		},
-	}, bytes.NewReader(harbour), func(client.Base) {})
-	return err
+	d.say("bringing in a vendor's release ...")
+	c := d.people["jonas"]
+	if _, err := c.AddFeed(ctx, client.NewFeed{
+		Name: "estuary", Address: fmt.Sprintf("http://127.0.0.1:%d/feed/", d.practice),
+	}); err != nil {
+		return err
+	}
+	if err := until(ctx, "the feed to be read", func() (bool, error) {
+		f, err := c.Feed(ctx, "estuary")
+		return f.Releases > 0, err
+	}); err != nil {
+		return err
+	}
+	if _, err := c.BringBase(ctx, client.NewBase{
+		Name: "harbour-13", Feed: "estuary", Labels: base.Labels{Product: "Harbour Linux", Release: "13"},
+		Serial: "20260804",
+	}); err != nil {
+		return err
+	}
+	return until(ctx, "the base", func() (bool, error) {
+		b, err := c.Base(ctx, "harbour-13")
+		if err == nil && b.State == base.Failed {
+			err = errors.New(b.Why)
+		}
+		return b.State == base.Ready, err
+	})
 }
 
 // history goes on from there to a Monday morning on which there is something to do.

@@ -6,11 +6,13 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -19,8 +21,10 @@ import (
 	"nimblepane/store/localpg"
 )
 
-//go:embed saltmarsh/harbour-13.vmdk
-var harbour []byte
+// harbour is what a made-up vendor publishes.
+//
+//go:embed saltmarsh/harbour
+var harbour embed.FS
 
 //go:embed saltmarsh/estate.yaml
 var estateFile string
@@ -74,8 +78,16 @@ func (s *stack) start(ctx context.Context) (err error) {
 	if err := os.WriteFile(filepath.Join(s.dir, "scenario.yaml"), []byte(scenarioFile), 0o600); err != nil {
 		return err
 	}
+	published, err := fs.Sub(harbour, "saltmarsh/harbour")
+	if err != nil {
+		return err
+	}
+	feed := filepath.Join(s.dir, "feed")
+	if err := errors.Join(os.RemoveAll(feed), os.CopyFS(feed, published)); err != nil {
+		return err
+	}
 	if s.practise, err = s.run("nimblepane-practice", "serve", "--address", fmt.Sprintf("127.0.0.1:%d", s.practice),
-		"--scenario", filepath.Join(s.dir, "scenario.yaml"), "--state",
+		"--feed", feed, "--scenario", filepath.Join(s.dir, "scenario.yaml"), "--state",
 		filepath.Join(s.dir, "practice.json")); err != nil {
 		return err
 	}
@@ -104,6 +116,7 @@ func (s *stack) startService(ctx context.Context) (err error) {
 	s.serve, err = s.run("nimblepaned", append([]string{
 		"serve", "--database", s.db.URL(database), "--listen", fmt.Sprintf("127.0.0.1:%d", s.service),
 		"--metrics-listen", fmt.Sprintf("127.0.0.1:%d", s.metrics), "--bases", filepath.Join(s.dir, "bases"),
+		"--fetch-from-here",
 	}, options...)...)
 	if err != nil {
 		return err
@@ -132,6 +145,9 @@ func (s *stack) run(program string, args ...string) (*exec.Cmd, error) {
 	defer log.Close()
 	cmd := exec.Command(filepath.Join(s.bin, program), args...)
 	cmd.Stdout, cmd.Stderr = log, log
+	cmd.Env = slices.DeleteFunc(os.Environ(), func(v string) bool {
+		return strings.HasPrefix(v, "NIMBLEPANE_CONFIG=") // somebody's settings of the client
+	})
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	return cmd, cmd.Start()
 }

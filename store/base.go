@@ -1,7 +1,6 @@
 package store
 
 import (
-	"context"
 	"fmt"
 	"time"
 
@@ -31,6 +30,9 @@ type Base struct {
 	Digest   string // of the disk that it was converted to, "sha256:..."
 	Bytes    int64  // of that
 	Facts    JSON[base.Facts]
+	Feed     string // that it is of, by its name then, "" if of none
+	Product  string // the feed's name of it
+	Serial   string
 	AddedBy  string
 	AddedAt  time.Time
 	EndedAt  *time.Time
@@ -130,32 +132,9 @@ func (tx *Tx) BuildsOfBaseNow(id int64) error {
 	return tx.Exec("update builds set next_tick_at = now() where from_base_id = ? and not settled", id).Error
 }
 
-// ClaimBase claims a base of which there is more to come and that is due, for so long; false if there is none.
-func (s *Store) ClaimBase(ctx context.Context, lease time.Duration) (b Base, claim int64, is bool, err error) {
-	var rows []struct {
-		Base
-		Claim int64
-	}
-	err = s.DB.WithContext(ctx).Raw(`
-		update bases set held_until = now() + ? * interval '1 second', claim = nextval('claims') where id = (
-		  select id from bases where state in ('receiving', 'fetching', 'converting') and due_at <= now() and held_until <= now()
-		  order by due_at limit 1 for update skip locked)
-		returning *`, lease.Seconds()).Scan(&rows).Error
-	if err != nil || len(rows) == 0 {
-		return b, 0, false, err
-	}
-	return rows[0].Base, rows[0].Claim, true, nil
-}
-
-// KeepBaseClaim goes on keeping a claim. It is false if it is another's by now.
-func (s *Store) KeepBaseClaim(ctx context.Context, id, claim int64, lease time.Duration) (bool, error) {
-	r := s.DB.WithContext(ctx).Exec("update bases set held_until = now() + ? * interval '1 second' where id = ? "+
-		"and claim = ?", lease.Seconds(), id, claim)
-	return r.RowsAffected > 0, r.Error
-}
-
-// ReleaseBaseClaim lets go of a claim; the base is due again after the wait.
-func (s *Store) ReleaseBaseClaim(ctx context.Context, id, claim int64, wait time.Duration) error {
-	return s.DB.WithContext(ctx).Exec(`update bases set held_until = '-infinity', due_at = now() + ? * interval '1 second'
-		where id = ? and claim = ?`, wait.Seconds(), id, claim).Error
+// BaseOfRelease returns the base of a release of a feed that was not retired, or ErrNotFound.
+func BaseOfRelease(db *gorm.DB, feed, product, serial, sha256 string) (Base, error) {
+	return first[Base](db.Order("id desc"), "the base of that release",
+		"state <> 'retired' and feed = ? and product = ? and serial = ? and expected = ?", feed, product, serial,
+		sha256)
 }

@@ -18,6 +18,7 @@ type Build struct {
 	SiteID        int64
 	BaseID        *int64 // the version that its machine is made from; nil if that is a base disk
 	FromBaseID    *int64 // the base that it is made from, if from one
+	Release       JSON[*BuildRelease]
 	VersionID     *int64 // that it made, or is making
 	Number        string // of its version: since it was started if its sheet says it, and else since the sealing
 	State         build.State
@@ -43,6 +44,23 @@ type Build struct {
 	HeldUntil     *time.Time   `gorm:"column:machine_held_until"`
 	WentOnAt      *time.Time   // last, after it had failed
 	Before        JSON[Before] // it last went on
+}
+
+// BuildRelease is the release of a feed that a build is made from.
+type BuildRelease struct {
+	Feed    string `json:"feed"`
+	Product string `json:"product"`
+	Serial  string `json:"serial"`
+	SHA256  string `json:"sha256"`
+	Title   string `json:"title"`
+}
+
+// Name is what people call it, "" if there is none.
+func (r *BuildRelease) Name() string {
+	if r == nil {
+		return ""
+	}
+	return r.Title
 }
 
 // Before is what was tried before a build went on after it had failed, and counts no more.
@@ -112,6 +130,19 @@ func LockBuild(db *gorm.DB, id int64) (Build, error) {
 		return Build{}, err
 	}
 	return BuildByID(db, id)
+}
+
+// SystemBefore is the operating system of the base that the image's last version came from that came from one of which
+// that is known, "" if there is none.
+func SystemBefore(db *gorm.DB, imageID int64) (system string, err error) {
+	var rows []string
+	err = fresh(db).Raw(`select f.facts->>'system' from builds b join bases f on f.id = b.from_base_id
+		where b.image_id = ? and b.state = 'ready' and coalesce(f.facts->>'system', '') <> '' order by b.id desc limit 1`,
+		imageID).Scan(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return "", err
+	}
+	return rows[0], nil
 }
 
 // NumbersTaken returns the numbers of an image's versions, and those that builds under way have for theirs.
@@ -205,9 +236,11 @@ func BuildRows(db *gorm.DB, f BuildFilter) (rows []BuildRow, err error) {
 		db = db.Limit(f.Limit)
 	}
 	err = db.Table("builds b").Select(`b.*, i.name as image, s.name as site, coalesce(v.number, '') as version,
-			coalesce(i.name || ' ' || o.number, 'disk ' || (b.plan->'base'->>'disk')) as base`).
+			coalesce(i.name || ' ' || o.number, b.release->>'title', 'base ' || f.name,
+				'disk ' || (b.plan->'base'->>'disk')) as base`).
 		Joins("join images i on i.id = b.image_id").Joins("join sites s on s.id = b.site_id").
 		Joins("left join versions v on v.id = b.version_id").Joins("left join versions o on o.id = b.base_id").
+		Joins("left join bases f on f.id = b.from_base_id").
 		Order("b.id desc").Scan(&rows).Error
 	return rows, err
 }

@@ -19,6 +19,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nimblepane/platform/practice/vendor"
 	"nimblepane/platform/practice/world"
 )
 
@@ -43,7 +44,7 @@ func root() *cobra.Command {
 }
 
 func serve(address *string) *cobra.Command {
-	var scenario, state string
+	var scenario, state, feed string
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Play the sites of a scenario until told to stop", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -64,7 +65,12 @@ func serve(address *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			server := &http.Server{Handler: w.Handler(), ReadHeaderTimeout: 10 * time.Second}
+			mux := http.NewServeMux()
+			mux.Handle("/", w.Handler())
+			if feed != "" {
+				mux.Handle("/feed/", http.StripPrefix("/feed", vendor.Handler(os.DirFS(feed))))
+			}
+			server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 			go func() {
 				<-cmd.Context().Done()
 				server.Close()
@@ -76,6 +82,8 @@ func serve(address *string) *cobra.Command {
 	}
 	cmd.Flags().StringVar(&scenario, "scenario", "", "scenario file (YAML)")
 	cmd.Flags().StringVar(&state, "state", "", "file to keep the state in, empty to forget it at the end")
+	cmd.Flags().StringVar(&feed, "feed", "", "folder with a vendor's releases and their list ("+vendor.File+"), which "+
+		"is published at /feed/")
 	_ = cmd.MarkFlagRequired("scenario")
 	return cmd
 }

@@ -14,6 +14,7 @@ export type Hypervisor = Schemas["Hypervisor"];
 export type Schedule = Schemas["Schedule"];
 export type ScheduleMode = Schemas["ScheduleMode"];
 export type ScheduleRun = Schemas["ScheduleRun"];
+export type Offer = Schemas["Offer"];
 export type Base = Schemas["Base"];
 export type BaseState = Schemas["BaseState"];
 export type BuildMachine = Schemas["BuildMachine"];

@@ -36,6 +36,7 @@ const router = createBrowserRouter([
       page("/images/:image", async () => (await import("./pages/image")).ImagePage),
       page("/images/:image/versions/:number", async () => (await import("./pages/version")).VersionPage),
       page("/bases", async () => (await import("./pages/bases")).BasesPage),
+      page("/feeds/:feed", async () => (await import("./pages/feed")).FeedPage),
       page("/bases/:base", async () => (await import("./pages/base")).BasePage),
       page("/sheets", async () => (await import("./pages/sheets")).SheetsPage),
       page("/sheets/:sheet", async () => (await import("./pages/sheet")).SheetPage),

@@ -89,8 +89,10 @@ export class Gathered {
           for (const key of ["proofs", "trail", "today"]) this.due.add(key);
         else if (kind === "schedule" || kind.startsWith("schedule."))
           for (const key of ["schedules", "calendar", "trail", "today"]) this.due.add(key);
+        else if (kind === "feed" || kind.startsWith("feed."))
+          for (const key of ["feeds", "bases", "trail", "today"]) this.due.add(key);
         else if (kind === "base" || kind.startsWith("base."))
-          for (const key of ["bases", "trail"]) this.due.add(key);
+          for (const key of ["bases", "feeds", "trail"]) this.due.add(key);
         else if (kind === "machine" || kind.startsWith("build-machine."))
           for (const key of ["build-machines", "trail", "today"]) this.due.add(key);
         else this.due.add("all");

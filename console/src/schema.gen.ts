@@ -414,6 +414,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Vendors' lists of releases that bases are taken from
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-feeds"];
+        put?: never;
+        /**
+         * Have a feed read from now on
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["add-feed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feeds/{feed}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A feed: when it was read, and what of it could not be taken
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-feed"];
+        put?: never;
+        post?: never;
+        /**
+         * Forget a feed; bases that were taken from it stay
+         * @description Needs the role operator or one above it.
+         */
+        delete: operations["delete-feed"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feeds/{feed}/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read a feed now, and not only in its time
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["read-feed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts": {
         parameters: {
             query?: never;
@@ -1114,6 +1182,26 @@ export interface paths {
          * @description Needs the role viewer or one above it.
          */
         get: operations["list-ready-steps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Releases that stand in feeds, by what they are of, the newest of each first
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-releases"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2234,6 +2322,8 @@ export interface components {
             /** @description SHA-256 that the file has to have, if that was said */
             expected?: string;
             facts: components["schemas"]["Facts"];
+            /** @description That it is a release of */
+            feed?: string;
             /** @description What it was called where it came from */
             file?: string;
             format?: components["schemas"]["DiskFormat"];
@@ -2246,6 +2336,10 @@ export interface components {
             id: number;
             labels: components["schemas"]["Labels"];
             name: string;
+            /** @description The newest release of its product, if that is newer */
+            newer?: components["schemas"]["Offer"];
+            /** @description The feed's name of what it is of */
+            product?: string;
             /**
              * Format: int64
              * @description Of the converting, in per cent
@@ -2261,6 +2355,8 @@ export interface components {
              * @description Until all of it is there, if that can be said
              */
             seconds_left?: number;
+            /** @description Of the release */
+            serial?: string;
             /** @description Of the whole file */
             sha256?: string;
             /**
@@ -2643,6 +2739,12 @@ export interface components {
             seq: number;
             subject: string;
         };
+        Extra: {
+            kind?: string;
+            name: string;
+            /** Format: int64 */
+            size?: number;
+        };
         Facts: {
             agents?: string[] | null;
             architecture?: string;
@@ -2653,6 +2755,39 @@ export interface components {
             firmware?: string[] | null;
             release?: string;
             system?: string;
+        };
+        Feed: {
+            added_by: string;
+            address: string;
+            /**
+             * Format: int64
+             * @description It is read again after so long
+             */
+            every_seconds: number;
+            /** @description What of it could not be taken, and why */
+            left_out?: string[] | null;
+            /**
+             * Format: date-time
+             * @description When it was read last
+             */
+            looked_at?: string;
+            name: string;
+            /** @description Of releases that do not say theirs */
+            publisher?: string;
+            /**
+             * Format: int64
+             * @description That stand in it
+             */
+            releases: number;
+            /**
+             * Format: date-time
+             * @description When that went well last
+             */
+            seen_at?: string;
+            /** @description It has to be signed by the key that was given */
+            signed: boolean;
+            /** @description Why it could not be read last */
+            why?: string;
         };
         GoOn: {
             /** @description That the sheet was taken from */
@@ -2926,11 +3061,15 @@ export interface components {
         NewBase: {
             /** @description http:// or https://; left out if it is sent */
             address?: string;
+            /** @description To take a release from, which labels and serial say */
+            feed?: string;
             /** @description What the file that is sent is called */
             file?: string;
             labels?: components["schemas"]["Labels"];
             /** @description Small letters, digits, points and hyphens, at most 60 */
             name: string;
+            /** @description Of the release; the newest if it is left out */
+            serial?: string;
             /** @description That the file has to have */
             sha256?: string;
             /**
@@ -2967,6 +3106,20 @@ export interface components {
             /** @description What it is for */
             purpose?: string;
             version?: string;
+        };
+        NewFeed: {
+            /** @description Of the vendor's mirror, its index or a file of products */
+            address: string;
+            /**
+             * Format: int64
+             * @description 60 to 604800; an hour if left out
+             */
+            every_seconds?: number;
+            /** @description OpenPGP public key that it has to be signed by */
+            key?: string;
+            name: string;
+            /** @description Of releases that do not say theirs */
+            publisher?: string;
         };
         NewNote: {
             text: string;
@@ -3010,6 +3163,31 @@ export interface components {
         };
         /** @enum {string} */
         Numbering: "calendar" | "semver";
+        Offer: {
+            /** @description Of its disk */
+            address: string;
+            architecture?: string;
+            /** @description The base that it is here, if it was brought in */
+            base?: string;
+            codename?: string;
+            feed: string;
+            /** @description Of file that the feed says the disk is */
+            kind?: string;
+            labels: components["schemas"]["Labels"];
+            /** @description The feed's own name of what it is of */
+            product: string;
+            serial: string;
+            sha256: string;
+            /**
+             * Format: int64
+             * @description Of the file, in bytes; 0 if that is not said
+             */
+            size: number;
+            /** @description Until when, as the feed says it */
+            supported?: string;
+            /** @description What else comes with it */
+            with: components["schemas"]["Extra"][];
+        };
         OpenApplications: {
             /** @description SHA-256 of what the sheet names beside it, by path */
             files?: {
@@ -3095,6 +3273,11 @@ export interface components {
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
+        PageFeed: {
+            items: components["schemas"]["Feed"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
         PageHost: {
             items: components["schemas"]["Host"][];
             /** @description Cursor of the next page; empty on the last */
@@ -3112,6 +3295,11 @@ export interface components {
         };
         PageMatter: {
             items: components["schemas"]["Matter"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
+        PageOffer: {
+            items: components["schemas"]["Offer"][];
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
@@ -5716,6 +5904,348 @@ export interface operations {
             };
             /** @description Service Unavailable */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageFeed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFeed"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                feed: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                feed: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "read-feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                feed: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8411,6 +8941,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageReadyStep"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-releases": {
+        parameters: {
+            query?: {
+                /** @description Only those of this one */
+                feed?: string;
+                publisher?: string;
+                product?: string;
+                edition?: string;
+                release?: string;
+                serial?: string;
+                /** @description That is somewhere in what is said of it */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOffer"];
                 };
             };
             /** @description Unauthorized */

@@ -61,12 +61,16 @@ type Facts struct {
 	Agents       []string `json:"agents,omitempty"`       // that are inside: pane-agent, qemu-guest-agent, cloud-init
 }
 
+// Architecture of hosts.
+const Architecture = "x86_64"
+
 // Wanted is what a base is to be used for.
 type Wanted struct {
 	Class    string
 	Firmware string // that starts machines of the class: bios or uefi; "" if that is not known
 	System   string // of the image's versions so far; "" if that is not known
-	Disk     int64  // the largest disk that a machine is to have, in bytes; 0 if any
+	// Disk that the machine is to have, and the largest that machines of its class may have, in bytes; 0 if any.
+	Disk, ClassDisk int64
 }
 
 // Misfits are the reasons why a base cannot be used for that, none if it can.
@@ -80,8 +84,9 @@ func (f Facts) Misfits(w Wanted) (why []string) {
 		why = append(why, fmt.Sprintf("its disk is started by %s, and machines of class %s by %s: take a base for "+
 			"%[3]s, or a class for %[1]s", strings.Join(f.Firmware, " and "), w.Class, w.Firmware))
 	}
-	if f.Architecture != "" && f.Architecture != "x86_64" {
-		why = append(why, fmt.Sprintf("it is for machines of architecture %s, and hosts are x86_64", f.Architecture))
+	if f.Architecture != "" && f.Architecture != Architecture {
+		why = append(why, fmt.Sprintf("it is for machines of architecture %s, and hosts are %s", f.Architecture,
+			Architecture))
 	}
 	if w.System != "" && f.System != "" && w.System != f.System {
 		why = append(why, fmt.Sprintf("its operating system is %s, and that of the image's versions %s: make an image "+
@@ -90,6 +95,10 @@ func (f Facts) Misfits(w Wanted) (why []string) {
 	if w.Disk > 0 && f.DiskSize > w.Disk {
 		why = append(why, fmt.Sprintf("its disk has %d bytes, and the machine is to have one of %d: give the machine "+
 			"a larger one", f.DiskSize, w.Disk))
+	}
+	if w.ClassDisk > 0 && max(f.DiskSize, w.Disk) > w.ClassDisk {
+		why = append(why, fmt.Sprintf("its disk has %d bytes, and machines of class %s have at most %d: take a "+
+			"smaller base, or allow the class more (disk, in the estate file)", max(f.DiskSize, w.Disk), w.Class, w.ClassDisk))
 	}
 	return why
 }

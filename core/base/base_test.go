@@ -32,6 +32,11 @@ func TestABaseFitsOrSaysAllThatIsInTheWay(t *testing.T) {
 			"own for it",
 		"its disk has 9663676416 bytes, and the machine is to have one of 8589934592: give the machine a larger one",
 	}, other.Misfits(want))
+	require.Equal(t, []string{
+		"its disk has 8589934592 bytes, and machines of class standard have at most 4294967296: take a smaller base, " +
+			"or allow the class more (disk, in the estate file)",
+	}, fits.Misfits(Wanted{Class: "standard", ClassDisk: 4 << 30}))
+	require.Empty(t, fits.Misfits(Wanted{Class: "standard", ClassDisk: 8 << 30}))
 }
 
 func TestWhatADiskSaysBecomesFacts(t *testing.T) {

@@ -43,7 +43,7 @@ func goOn(p Plan, s Snapshot, now time.Time) Decision {
 		case UnderWay:
 			return Decision{State: Preparing, Why: s.Base.Why}
 		case TaskFailed:
-			return failed("its base could not be brought to its site", s.Base.Why)
+			return failed("its base cannot be used", s.Base.Why)
 		}
 	}
 	switch s.Machine.State {

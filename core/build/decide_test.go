@@ -245,7 +245,7 @@ func TestAMachineIsMadeOfABaseOnceThatIsAtItsSite(t *testing.T) {
 	s.Base = broken
 	d := Decide(p, s, noon)
 	require.Equal(t, Failed, d.State)
-	require.Equal(t, "its base could not be brought to its site: exit code 3", d.Why)
+	require.Equal(t, "its base cannot be used: exit code 3", d.Why)
 	s.Base = done
 	require.Equal(t, []Action{{Kind: MakeMachine}}, Decide(p, s, noon).Actions)
 	s.Base, s.Machine = Task{}, done

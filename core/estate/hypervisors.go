@@ -42,6 +42,8 @@ type MachineClass struct {
 	Display  string `yaml:"display,omitempty" json:"display,omitempty"`   // none if not given
 	// Room is how much of the site's storage a machine's own disk may come to take; 2GiB if not given.
 	Room string `yaml:"room,omitempty" json:"room,omitempty"`
+	// Disk is the largest that one of its machines may have; any if not given.
+	Disk string `yaml:"disk,omitempty" json:"disk,omitempty"`
 }
 
 // transports of libvirt that hypervisors are reached by, with QEMU's driver.
@@ -126,6 +128,11 @@ func (c *checker) machineSettings(at string, s *Site) {
 		if kind, rest, named := strings.Cut(k.Network, ":"); k.Network != "user" &&
 			(!named || rest == "" || kind != "network" && kind != "bridge") {
 			c.at(kat+".network", "machine class %s: network %q: use user, network:NAME or bridge:NAME", name, k.Network)
+		}
+		if k.Disk != "" {
+			if _, err := Bytes(k.Disk); err != nil {
+				c.at(kat+".disk", "machine class %s: disk: %s", name, err)
+			}
 		}
 		if _, err := Bytes(k.Room); err != nil {
 			c.at(kat+".room", "machine class %s: room: %s", name, err)

@@ -18,8 +18,9 @@ import (
 //
 //	image   the image that a version is made of
 //	site    where the build machine is made
-//	base    what it begins with: base.track, base.version, base.named and
-//	        base.disk are texts, empty but for the one that the sheet gives
+//	base    what it begins with: base.track, base.version, base.named,
+//	        base.disk and base.feed (of a vendor's release) are texts, empty
+//	        but for the one that the sheet gives
 //	values  of the parameters: values.queue, or values["quay-name"] where the
 //	        name has a dash; numbers are numbers, switches true or false
 //
@@ -131,6 +132,7 @@ func (c Condition) met(s Sheet) (bool, error) {
 		"image": s.Image, "site": s.Machine.Site, "values": values,
 		"base": map[string]string{
 			"track": s.Base.Track, "version": s.Base.Version, "disk": s.Base.Disk, "named": s.Base.Named,
+			"feed": s.Base.feed(),
 		},
 	})
 	if err != nil {

@@ -93,6 +93,14 @@ func (m Machine) size() string {
 	return " with " + english.WordSeries(has, "and")
 }
 
+// feed is the name of the feed that it is a release of, "" if it is of none.
+func (b Base) feed() string {
+	if b.Vendor == nil {
+		return ""
+	}
+	return b.Vendor.Feed
+}
+
 func (b Base) String() string {
 	switch {
 	case b.Track != "":
@@ -101,6 +109,10 @@ func (b Base) String() string {
 		return "version " + b.Version
 	case b.Named != "":
 		return "base " + b.Named
+	case b.Vendor != nil && b.Vendor.Serial == "":
+		return fmt.Sprintf("the newest of %s in feed %s", b.Vendor.Want(), b.Vendor.Feed)
+	case b.Vendor != nil:
+		return fmt.Sprintf("%s in feed %s", b.Vendor.Want(), b.Vendor.Feed)
 	}
 	return "the base disk " + b.Disk
 }

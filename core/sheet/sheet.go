@@ -20,6 +20,7 @@ import (
 
 	"nimblepane/core/base"
 	"nimblepane/core/estate"
+	"nimblepane/core/feed"
 	"nimblepane/core/image"
 	"nimblepane/core/seal"
 	"nimblepane/core/secret"
@@ -56,6 +57,26 @@ type Base struct {
 	Version string `yaml:"version" json:"version,omitempty"` // one of the image's versions
 	Disk    string `yaml:"disk" json:"disk,omitempty"`       // a base disk in the site's storage
 	Named   string `yaml:"named" json:"named,omitempty"`     // a base that was brought in, by its name
+	// a release of a vendor's feed, which is brought in if it is not here
+	Vendor *Vendor `yaml:"vendor" json:"vendor,omitempty"`
+}
+
+// Vendor says which release of a vendor's feed is meant: the newest of a
+// product, or one of them. What is not given may be anything, as long as one product is meant.
+type Vendor struct {
+	Feed      string `yaml:"feed" json:"feed"` // by its name
+	Publisher string `yaml:"publisher" json:"publisher,omitempty"`
+	Product   string `yaml:"product" json:"product,omitempty"`
+	Edition   string `yaml:"edition" json:"edition,omitempty"`
+	Release   string `yaml:"release" json:"release,omitempty"`
+	Serial    string `yaml:"serial" json:"serial,omitempty"` // one release; the newest if not given
+}
+
+// Want is what is looked for in the feed.
+func (v Vendor) Want() feed.Want {
+	return feed.Want{Labels: base.Labels{
+		Publisher: v.Publisher, Product: v.Product, Edition: v.Edition, Release: v.Release,
+	}, Serial: v.Serial}
 }
 
 // Machine is what the build works on.
@@ -347,11 +368,15 @@ func (c *checker) base(b Base) {
 			given++
 		}
 	}
+	if b.Vendor != nil {
+		given++
+	}
 	switch {
 	case !c.has("base"):
 		c.at("", "the base is missing: write base: {track: live} to begin with what is in use")
 	case given != 1:
-		c.at("base", "base: %d things to begin with are named: name one of track, version, disk and named", given)
+		c.at("base", "base: %d things to begin with are named: name one of track, version, disk, named and "+
+			"vendor", given)
 	}
 	if b.Track != "" {
 		if err := image.CheckName(b.Track); err != nil {
@@ -361,6 +386,15 @@ func (c *checker) base(b Base) {
 	if b.Named != "" {
 		if err := base.CheckName(b.Named); err != nil {
 			c.at("base.named", "base.named: %s", err)
+		}
+	}
+	if v := b.Vendor; v != nil {
+		if err := image.CheckName(v.Feed); err != nil {
+			c.at("base.vendor.feed", "base.vendor.feed: %s", err)
+		}
+		if v.Product == "" && v.Release == "" {
+			c.at("base.vendor", "base.vendor: say which product and release of the feed is meant, such as {feed: %s, "+
+				"product: Harbour Linux, release: \"13\"}", cmp.Or(v.Feed, "estuary"))
 		}
 	}
 	if strings.ContainsAny(b.Disk, "/\\") || b.Disk == ".." {

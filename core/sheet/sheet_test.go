@@ -162,6 +162,10 @@ func TestEachProblemSaysWhereItIsAndWhatWouldBeRight(t *testing.T) {
 		{"image: desk\n", "", "line 1, column 1: the image is missing: write image:"},
 		{"image: desk", "image: Desk!", "line 1, column 1: image: "},
 		{"base: {track: live}\n", "", "line 1, column 1: the base is missing: write base: {track: live}"},
+		{"{track: live}", "{vendor: {feed: Estuary, release: \"13\"}}", `line 2, column 17: base.vendor.feed: "Estuary" ` +
+			"cannot be a name"},
+		{"{track: live}", "{vendor: {feed: estuary}}", "line 2, column 7: base.vendor: say which product and release"},
+		{"{track: live}", "{named: a, vendor: {feed: estuary, release: a}}", "base: 2 things to begin with are named"},
 		{"{track: live}", "{track: live, disk: x}", "line 2, column 1: base: 2 things to begin with are named"},
 		{"{track: live}", "{}", "line 2, column 1: base: 0 things to begin with"},
 		{"track: live", "track: 'Live ?'", "line 2, column 8: base.track: "},
@@ -304,7 +308,7 @@ version: {stage: maybe}
 `))
 	require.EqualError(t, err, strings.Join([]string{
 		`line 1, column 8: image has to be a text: put it in quotes, and is the number 5`,
-		`line 2, column 8: there is no key "trak" in base: use track, version, disk or named`,
+		`line 2, column 8: there is no key "trak" in base: use track, version, disk, named or vendor`,
 		`line 5, column 5: step "one" does nothing: write script, put, fetch, install, remove, ` +
 			`update, locale, settings, restart, checkpoint or ready under its name`,
 		`line 6, column 17: steps[0].time-limit: "soon" is no time: write it in whole seconds, such as 30s, 90m or ` +

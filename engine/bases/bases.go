@@ -31,8 +31,10 @@ import (
 	"github.com/dustin/go-humanize/english"
 
 	"nimblepane/core/base"
+	"nimblepane/core/feed"
 	"nimblepane/core/image"
 	"nimblepane/engine"
+	"nimblepane/engine/feeds"
 	"nimblepane/platform"
 	"nimblepane/store"
 )
@@ -58,7 +60,14 @@ func New(e *engine.Engine) *Bases {
 	}
 	engine.AddWork(e, bs.deliveries)
 	engine.AddWork(e, bs.deletions)
-	e.Add(engine.Subject{Loops: []func(context.Context){bs.work}})
+	if e.Bases != "" {
+		e.Add(engine.Subject{Loops: []func(context.Context){
+			e.Watch(store.WatchedBases, basesAtOnce, bs.see),
+			func(ctx context.Context) {
+				e.Every(ctx, tidyEvery, "the folder of bases could not be tidied", bs.tidied)
+			},
+		}})
+	}
 	return bs
 }
 
@@ -70,6 +79,9 @@ type Request struct {
 	Address  string // that it is fetched from; "": its pieces are sent
 	Size     int64  // of what is sent, in bytes
 	Expected string // SHA-256 of the file, "" if that is not known
+	// Feed that a release is taken from, instead of an address: the one that is wanted.
+	Feed string
+	Want feed.Want
 }
 
 // Begin begins to bring in a base.
@@ -85,9 +97,13 @@ func (bs *Bases) Begin(ctx context.Context, actor string, r Request) (b store.Ba
 	}
 	b = store.Base{
 		Name: r.Name, Labels: store.JSON[base.Labels]{V: r.Labels}, State: base.Receiving, File: r.File,
-		Expected: r.Expected, Size: r.Size, AddedBy: actor,
+		Expected: r.Expected, Size: r.Size,
 	}
-	if r.Address != "" {
+	switch {
+	case r.Feed != "" && (r.Address != "" || r.Size != 0 || r.Expected != ""):
+		return b, engine.Invalidf("a release of a feed has its address, size and digest from there: leave them out")
+	case r.Feed != "":
+	case r.Address != "":
 		u, err := url.Parse(r.Address)
 		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 			return b, engine.Invalidf("%q is no address: write http:// or https:// with a host and a path", r.Address)
@@ -97,36 +113,60 @@ func (bs *Bases) Begin(ctx context.Context, actor string, r Request) (b store.Ba
 				"records: leave it out")
 		}
 		b.State, b.Address, b.File, b.Size = base.Fetching, r.Address, path.Base(u.Path), 0
-	} else if r.Size <= 0 || r.Size > base.MostBytes {
+	case r.Size <= 0 || r.Size > base.MostBytes:
 		return b, engine.Invalidf("the file has %d bytes: at least 1 and at most %s are taken", r.Size,
 			humanize.IBytes(base.MostBytes))
 	}
-	if err := bs.room(b.Size); err != nil {
-		return b, err
-	}
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
-		if has, err := store.LockBase(tx.DB, r.Name); err == nil {
-			return engine.Conflictf("there is a base %s already (%s): take another name, or retire that one", r.Name,
-				has.State)
-		} else if !errors.Is(err, store.ErrNotFound) {
-			return err
-		}
-		now := time.Now()
-		b.AddedAt, b.BeganAt, b.CameAt = tx.Now, now, now
-		if err := tx.Create(&b).Error; err != nil {
-			return err
-		}
-		detail := map[string]any{}
-		for key, value := range map[string]string{"file": b.File, "address": b.Address, "sha256": b.Expected} {
-			if value != "" {
-				detail[key] = value
+		if r.Feed != "" {
+			f, o, err := feeds.One(tx.DB, r.Feed, r.Want)
+			if err != nil {
+				return err
 			}
+			b = ofRelease(f, o)
+			b.Name = r.Name
 		}
-		tx.Record(store.Entry{Verb: "base.bring", Subject: b.Subject(), Detail: detail})
-		tx.Emit("base", b.Subject(), nil)
-		return nil
+		return bs.beginIn(tx, actor, &b)
 	})
 	return b, err
+}
+
+// ofRelease is the base that a release of a feed becomes.
+func ofRelease(f store.Feed, o feed.Offer) store.Base {
+	return store.Base{
+		Labels: store.JSON[base.Labels]{V: o.Labels}, State: base.Fetching, File: path.Base(o.Path),
+		Address: feeds.AddressOf(f, o), Expected: o.SHA256, Size: o.Size, Feed: f.Name, Product: o.Product,
+		Serial: o.Serial,
+	}
+}
+
+// beginIn begins to bring in a base, as part of a change.
+func (bs *Bases) beginIn(tx *store.Tx, actor string, b *store.Base) error {
+	if err := bs.room(b.Size); err != nil {
+		return err
+	}
+	if has, err := store.LockBase(tx.DB, b.Name); err == nil {
+		return engine.Conflictf("there is a base %s already (%s): take another name, or retire that one", b.Name,
+			has.State)
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	now := time.Now()
+	b.AddedBy, b.AddedAt, b.BeganAt, b.CameAt = actor, tx.Now, now, now
+	if err := tx.Create(b).Error; err != nil {
+		return err
+	}
+	detail := map[string]any{}
+	for key, value := range map[string]string{
+		"file": b.File, "address": b.Address, "sha256": b.Expected, "feed": b.Feed, "serial": b.Serial,
+	} {
+		if value != "" {
+			detail[key] = value
+		}
+	}
+	tx.Record(store.Entry{Verb: "base.bring", Subject: b.Subject(), Detail: detail})
+	tx.Emit("base", b.Subject(), nil)
+	return nil
 }
 
 // room refuses what the folder of bases has no room for: the file, and what it is converted to.
@@ -249,41 +289,46 @@ func (bs *Bases) Retire(ctx context.Context, actor, name, reason string) (b stor
 		if b, err = store.LockBase(tx.DB, name); err != nil {
 			return err
 		}
-		uses, err := store.UsesOfBase(tx.DB, b.ID)
-		if err != nil {
-			return err
-		}
-		if len(uses) > 0 {
-			return engine.Conflictf("base %s is what %s made from: wait until that is done, or end it", name,
-				english.WordSeries(uses, "and")+english.PluralWord(len(uses), " is", " are"))
-		}
-		copies, err := store.BaseCopies(tx.DB, b.ID)
-		if err != nil {
-			return err
-		}
-		for _, c := range copies {
-			if c.State == image.CopyDelivering {
-				return engine.Conflictf("base %s is being delivered to a site: wait until that is done", name)
-			}
-			if err := tx.Ask(bs.deletions.Of(c.SiteID, store.BaseCopySubject(c.ID), 1, ofDeletion{
-				b.ID,
-				b.Disk(),
-			})); err != nil {
-				return err
-			}
-			if err := tx.Delete(&c).Error; err != nil {
-				return err
-			}
-		}
-		b.State, b.EndedAt, b.Why = base.Retired, &tx.Now, ""
-		tx.Record(store.Entry{Verb: "base.retire", Subject: b.Subject(), Reason: reason})
-		tx.Emit("base", b.Subject(), nil)
-		return tx.Save(&b).Error
+		return bs.retireIn(tx, &b, reason)
 	})
 	if err == nil {
 		bs.tidy(b)
 	}
 	return b, err
+}
+
+// retireIn is Retire as part of a change, but for the files here, which are deleted when that has gone well.
+func (bs *Bases) retireIn(tx *store.Tx, b *store.Base, reason string) error {
+	uses, err := store.UsesOfBase(tx.DB, b.ID)
+	if err != nil {
+		return err
+	}
+	if len(uses) > 0 {
+		return engine.Conflictf("base %s is what %s made from: wait until that is done, or end it", b.Name,
+			english.WordSeries(uses, "and")+english.PluralWord(len(uses), " is", " are"))
+	}
+	copies, err := store.BaseCopies(tx.DB, b.ID)
+	if err != nil {
+		return err
+	}
+	for _, c := range copies {
+		if c.State == image.CopyDelivering {
+			return engine.Conflictf("base %s is being delivered to a site: wait until that is done", b.Name)
+		}
+		if err := tx.Ask(bs.deletions.Of(c.SiteID, store.BaseCopySubject(c.ID), 1, ofDeletion{
+			b.ID,
+			b.Disk(),
+		})); err != nil {
+			return err
+		}
+		if err := tx.Delete(&c).Error; err != nil {
+			return err
+		}
+	}
+	b.State, b.EndedAt, b.Why = base.Retired, &tx.Now, ""
+	tx.Record(store.Entry{Verb: "base.retire", Subject: b.Subject(), Reason: reason})
+	tx.Emit("base", b.Subject(), nil)
+	return tx.Save(b).Error
 }
 
 // tidy deletes the files of a base that is none.

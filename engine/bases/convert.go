@@ -14,7 +14,6 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
@@ -27,12 +26,11 @@ import (
 
 // How bases are worked on, in real time.
 const (
-	baseEvery   = 500 * time.Millisecond
-	basesAtOnce = 2 // in a process
-	baseLease   = 10 * time.Second
+	basesAtOnce = 2               // in a process
 	againAfter  = 5 * time.Second // at first, after something broke
 	againMost   = 5 * time.Minute
 	lookAgain   = time.Minute // at one that is sent
+	tidyEvery   = time.Hour
 )
 
 // drivers are what qemu-img calls the formats.
@@ -46,76 +44,27 @@ func freeIn(folder string) (int64, error) {
 	return int64(at.Bavail) * at.Bsize, err
 }
 
-// work looks for bases of which there is more to come until the context ends.
-func (bs *Bases) work(ctx context.Context) {
-	if bs.engine.Bases == "" {
-		return
+// see does what is next for a base, and says after how long there may be more to do.
+func (bs *Bases) see(ctx context.Context, id int64) (wait time.Duration, err error) {
+	b, err := store.BaseByID(bs.engine.Store.DB.WithContext(ctx), id)
+	if err != nil {
+		return 0, err
 	}
-	places := make(chan struct{}, basesAtOnce)
-	var working sync.WaitGroup
-	defer working.Wait()
-	tidied := time.Time{}
-	bs.engine.Every(ctx, baseEvery, "bases could not be seen to", func(ctx context.Context) error {
-		if time.Since(tidied) > time.Hour {
-			if err := bs.tidied(ctx); err != nil {
-				return err
-			}
-			tidied = time.Now()
-		}
-		select {
-		case places <- struct{}{}:
-		default:
-			return nil
-		}
-		b, claim, is, err := bs.engine.Store.ClaimBase(ctx, baseLease)
-		if err != nil || !is {
-			<-places
-			return err
-		}
-		working.Go(func() {
-			defer func() { <-places }()
-			bs.see(ctx, b, claim)
-		})
-		return nil
-	})
-}
-
-// see does what is next for a base, and keeps its claim meanwhile.
-func (bs *Bases) see(ctx context.Context, b store.Base, claim int64) {
-	held, cancel := context.WithCancel(ctx)
-	var keeping sync.WaitGroup
-	keeping.Go(func() {
-		for tick := time.NewTicker(baseLease / 3); ; {
-			select {
-			case <-held.Done():
-				return
-			case <-tick.C:
-				if mine, err := bs.engine.Store.KeepBaseClaim(held, b.ID, claim, baseLease); err == nil && !mine {
-					cancel()
-				}
-			}
-		}
-	})
-	wait := time.Duration(0)
-	err := bs.next(held, b)
+	err = bs.next(ctx, b)
 	var why *unfit
 	switch {
 	case err == nil && b.State == base.Receiving:
 		wait = lookAgain
-	case err == nil || held.Err() != nil || errors.Is(err, errGivenUp):
+	case err == nil || ctx.Err() != nil || errors.Is(err, errGivenUp):
 	case errors.As(err, &why):
 		err = bs.failed(ctx, b, why.why)
 	default:
 		wait, err = bs.tried(ctx, b, err)
 	}
-	cancel()
-	keeping.Wait()
-	if err != nil && !errors.Is(err, errGivenUp) && ctx.Err() == nil {
-		bs.engine.Log.Error("a base could not be seen to", "base", b.Name, "err", err)
+	if errors.Is(err, errGivenUp) {
+		err = nil
 	}
-	if err := bs.engine.Store.ReleaseBaseClaim(context.WithoutCancel(ctx), b.ID, claim, wait); err != nil {
-		bs.engine.Log.Error("the claim of a base could not be released", "base", b.Name, "err", err)
-	}
+	return wait, err
 }
 
 func (bs *Bases) next(ctx context.Context, b store.Base) error {

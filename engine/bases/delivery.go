@@ -41,15 +41,26 @@ func UsableIn(tx *store.Tx, name string, w base.Wanted) (b store.Base, err error
 		return b, engine.Conflictf("base %s is %s: a machine is made of one that is ready", name,
 			strings.TrimSuffix(string(b.State)+", "+b.Why, ", "))
 	}
-	if why := b.Facts.V.Misfits(w); why != nil {
-		return b, &engine.Problem{Kind: engine.Conflict, Text: "base " + name + " does not fit", Reasons: why}
-	}
-	return b, nil
+	return b, fits(b, w)
 }
 
-// Brought says how the bringing of a base's disk to a site stands, for whoever needs it since a time: what failed
-// before that is not asked for.
-func Brought(db *gorm.DB, id, siteID int64, since time.Time) (t build.Task, err error) {
+// Brought says how the bringing of a base, and of its disk to a site, stands for whoever needs it since a time: what
+// failed before that is not asked for. One that comes in meanwhile may turn out not to fit.
+func Brought(db *gorm.DB, id, siteID int64, since time.Time, w base.Wanted) (t build.Task, err error) {
+	b, err := store.BaseByID(db, id)
+	if err != nil {
+		return t, err
+	}
+	unfit := fits(b, w)
+	switch {
+	case b.State.Coming():
+		return build.Task{State: build.UnderWay, Why: "its base " + b.Name + " " + howFar(b)}, nil
+	case b.State != base.Ready:
+		return build.Task{State: build.TaskFailed, Why: strings.TrimSuffix(fmt.Sprintf("base %s is %s: %s", b.Name,
+			b.State, b.Why), ": ")}, nil
+	case unfit != nil:
+		return build.Task{State: build.TaskFailed, Why: unfit.Error()}, nil
+	}
 	c, err := store.BaseCopyAt(db, id, siteID)
 	if errors.Is(err, store.ErrNotFound) {
 		return t, nil
@@ -65,6 +76,21 @@ func Brought(db *gorm.DB, id, siteID int64, since time.Time) (t build.Task, err 
 		t.State, t.Why = build.TaskFailed, c.Why
 	}
 	return t, nil
+}
+
+// howFar says how far a base is that comes.
+func howFar(b store.Base) string {
+	if b.State == base.Converting {
+		return fmt.Sprintf("is being converted and looked into, %d%%", b.Progress)
+	}
+	text := "is being brought in"
+	if b.Size > 0 {
+		text += fmt.Sprintf(", %d%%", 100*b.Have/b.Size)
+	}
+	if b.Why != "" {
+		text += " (" + b.Why + ")"
+	}
+	return text
 }
 
 // BringIn begins to bring a base's disk to a site, as part of a change, unless it is there or on its way.

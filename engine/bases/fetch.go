@@ -6,13 +6,10 @@ import (
 	"fmt"
 	"hash"
 	"io"
-	"net"
 	"net/http"
-	"net/netip"
 	"os"
 	"regexp"
 	"strconv"
-	"syscall"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -24,45 +21,10 @@ import (
 
 // How a file is fetched, in real time.
 const (
-	keptEvery    = 2 * time.Second  // what came is noted so often
-	nothingFor   = 30 * time.Second // after which an address that sends nothing is asked again
-	triesAtMost  = 30               // that brought nothing, one after the other
-	redirections = 5
+	keptEvery   = 2 * time.Second  // what came is noted so often
+	nothingFor  = 30 * time.Second // after which an address that sends nothing is asked again
+	triesAtMost = 30               // that brought nothing, one after the other
 )
-
-// ErrNotThere is why an address is not asked: it is one of the service's own computer or network segment.
-var errForbidden = errors.New("the address leads to the service's own computer, which is not asked without leave: " +
-	"start the service with --fetch-from-here, or send the file")
-
-// client fetches files. It asks nobody on the service's own computer unless that has leave: what listens there may
-// trust whoever comes from there.
-func (bs *Bases) client() *http.Client {
-	dialer := &net.Dialer{Timeout: 10 * time.Second}
-	if !bs.engine.FetchFromHere {
-		dialer.Control = func(_, address string, _ syscall.RawConn) error {
-			at, err := netip.ParseAddrPort(address)
-			if err != nil {
-				return err
-			}
-			if ip := at.Addr().Unmap(); ip.IsLoopback() || ip.IsUnspecified() || ip.IsLinkLocalUnicast() {
-				return errForbidden
-			}
-			return nil
-		}
-	}
-	return &http.Client{
-		Transport: &http.Transport{
-			DialContext: dialer.DialContext, DisableCompression: true, Proxy: http.ProxyFromEnvironment,
-			ResponseHeaderTimeout: time.Duration(bs.patience.Load()),
-		},
-		CheckRedirect: func(_ *http.Request, via []*http.Request) error {
-			if len(via) > redirections {
-				return fmt.Errorf("it leads on more than %d times", redirections)
-			}
-			return nil
-		},
-	}
-}
 
 // unfit is an error that asking again cannot mend.
 type unfit struct{ why string }
@@ -82,9 +44,9 @@ func (bs *Bases) fetch(ctx context.Context, b store.Base) error {
 	if b.Have > 0 {
 		request.Header.Set("Range", fmt.Sprintf("bytes=%d-", b.Have))
 	}
-	answer, err := bs.client().Do(request)
-	if errors.Is(err, errForbidden) {
-		return &unfit{errForbidden.Error()}
+	answer, err := engine.Outside(bs.engine.FetchFromHere, time.Duration(bs.patience.Load())).Do(request)
+	if errors.Is(err, engine.ErrForbidden) {
+		return &unfit{engine.ErrForbidden.Error()}
 	}
 	if err != nil {
 		return err
@@ -112,7 +74,7 @@ func (bs *Bases) fetch(ctx context.Context, b store.Base) error {
 		return err
 	}
 	if b, err = bs.change(ctx, b, func(_ *store.Tx, b *store.Base) error {
-		b.Size, b.BeganAt, b.BeganHave = size, time.Now(), b.Have
+		b.Size, b.BeganAt, b.BeganHave = max(size, b.Size), time.Now(), b.Have
 		return nil
 	}); err != nil {
 		return err
@@ -158,6 +120,10 @@ func sizeSaid(answer *http.Response, b store.Base) (size int64, err error) {
 		return 0, &unfit{fmt.Sprintf("it answers %s: see whether the address is right", answer.Status)}
 	}
 	if b.Size > 0 && size > 0 && size != b.Size {
+		if b.Feed != "" && b.Have == 0 {
+			return 0, &unfit{fmt.Sprintf("feed %s says that the file has %d bytes, and the address that it has %d",
+				b.Feed, b.Size, size)}
+		}
 		return 0, &unfit{fmt.Sprintf("the file had %d bytes before, and now has %d: it was changed meanwhile; bring "+
 			"it in again", b.Size, size)}
 	}

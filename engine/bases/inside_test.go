@@ -18,7 +18,7 @@ func converted(t *testing.T) []byte {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "harbour.qcow2")
 	out, err := exec.CommandContext(t.Context(), "qemu-img", "convert", "-f", "vmdk", "-O", "qcow2",
-		"../../demo/saltmarsh/harbour-13.vmdk", file).CombinedOutput()
+		"../../demo/saltmarsh/harbour/harbour-13-20260804.vmdk", file).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	content, err := os.ReadFile(file)
 	require.NoError(t, err)
@@ -42,7 +42,7 @@ func TestWhatIsOnADiskIsSeen(t *testing.T) {
 	facts, err := look(inMemory(converted(t)))
 	require.NoError(t, err)
 	require.Equal(t, base.Facts{
-		DiskSize: 16 << 20, Firmware: []string{"bios"}, System: "linux harbour", Edition: "Harbour Linux 13 (Estuary)",
+		DiskSize: 16 << 20, Firmware: []string{"bios"}, System: "linux harbour", Edition: "Harbour Linux 13 (Estuary), 20260804",
 		Release: "13", Architecture: "x86_64", Agents: []string{"qemu-guest-agent", "cloud-init"},
 	}, facts)
 }

@@ -24,7 +24,7 @@ func TestAnAddressThatSendsNothingAnyMoreIsAskedAgain(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
 	s.Subjects.Bases.HavePatience(200 * time.Millisecond)
-	content, err := os.ReadFile("../../demo/saltmarsh/harbour-13.vmdk")
+	content, err := os.ReadFile("../../demo/saltmarsh/harbour/harbour-13-20260804.vmdk")
 	require.NoError(t, err)
 	var asked atomic.Int32
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -37,7 +37,7 @@ func TestAnAddressThatSendsNothingAnyMoreIsAskedAgain(t *testing.T) {
 			w.(http.Flusher).Flush()
 			<-r.Context().Done()
 		default:
-			http.ServeFile(w, r, "../../demo/saltmarsh/harbour-13.vmdk")
+			http.ServeFile(w, r, "../../demo/saltmarsh/harbour/harbour-13-20260804.vmdk")
 		}
 	}))
 	t.Cleanup(server.Close)

@@ -16,6 +16,7 @@ import (
 
 	"nimblepane/core/base"
 	"nimblepane/core/build"
+	"nimblepane/core/estate"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
 	"nimblepane/engine/bases"
@@ -36,13 +37,20 @@ func (bs *Builds) StartBuild(ctx context.Context, actor string, o Order, hold ti
 			return err
 		}
 		b.HoldSeconds = int64(hold / time.Second)
-		return startIn(tx, &b, actor, "")
+		return bs.startIn(tx, &b, actor, "")
 	})
 	return b, err
 }
 
 // startIn begins a build that is planned, as part of a change.
-func startIn(tx *store.Tx, b *store.Build, by, why string) error {
+func (bs *Builds) startIn(tx *store.Tx, b *store.Build, by, why string) error {
+	if b.Release.V != nil && b.FromBaseID == nil {
+		of, err := bs.bringRelease(tx, b, by)
+		if err != nil {
+			return err
+		}
+		b.FromBaseID = &of.ID
+	}
 	b.State, b.StartedBy, b.StartedAt = build.Queued, by, tx.Now
 	if err := tx.Create(b).Error; err != nil {
 		return err
@@ -58,6 +66,19 @@ func startIn(tx *store.Tx, b *store.Build, by, why string) error {
 	return nil
 }
 
+// bringRelease begins to bring in the release that a build is made from.
+func (bs *Builds) bringRelease(tx *store.Tx, b *store.Build, by string) (store.Base, error) {
+	w, err := wantedBy(tx.DB, *b)
+	if err != nil {
+		return store.Base{}, err
+	}
+	r, err := bases.ReleaseIn(tx, b.Release.V.Feed, b.Plan.V.Base.Vendor.Want(), w)
+	if err != nil {
+		return store.Base{}, err
+	}
+	return bs.bases.BringReleaseIn(tx, by, r)
+}
+
 // PlannedIn is the build of a kept sheet that a schedule would start now. What it is made of tells it from one of
 // another sheet, other files, other values or another base.
 func (bs *Builds) PlannedIn(tx *store.Tx, s store.Schedule) (b store.Build, err error) {
@@ -70,9 +91,13 @@ func (bs *Builds) PlannedIn(tx *store.Tx, s store.Schedule) (b store.Build, err 
 	if b, err = bs.planned(tx, o, ""); err != nil {
 		return b, err
 	}
-	of, err := json.Marshal(map[string]any{
+	made := map[string]any{
 		"sheet": b.Sheet, "files": b.Files.V, "values": s.Params.V, "version": b.BaseID, "base": b.FromBaseID,
-	})
+	}
+	if b.Release.V != nil {
+		made["base"] = b.Release.V // whether it is here already or not
+	}
+	of, err := json.Marshal(made)
 	sum := sha256.Sum256(of)
 	b.MadeOf, b.Schedule, b.ScheduleID = hex.EncodeToString(sum[:]), s.Name, &s.ID
 	return b, err
@@ -80,7 +105,7 @@ func (bs *Builds) PlannedIn(tx *store.Tx, s store.Schedule) (b store.Build, err 
 
 // StartIn begins a build that is planned for a schedule, as part of a change, for whom that belongs to.
 func (bs *Builds) StartIn(tx *store.Tx, b *store.Build, s store.Schedule) error {
-	return startIn(tx, b, s.Owner, "schedule "+s.Name)
+	return bs.startIn(tx, b, s.Owner, "schedule "+s.Name)
 }
 
 // planned returns the build of a sheet, if this estate can do it. It may have a version's number already.
@@ -129,8 +154,16 @@ func (bs *Builds) planned(tx *store.Tx, o Order, has string) (b store.Build, err
 	switch {
 	case s.Base.Disk != "":
 		return b, nil
-	case s.Base.Named != "":
-		of, err := bases.UsableIn(tx, s.Base.Named, wanted(site, img.MachineClass, int64(s.Machine.Disk)))
+	case s.Base.Named != "" || s.Base.Vendor != nil:
+		system, err := store.SystemBefore(tx.DB, img.ID)
+		if err != nil {
+			return b, err
+		}
+		w := wanted(site, img.MachineClass, int64(s.Machine.Disk), system)
+		if s.Base.Vendor != nil {
+			return ofVendor(tx, b, *s.Base.Vendor, w)
+		}
+		of, err := bases.UsableIn(tx, s.Base.Named, w)
 		b.FromBaseID = &of.ID
 		return b, err
 	}
@@ -152,11 +185,44 @@ func (bs *Builds) planned(tx *store.Tx, o Order, has string) (b store.Build, err
 	return b, nil
 }
 
-// wanted is what a base has to be like of which a machine of a class is made at a site.
-func wanted(site store.Site, class string, disk int64) base.Wanted {
-	return base.Wanted{
-		Class: class, Firmware: site.MachineSettings.V.MachineClasses[class].Firmware, Disk: disk,
+// ofVendor says that a build is made from a release of a feed, which may have to be brought in first.
+func ofVendor(tx *store.Tx, b store.Build, v sheet.Vendor, w base.Wanted) (store.Build, error) {
+	r, err := bases.ReleaseIn(tx, v.Feed, v.Want(), w)
+	if err != nil {
+		return b, err
 	}
+	b.Release = store.JSON[*store.BuildRelease]{V: &store.BuildRelease{
+		Feed: r.Feed.Name, Product: r.Offer.Product, Serial: r.Offer.Serial, SHA256: r.Offer.SHA256,
+		Title: r.Offer.Title(),
+	}}
+	if r.Base.ID != 0 {
+		b.FromBaseID = &r.Base.ID
+	}
+	return b, nil
+}
+
+// wanted is what a base has to be like of which a machine of a class is made at a site, for an image of a system.
+func wanted(site store.Site, class string, disk int64, system string) base.Wanted {
+	of := site.MachineSettings.V.MachineClasses[class]
+	most, err := estate.Bytes(of.Disk)
+	if err != nil {
+		most = 0 // none is said
+	}
+	return base.Wanted{Class: class, Firmware: of.Firmware, Disk: disk, ClassDisk: most, System: system}
+}
+
+// wantedBy is what a base has to be like that a build is made from.
+func wantedBy(db *gorm.DB, b store.Build) (w base.Wanted, err error) {
+	img, err := store.ImageByID(db, b.ImageID)
+	if err != nil {
+		return w, err
+	}
+	site, err := store.SiteByID(db, b.SiteID)
+	if err != nil {
+		return w, err
+	}
+	system, err := store.SystemBefore(db, img.ID)
+	return wanted(site, img.MachineClass, int64(b.Plan.V.Machine.Disk), system), err
 }
 
 // baseOf returns the version that a base names now.

@@ -118,7 +118,11 @@ func (bs *Builds) forBase(tx *store.Tx, id int64) error {
 	if err != nil || m.State != machine.Waiting {
 		return err
 	}
-	base, err := bases.Brought(tx.DB, *m.FromBaseID, m.SiteID, m.AskedAt)
+	site, err := store.SiteByID(tx.DB, m.SiteID)
+	if err != nil {
+		return err
+	}
+	base, err := bases.Brought(tx.DB, *m.FromBaseID, m.SiteID, m.AskedAt, wanted(site, m.MachineClass, m.Disk, ""))
 	if err != nil {
 		return err
 	}
@@ -128,7 +132,7 @@ func (bs *Builds) forBase(tx *store.Tx, id int64) error {
 	case build.UnderWay:
 		return nil
 	case build.TaskFailed:
-		m.Why = "its base could not be brought to its site: " + base.Why
+		m.Why = "its base cannot be used: " + base.Why
 		m.Become(machine.Gone, tx.Now)
 		recordMachine(tx, m, "give-up", m.Why, nil)
 	default:

@@ -75,7 +75,7 @@ func (bs *Builds) CreateMachine(ctx context.Context, actor string, r MachineRequ
 		case r.Image != "":
 			err = madeFrom(tx, &m, site, r)
 		case r.Base != "":
-			of, uerr := bases.UsableIn(tx, r.Base, wanted(site, r.MachineClass, r.Disk))
+			of, uerr := bases.UsableIn(tx, r.Base, wanted(site, r.MachineClass, r.Disk, ""))
 			m.BaseDisk, m.FromBaseID, err = r.Base, &of.ID, uerr
 		case r.Host != "":
 			err = fromHost(tx, &m, site, r)

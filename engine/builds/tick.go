@@ -79,7 +79,11 @@ func snapshot(db *gorm.DB, b store.Build) (s build.Snapshot, err error) {
 		s.HeldUntil = *b.HeldUntil
 	}
 	if b.FromBaseID != nil {
-		if s.Base, err = bases.Brought(db, *b.FromBaseID, b.SiteID, b.StartedAt); err != nil {
+		w, err := wantedBy(db, b)
+		if err != nil {
+			return s, err
+		}
+		if s.Base, err = bases.Brought(db, *b.FromBaseID, b.SiteID, b.StartedAt, w); err != nil {
 			return s, err
 		}
 	}
@@ -214,7 +218,7 @@ func (bs *Builds) carryOut(tx *store.Tx, b store.Build, s build.Snapshot, d buil
 	for _, a := range d.Actions {
 		switch a.Kind {
 		case build.BringBase:
-			record("bring-base", "", map[string]any{"base": b.Plan.V.Base.Named})
+			record("bring-base", "", map[string]any{"base": b.Plan.V.Base.String()})
 			if err := bs.bases.BringIn(tx, *b.FromBaseID, b.SiteID); err != nil {
 				return err
 			}
@@ -318,7 +322,7 @@ func (bs *Builds) makeFor(tx *store.Tx, b store.Build, d *build.Decision) error 
 	}
 	err = bs.makeIn(tx, &store.Machine{
 		SiteID: b.SiteID, Name: b.Machine(), BuildID: &b.ID, BaseID: b.BaseID,
-		BaseDisk: cmp.Or(b.Plan.V.Base.Disk, b.Plan.V.Base.Named), FromBaseID: b.FromBaseID,
+		BaseDisk: cmp.Or(b.Plan.V.Base.Disk, b.Plan.V.Base.Named, b.Release.V.Name()), FromBaseID: b.FromBaseID,
 		Cores: b.Plan.V.Machine.Cores, Memory: int64(b.Plan.V.Machine.Memory), Disk: int64(b.Plan.V.Machine.Disk),
 		MachineClass: img.MachineClass, Purpose: fmt.Sprintf("%s of %s", b.Name(), img.Name), Owner: b.StartedBy,
 	}, nil)

@@ -8,6 +8,7 @@ import (
 	"nimblepane/engine"
 	"nimblepane/engine/bases"
 	"nimblepane/engine/builds"
+	"nimblepane/engine/feeds"
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/proofs"
 	"nimblepane/engine/rollovers"
@@ -20,6 +21,7 @@ type Subjects struct {
 	Versions  *versions.Versions
 	Fleet     *fleet.Fleet
 	Rollovers *rollovers.Rollovers
+	Feeds     *feeds.Feeds
 	Bases     *bases.Bases
 	Builds    *builds.Builds
 	Schedules *schedules.Schedules
@@ -30,12 +32,13 @@ type Subjects struct {
 // heartbeats, the usual one if it is 0. What Today tells comes in this order.
 func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
 	f := fleet.New(e, heartbeat)
-	rs, vs, bs := rollovers.New(e, f), versions.New(e), bases.New(e)
+	rs, vs, fs, bs := rollovers.New(e, f), versions.New(e), feeds.New(e), bases.New(e)
 	of := builds.New(e, vs, f, bs)
 	return &Subjects{
 		Fleet:     f,
 		Rollovers: rs,
 		Versions:  vs,
+		Feeds:     fs,
 		Bases:     bs,
 		Builds:    of,
 		Schedules: schedules.New(e, of),

@@ -4,6 +4,7 @@ import { useNavigate, useParams } from "react-router";
 import { api, call } from "../api";
 import { size, time } from "../format";
 import { Coming } from "../parts/bring-base";
+import { Compared, titled } from "../parts/feeds";
 import { useSigned } from "../session";
 import { Act, Empty, Facts, List, Page, Panel, Shown, State, To } from "../ui";
 
@@ -56,12 +57,8 @@ export function BasePage() {
                 <Facts
                   of={[
                     ["Why", !coming && b.why],
-                    [
-                      "Is",
-                      [b.labels.publisher, b.labels.product, b.labels.edition, b.labels.release]
-                        .filter(Boolean)
-                        .join(" "),
-                    ],
+                    ["Is", titled(b.labels)],
+                    ["Release", b.feed && `${b.serial} of feed ${b.feed}`],
                     ["From", b.address || b.file],
                     ["File", [b.size && size(b.size), b.format].filter(Boolean).join(", ")],
                     ["SHA-256", (b.sha256 || b.expected) && <Code>{b.sha256 || b.expected}</Code>],
@@ -79,13 +76,14 @@ export function BasePage() {
                       ["Started by", b.facts.firmware?.join(", ") || "that cannot be seen"],
                       ["Encrypted", b.facts.encrypted?.join(", ")],
                       ["System", b.facts.edition || b.facts.system || "that cannot be seen"],
-                      ["Release", b.facts.release],
+                      ["Its release", b.facts.release],
                       ["Architecture", b.facts.architecture],
                       ["Inside", b.facts.agents?.join(", ")],
                     ]}
                   />
                 </Panel>
               )}
+              {b.newer && b.state === "ready" && <Compared base={b} newest={b.newer} />}
               <Panel title="Where it is">
                 {b.copies.length ? (
                   <List label="Copies" head={["Site", "State"]}>

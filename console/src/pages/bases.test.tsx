@@ -4,6 +4,7 @@ import { expect, it } from "vitest";
 import { service, show } from "../testing";
 import { BasePage } from "./base";
 import { BasesPage } from "./bases";
+import { FeedPage } from "./feed";
 
 const list = (...items: unknown[]) => ({ items, next: "" });
 
@@ -109,4 +110,87 @@ it("a base that is ready says what is in it, and can be retired with a reason", 
   await userEvent.click(form.getByRole("button", { name: "Retire" }));
   await waitFor(() => expect(router.state.location.pathname).toBe("/bases"));
   expect(asked.find((a) => a.what.includes("retire"))?.body).toEqual({ reason: "14 is there" });
+});
+
+const offer = {
+  feed: "estuary",
+  product: "harbour-linux:13:amd64",
+  serial: "20261103",
+  labels: base.labels,
+  codename: "Estuary",
+  address: "https://images.example/13.vmdk",
+  size: 2 ** 20,
+  kind: "vmdk",
+  sha256: "ab",
+  with: [{ name: "notes", kind: "release-notes" }],
+};
+
+it("a base of which a newer release is out stands beside that", async () => {
+  service({
+    "GET /api/v1/bases/harbour-13": {
+      ...base,
+      feed: "estuary",
+      serial: "20260804",
+      newer: { ...offer, base: "newest" },
+    },
+    "GET /api/v1/bases/newest": { ...base, name: "newest", facts: { disk_size: 32 << 20 } },
+  });
+  show(<BasePage />, "viewer", "/bases/harbour-13", "/bases/:base");
+  await screen.findByText("20261103 is newer");
+  screen.getByText("20260804 of feed estuary");
+  await screen.findByText("32 MiB");
+  expect(screen.getAllByText("differs")).toHaveLength(3);
+});
+
+it("releases are found in the feeds, and brought in as bases", async () => {
+  const { asked } = service({
+    "GET /api/v1/bases": list(),
+    "GET /api/v1/feeds": list({
+      name: "estuary",
+      address: "https://images.example/",
+      releases: 1,
+      why: "it answers 502 Bad Gateway",
+    }),
+    "GET /api/v1/releases": list(offer),
+    "POST /api/v1/bases": { ...base, name: "harbour-new", state: "fetching" },
+  });
+  const { router } = show(<BasesPage />, "operator");
+  await screen.findByText("it answers 502 Bad Gateway");
+  screen.getByText("release-notes");
+  await userEvent.type(screen.getByLabelText("Product"), "harbour");
+  await waitFor(() => expect(asked.some((a) => a.what.endsWith("product=harbour"))).toBe(true));
+  await userEvent.click(screen.getByRole("button", { name: "Bring in" }));
+  const form = within(await screen.findByRole("dialog"));
+  await userEvent.type(form.getByLabelText(/^Name/), "harbour-new");
+  await userEvent.click(form.getByRole("button", { name: "Bring in" }));
+  await waitFor(() => expect(router.state.location.pathname).toBe("/bases/harbour-new"));
+  expect(asked.find((a) => a.what.startsWith("POST"))?.body).toEqual({
+    name: "harbour-new",
+    feed: "estuary",
+    serial: "20261103",
+    labels: { ...base.labels, product: "harbour-linux:13:amd64" },
+  });
+});
+
+it("a feed says when it was read, and what of it could not be taken", async () => {
+  const { asked } = service({
+    "GET /api/v1/feeds/estuary": {
+      name: "estuary",
+      address: "https://images.example/",
+      signed: true,
+      every_seconds: 3600,
+      releases: 1,
+      seen_at: "2026-11-23T12:00:00Z",
+      left_out: ["product p, version 1: none of its files is a disk"],
+      added_by: "jonas",
+    },
+    "GET /api/v1/releases": list(offer),
+    "POST /api/v1/feeds/estuary/read": {},
+  });
+  show(<FeedPage />, "operator", "/feeds/estuary", "/feeds/:feed");
+  await screen.findByText("product p, version 1: none of its files is a disk");
+  screen.getByText("60 min");
+  await userEvent.click(screen.getByRole("button", { name: "Read now" }));
+  await userEvent.click(within(await screen.findByRole("dialog")).getByRole("button", { name: "Read now" }));
+  await waitFor(() => expect(asked.some((a) => a.what.endsWith("/read"))).toBe(true));
 });

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { api, call } from "../api";
 import { size, time } from "../format";
 import { BringBase, Coming } from "../parts/bring-base";
+import { Feeds, Releases, titled } from "../parts/feeds";
 import { useSigned } from "../session";
 import { Empty, List, Page, Panel, Shown, State, To } from "../ui";
 
@@ -35,7 +36,18 @@ export function BasesPage() {
                 <Panel>
                   <List
                     label="Bases"
-                    head={["Base", "State", "Is", "System", "Disk", "Started by", "At", "Added", "By"]}
+                    head={[
+                      "Base",
+                      "State",
+                      "Is",
+                      "System",
+                      "Newer",
+                      "Disk",
+                      "Started by",
+                      "At",
+                      "Added",
+                      "By",
+                    ]}
                   >
                     {there.map((b) => (
                       <Table.Row key={b.id}>
@@ -51,11 +63,12 @@ export function BasesPage() {
                           )}
                         </Table.Cell>
                         <Table.Cell>
-                          {[b.labels.publisher, b.labels.product, b.labels.edition, b.labels.release]
-                            .filter(Boolean)
-                            .join(" ")}
+                          {titled(b.labels)} {b.serial}
                         </Table.Cell>
                         <Table.Cell>{b.facts.edition}</Table.Cell>
+                        <Table.Cell>
+                          {b.newer && <To to={`/bases/${b.name}`}>{b.newer.serial}</To>}
+                        </Table.Cell>
                         <Table.Cell whiteSpace="nowrap">
                           {!!b.facts.disk_size && size(b.facts.disk_size)}
                         </Table.Cell>
@@ -77,6 +90,8 @@ export function BasesPage() {
           );
         }}
       </Shown>
+      <Feeds />
+      <Releases />
     </Page>
   );
 }

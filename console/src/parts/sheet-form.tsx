@@ -90,14 +90,21 @@ function Fields({ of, place, sheet, text, set }: Form & { of: Field[]; place: Pl
   );
 }
 
+/** What a base of another kind begins as: the name that stood there, if one did. */
+function begins(before: unknown) {
+  return typeof before === "string" ? before : "live";
+}
+
 function Basics(form: Form) {
   const { sheet, text, set } = form;
   const images = useQuery({ queryKey: ["images"], queryFn: () => call(api.GET("/api/v1/images")) });
   const sites = useQuery({ queryKey: ["sites"], queryFn: () => call(api.GET("/api/v1/sites")) });
   const bases = useQuery({ queryKey: ["bases"], queryFn: () => call(api.GET("/api/v1/bases")) });
+  const feeds = useQuery({ queryKey: ["feeds"], queryFn: () => call(api.GET("/api/v1/feeds")) });
   const names = (of?: { items: { name: string }[] }) => (of?.items ?? []).map((i) => i.name);
   const base =
-    ["track", "version", "named", "disk"].find((k) => at(sheet, ["base", k]) !== undefined) ?? "track";
+    ["track", "version", "named", "vendor", "disk"].find((k) => at(sheet, ["base", k]) !== undefined) ??
+    "track";
   return (
     <Panel title="What is made, and from what">
       <Grid>
@@ -112,23 +119,30 @@ function Basics(form: Form) {
             <NativeSelect.Field
               value={base}
               onChange={(e) =>
-                set(put(text, ["base"], { [e.target.value]: at(sheet, ["base", base]) ?? "live" }))
+                set(
+                  put(text, ["base"], {
+                    [e.target.value]: e.target.value === "vendor" ? {} : begins(at(sheet, ["base", base])),
+                  }),
+                )
               }
             >
               <option value="track">what a track names</option>
               <option value="version">a version</option>
               <option value="named">a base</option>
+              <option value="vendor">a vendor's release</option>
               <option value="disk">a base disk</option>
             </NativeSelect.Field>
             <NativeSelect.Indicator />
           </NativeSelect.Root>
         </Labelled>
-        <Entry
-          label={{ track: "Track", version: "Version", named: "Base", disk: "Disk" }[base] ?? "Base"}
-          way={base === "named" ? { choice: names(bases.data) } : "text"}
-          value={at(sheet, ["base", base])}
-          set={(v) => set(put(text, ["base", base], v))}
-        />
+        {base !== "vendor" && (
+          <Entry
+            label={{ track: "Track", version: "Version", named: "Base", disk: "Disk" }[base] ?? "Base"}
+            way={base === "named" ? { choice: names(bases.data) } : "text"}
+            value={at(sheet, ["base", base])}
+            set={(v) => set(put(text, ["base", base], v))}
+          />
+        )}
         <Entry
           label="Site"
           way={{ choice: names(sites.data) }}
@@ -136,6 +150,21 @@ function Basics(form: Form) {
           set={(v) => set(put(text, ["machine", "site"], v))}
         />
       </Grid>
+      {base === "vendor" && (
+        <Box mt="3">
+          <Fields
+            of={[
+              { key: "feed", label: "Feed", way: { choice: names(feeds.data) } },
+              { key: "product", label: "Product", way: "text" },
+              { key: "edition", label: "Edition", way: "text" },
+              { key: "release", label: "Release", way: "text" },
+              { key: "serial", label: "Serial", way: "text", help: "The newest if it is left out" },
+            ]}
+            place={["base", "vendor"]}
+            {...form}
+          />
+        </Box>
+      )}
       <Box mt="3">
         <Fields
           of={[

@@ -12,7 +12,7 @@ it("offers the keys of a place that is not written yet", () => {
   expect(offered("ima|").labels).toContain("image");
   expect(offered("ima|").at).toBe("ima");
   expect(offered("image: x\n|").labels).toContain("steps");
-  expect(offered("base:\n  |").labels).toEqual(["track", "version", "disk", "named"]);
+  expect(offered("base:\n  |").labels).toEqual(["track", "version", "disk", "named", "vendor"]);
   expect(offered("steps:\n  - |").labels).toContain("install");
   expect(offered("steps:\n- name: a\n  |").labels).toContain("install");
   expect(offered("steps:\n  - name: a\n    install:\n      packages: [a]\n    |").labels).toContain(
@@ -25,7 +25,7 @@ it("offers the keys of a place that is not written yet", () => {
 });
 
 it("offers keys within braces, and values that are known", () => {
-  expect(offered("base: {|").labels).toEqual(["track", "version", "disk", "named"]);
+  expect(offered("base: {|").labels).toEqual(["track", "version", "disk", "named", "vendor"]);
   expect(offered("steps:\n  - {name: a, upd|").labels).toContain("update");
   expect(offered("steps:\n  - {name: a, update: {on|").labels).toEqual(["only", "restart"]);
   expect(offered("steps:\n  - {name: a, update: {}, on|").labels).toContain("on-failure");
