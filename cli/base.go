@@ -211,7 +211,8 @@ func (a *app) showBase() *cobra.Command {
 				came = b.Address
 			}
 			a.facts(fact{"Base", b.Name}, fact{"State", coloured(b.State)}, fact{"How far", far}, fact{"Why", why},
-				fact{"Is", b.Labels.Text()}, fact{"From", came}, fact{"Release", ofFeed(b)}, fact{"Newer", strings.TrimPrefix(newerThan(b), "-")},
+				fact{"Is", b.Labels.Text()}, fact{"From", came}, fact{"Release", ofFeed(b)},
+				fact{"Newer", strings.TrimPrefix(newerThan(b), "-")},
 				fact{"File", sizeAnd(b.Size, string(b.Format))},
 				fact{"SHA-256", cmp.Or(b.SHA256, b.Expected)}, fact{"Disk", size(b.Facts.DiskSize)},
 				fact{"Takes", size(b.Bytes)}, fact{"Digest", b.Digest},

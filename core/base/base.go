@@ -98,7 +98,8 @@ func (f Facts) Misfits(w Wanted) (why []string) {
 	}
 	if w.ClassDisk > 0 && max(f.DiskSize, w.Disk) > w.ClassDisk {
 		why = append(why, fmt.Sprintf("its disk has %d bytes, and machines of class %s have at most %d: take a "+
-			"smaller base, or allow the class more (disk, in the estate file)", max(f.DiskSize, w.Disk), w.Class, w.ClassDisk))
+			"smaller base, or allow the class more (disk, in the estate file)", max(f.DiskSize, w.Disk),
+			w.Class, w.ClassDisk))
 	}
 	return why
 }

@@ -164,7 +164,7 @@ func TestEachProblemSaysWhereItIsAndWhatWouldBeRight(t *testing.T) {
 		{"base: {track: live}\n", "", "line 1, column 1: the base is missing: write base: {track: live}"},
 		{"{track: live}", "{vendor: {feed: Estuary, release: \"13\"}}", `line 2, column 17: base.vendor.feed: "Estuary" ` +
 			"cannot be a name"},
-		{"{track: live}", "{vendor: {feed: estuary}}", "line 2, column 7: base.vendor: say which product and release"},
+		{"{track: live}", "{vendor: {feed: estuary}}", "line 2, column 8: base.vendor: say which product and release"},
 		{"{track: live}", "{named: a, vendor: {feed: estuary, release: a}}", "base: 2 things to begin with are named"},
 		{"{track: live}", "{track: live, disk: x}", "line 2, column 1: base: 2 things to begin with are named"},
 		{"{track: live}", "{}", "line 2, column 1: base: 0 things to begin with"},

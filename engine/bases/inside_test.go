@@ -42,7 +42,8 @@ func TestWhatIsOnADiskIsSeen(t *testing.T) {
 	facts, err := look(inMemory(converted(t)))
 	require.NoError(t, err)
 	require.Equal(t, base.Facts{
-		DiskSize: 16 << 20, Firmware: []string{"bios"}, System: "linux harbour", Edition: "Harbour Linux 13 (Estuary), 20260804",
+		DiskSize: 16 << 20, Firmware: []string{"bios"}, System: "linux harbour",
+		Edition: "Harbour Linux 13 (Estuary), 20260804",
 		Release: "13", Architecture: "x86_64", Agents: []string{"qemu-guest-agent", "cloud-init"},
 	}, facts)
 }
