@@ -8,6 +8,7 @@ ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing+=(postgresql)
 command -v chromium >/dev/null || missing+=(chromium fonts-dejavu-core)
 command -v node >/dev/null || missing+=(nodejs npm)
 command -v gcc >/dev/null || missing+=(gcc libc6-dev) # for the race detector
+command -v git >/dev/null || missing+=(git) # sheets in repositories
 command -v qemu-img >/dev/null || missing+=(qemu-utils) # bases
 command -v mke2fs >/dev/null || [ -x /usr/sbin/mke2fs ] || missing+=(e2fsprogs)
 command -v column >/dev/null || missing+=(bsdextrautils)

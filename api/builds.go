@@ -54,6 +54,7 @@ func (s *Server) builds() {
 	s.buildLogs()
 	s.sheetFiles()
 	s.sheets()
+	s.repositories()
 	register(s, operation{
 		method: "GET", path: "/ready-steps", id: "list-ready-steps", role: role.Viewer, tag: "builds",
 		summary: "The ready steps that build sheets may use: those that ship with the product, and the organisation's",

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -34,6 +35,10 @@ func (s *Server) sheets() {
 			if err != nil {
 				return nil, err
 			}
+			from, err := store.Repositories(db)
+			if err != nil {
+				return nil, err
+			}
 			list := make([]client.Sheet, len(rows))
 			for i, r := range rows {
 				c, err := s.Builds.CheckSheet(db, builds.KeptOrder(r.Sheet))
@@ -41,6 +46,9 @@ func (s *Server) sheets() {
 					return nil, err
 				}
 				list[i] = sheetOut(r, c)
+				if of, is := from[r.ID]; is {
+					list[i].Repository = repositoryOut(of)
+				}
 			}
 			return ok(client.Page[client.Sheet]{Items: list}, nil)
 		})
@@ -104,16 +112,8 @@ func (s *Server) sheets() {
 			Body client.BuildSheet
 		},
 		) (*body[client.WholeBuild], error) {
-			kept, err := store.SheetNamed(s.store.DB.WithContext(ctx), in.Sheet)
-			if err != nil {
-				return nil, err
-			}
-			if err := reachImage(ctx, kept.Image); err != nil {
-				return nil, err
-			}
-			o := builds.KeptOrder(kept)
-			o.Values = in.Body.Values
-			b, err := s.Builds.StartBuild(ctx, actor(ctx), o, time.Duration(in.Body.HoldSeconds)*time.Second)
+			b, err := s.Builds.StartKept(ctx, actor(ctx), in.Sheet, in.Body.Values,
+				time.Duration(in.Body.HoldSeconds)*time.Second, reaching(ctx))
 			if err != nil {
 				return nil, err
 			}
@@ -139,6 +139,12 @@ func (s *Server) wholeSheet(ctx context.Context, name string) (*etagged[client.W
 	w := client.WholeSheet{
 		Sheet: sheetOut(kept, c), Text: kept.Text, Files: kept.Files.V, SheetChecked: checkedOut(c),
 	}
+	switch of, err := store.RepositoryOf(db, kept.ID); {
+	case err == nil:
+		w.Repository = repositoryOut(of)
+	case !errors.Is(err, store.ErrNotFound):
+		return nil, err
+	}
 	return &etagged[client.WholeSheet]{etag(w.Revision), w}, nil
 }
 
@@ -159,7 +165,7 @@ func sheetOut(r store.SheetRow, c builds.SheetCheck) client.Sheet {
 	return client.Sheet{
 		Name: r.Name, Image: r.Image, Steps: len(c.Read.Steps), Problems: len(c.Wrong) + len(c.Missing),
 		Revision: r.Revision, ChangedBy: r.ChangedBy, ChangedAt: r.ChangedAt, Build: r.Build,
-		BuildState: r.BuildState, BuildVersion: r.BuildVersion,
+		BuildState: r.BuildState, BuildVersion: r.BuildVersion, Commit: r.Commit,
 	}
 }
 

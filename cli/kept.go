@@ -14,7 +14,8 @@ import (
 
 // keptSheets are the sheets that the service keeps, for people who do not keep them elsewhere.
 func (a *app) keptSheets(cmd *cobra.Command) {
-	cmd.AddCommand(a.listSheets(), a.showSheet(), a.saveSheet(), a.deleteSheet())
+	cmd.AddCommand(a.listSheets(), a.showSheet(), a.saveSheet(), a.followSheet(), a.lookAtSheet(), a.unfollowSheet(),
+		a.deleteSheet())
 }
 
 func (a *app) listSheets() *cobra.Command {
@@ -41,6 +42,15 @@ func (a *app) listSheets() *cobra.Command {
 					}
 					return strings.TrimSpace(fmt.Sprintf("%d, %s %s", s.Build, coloured(s.BuildState), s.BuildVersion))
 				}},
+				column[client.Sheet]{"Commit", func(s client.Sheet) string {
+					switch {
+					case s.Repository == nil:
+						return "-"
+					case s.Repository.Why != "":
+						return cmp.Or(short(s.Commit), "none") + ", cannot be looked at"
+					}
+					return cmp.Or(short(s.Commit), "none yet")
+				}},
 				column[client.Sheet]{"Revision", func(s client.Sheet) string { return fmt.Sprint(s.Revision) }},
 				column[client.Sheet]{"Changed", func(s client.Sheet) string { return when(&s.ChangedAt) }},
 				column[client.Sheet]{"By", func(s client.Sheet) string { return s.ChangedBy }})
@@ -59,6 +69,9 @@ func (a *app) showSheet() *cobra.Command {
 			}
 			if a.structured() {
 				return a.object(s)
+			}
+			if s.Repository != nil {
+				fmt.Fprintln(a.err, inRepository(s.Sheet))
 			}
 			for _, line := range wrongWith(s) {
 				fmt.Fprintln(a.err, line)

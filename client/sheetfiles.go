@@ -2,8 +2,6 @@ package client
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -76,56 +74,19 @@ func ReadSheetFiles(beside fs.FS, sources []sheet.Source) (contents map[string]s
 }
 
 // open calls fn with a file, or with the archive of a folder.
-func open(beside fs.FS, s sheet.Source, fn func(io.ReadSeeker, sheet.Content) error) (err error) {
-	info, err := fs.Stat(beside, s.Path)
-	var refused *fs.PathError
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return errors.New("there is nothing of that name beside the sheet")
-	case errors.As(err, &refused):
-		return fmt.Errorf("it cannot be read from the sheet's folder: %w", refused.Err)
-	case err != nil:
-		return err
-	case info.IsDir() && !s.Folder:
-		return errors.New("it is a folder: write folder: to put one")
-	case !info.IsDir() && s.Folder:
-		return errors.New("it is a file: write file: to put one")
-	}
-	var f io.ReadSeeker
-	if s.Folder {
-		archive, failed := os.CreateTemp("", "pane-folder-*.tar")
-		if failed != nil {
-			return failed
-		}
-		defer func() { err = errors.Join(err, archive.Close(), os.Remove(archive.Name())) }()
-		of, err := fs.Sub(beside, s.Path)
-		if err != nil {
-			return err
-		}
-		if err := pack.Folder(of, archive); err != nil {
-			return err
-		}
-		if _, err := archive.Seek(0, io.SeekStart); err != nil {
-			return err
-		}
-		f = archive
-	} else {
-		file, err := beside.Open(s.Path)
-		if err != nil {
-			return err
-		}
-		defer file.Close()
-		var can bool
-		if f, can = file.(io.ReadSeeker); !can {
-			return errors.New("it cannot be read from its beginning again")
-		}
-	}
-	hash := sha256.New()
-	size, err := io.Copy(hash, f)
+func open(beside fs.FS, s sheet.Source, fn func(io.ReadSeeker, sheet.Content) error) error {
+	return pack.Open(beside, s.Path, s.Folder, scratch, func(f io.ReadSeeker, digest string, size int64) error {
+		return fn(f, sheet.Content{SHA256: digest, Size: size, Folder: s.Folder})
+	})
+}
+
+// scratch is a file that is gone when it is closed.
+func scratch() (pack.Scratch, error) {
+	f, err := os.CreateTemp("", "pane-folder-*.tar")
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return fn(f, sheet.Content{SHA256: hex.EncodeToString(hash.Sum(nil)), Size: size, Folder: s.Folder})
+	return f, os.Remove(f.Name())
 }
 
 // sendSheetFile sends what the service does not have of a file. It may be sent by others at the same time.

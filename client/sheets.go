@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nimblepane/core/build"
+	"nimblepane/core/secret"
 	"nimblepane/core/sheet"
 )
 
@@ -23,6 +24,45 @@ type Sheet struct {
 	Build        int64       `json:"build,omitempty" doc:"The last one that was started from it"`
 	BuildState   build.State `json:"build_state,omitempty"`
 	BuildVersion string      `json:"build_version,omitempty"`
+
+	Commit     string      `json:"commit,omitempty" doc:"That it was taken from"`
+	Repository *Repository `json:"repository,omitempty" doc:"That it follows, if it does"`
+}
+
+// Repository is where a sheet is that lives in a git repository, and what was seen there.
+type Repository struct {
+	Address   string     `json:"address"`
+	Branch    string     `json:"branch,omitempty"`
+	Tag       string     `json:"tag,omitempty"`
+	Commit    string     `json:"commit,omitempty" doc:"That is followed, instead of a branch or a tag"`
+	Folder    string     `json:"folder,omitempty"`
+	File      string     `json:"file"`
+	Shows     string     `json:"shows,omitempty" doc:"What kind of credential the service shows: password or key"`
+	Announced bool       `json:"announced" doc:"Announcements are taken that are signed with a secret"`
+	Every     int64      `json:"every_seconds" doc:"It is looked at again after so long"`
+	Tip       string     `json:"tip,omitempty" doc:"The commit that was seen last"`
+	LookedAt  *time.Time `json:"looked_at,omitempty" doc:"When it was looked at last"`
+	SeenAt    *time.Time `json:"seen_at,omitempty" doc:"When that went well last"`
+	Why       string     `json:"why,omitempty" doc:"Why the sheet could not be taken from there last"`
+	Gone      bool       `json:"gone,omitempty" doc:"What is there is no such sheet any more: it is not built"`
+	AddedBy   string     `json:"added_by"`
+}
+
+// NewRepository says where a sheet is. At most one of branch, tag and commit is given; the repository's own default
+// branch is meant if none is.
+type NewRepository struct {
+	Address    string         `json:"address" maxLength:"2000" doc:"https://HOST/PATH, ssh://USER@HOST/PATH or file:///PATH"`
+	Branch     string         `json:"branch,omitempty" maxLength:"200"`
+	Tag        string         `json:"tag,omitempty" maxLength:"200"`
+	Commit     string         `json:"commit,omitempty" doc:"All 40 hexadecimal digits"`
+	Folder     string         `json:"folder,omitempty" maxLength:"500" doc:"That the sheet is in, with what it names beside it"`
+	File       string         `json:"file" maxLength:"200" doc:"Of the sheet, in the folder"`
+	User       string         `json:"user,omitempty" maxLength:"200"`
+	Password   *secret.Source `json:"password,omitempty" doc:"Where the service finds a password or token, for HTTPS"`
+	Key        *secret.Source `json:"key,omitempty" doc:"Where it finds a private key, for SSH"`
+	KnownHosts *secret.Source `json:"known_hosts,omitempty" doc:"Where it finds the known hosts, for SSH"`
+	Announced  *secret.Source `json:"announced,omitempty" doc:"Where it finds what announcements are signed with"`
+	Every      int64          `json:"every_seconds,omitempty" minimum:"0" doc:"60 to 604800; five minutes if left out"`
 }
 
 // WholeSheet is a sheet with its text, and what is to be said of it.
@@ -112,4 +152,25 @@ func (c *Client) CheckSheet(ctx context.Context, in SheetText) (SheetChecked, er
 // BuildSheet begins a build of a kept sheet.
 func (c *Client) BuildSheet(ctx context.Context, name string, in BuildSheet) (WholeBuild, error) {
 	return post[WholeBuild](ctx, c, pathOf("sheets", name, "builds"), in)
+}
+
+// FollowRepository has a kept sheet follow one in a git repository.
+func (c *Client) FollowRepository(ctx context.Context, name string, in NewRepository) (WholeSheet, error) {
+	return answer[WholeSheet](ctx, c, request{
+		method: http.MethodPut, path: pathOf("sheets", name) + "/repository", body: in,
+	})
+}
+
+// UnfollowRepository has a kept sheet be one of its own, as it was seen last.
+func (c *Client) UnfollowRepository(ctx context.Context, name string) error {
+	_, err := answer[struct{}](ctx, c, request{
+		method: http.MethodDelete, path: pathOf("sheets", name) + "/repository",
+	})
+	return err
+}
+
+// LookAtRepository has the repository of a kept sheet looked at now.
+func (c *Client) LookAtRepository(ctx context.Context, name string) error {
+	_, err := answer[struct{}](ctx, c, request{method: http.MethodPost, path: pathOf("sheets", name) + "/look"})
+	return err
 }

@@ -59,6 +59,8 @@ type Engine struct {
 	// from what listens on this computer.
 	Bases         string
 	FetchFromHere bool
+	// Repositories is the folder with git repositories on this computer that may be read, "" for none.
+	Repositories string
 
 	river    *river.Client[pgx.Tx]
 	trouble  *trouble.Log
@@ -85,7 +87,9 @@ type Options struct {
 	Bases string
 	// FetchFromHere gives leave to fetch files from what listens on this computer.
 	FetchFromHere bool
-	Log           *slog.Logger
+	// Repositories is the folder with git repositories on this computer that may be read, "" for none.
+	Repositories string
+	Log          *slog.Logger
 }
 
 // How often a process looks for what is due, in real time.
@@ -102,7 +106,7 @@ func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
 	e := &Engine{
 		Store: st, Clock: clock, Log: o.Log, AgentURL: o.AgentURL, Secrets: o.Secrets, trouble: trouble.New(o.Log),
 		Version: o.Version, OwnChecks: o.OwnChecks, Library: o.Library,
-		Bases: o.Bases, FetchFromHere: o.FetchFromHere,
+		Bases: o.Bases, FetchFromHere: o.FetchFromHere, Repositories: o.Repositories,
 		sites: sites{openers: o.Platforms, open: map[string]openSite{}}, works: map[store.WorkKind]workKind{},
 	}
 	if e.Secrets == nil {

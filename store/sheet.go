@@ -20,6 +20,8 @@ type Sheet struct {
 	Revision  int
 	ChangedBy string
 	ChangedAt time.Time
+	Commit    string         // that it was taken from, "" if it is of none
+	History   JSON[[]Commit] // up to that one, the newest first, if its notes name them
 }
 
 // Subject is what the sheet is called in the trail.

@@ -17,12 +17,16 @@ type Watched string
 const (
 	WatchedBases Watched = "bases"
 	WatchedFeeds Watched = "feeds"
+
+	WatchedRepositories Watched = "repositories"
 )
 
 // watched are the rows of a table that are looked at.
 var watched = map[Watched]string{
 	WatchedBases: "state in ('receiving', 'fetching', 'converting')",
 	WatchedFeeds: "true",
+
+	WatchedRepositories: "true",
 }
 
 // Watch is a row that a process looks at. While it keeps it, nobody else is given the same.

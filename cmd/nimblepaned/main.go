@@ -144,6 +144,8 @@ func serve(v *viper.Viper) *cobra.Command {
 	f.String("bases", "", "folder that bases are kept in, which all processes of the service share; bases need "+
 		"qemu-img")
 	f.Bool("fetch-from-here", false, "fetch files from addresses of this computer, too")
+	f.String("repositories", "", "folder with git repositories that build sheets may be kept in, as file:///... "+
+		"addresses; those need git")
 	f.String("log-level", "info", "debug, info, warn or error")
 	return cmd
 }
@@ -231,9 +233,22 @@ func run(ctx context.Context, v *viper.Viper) error {
 			return fmt.Errorf("--bases: %w", err)
 		}
 	}
+	repositories := v.GetString("repositories")
+	if repositories != "" {
+		if repositories, err = filepath.Abs(repositories); err == nil {
+			_, err = os.ReadDir(repositories)
+		}
+		if err == nil {
+			_, err = exec.LookPath("git-upload-pack")
+		}
+		if err != nil {
+			return fmt.Errorf("--repositories: %w", err)
+		}
+	}
 	e, err := engine.New(st, clock, engine.Options{
 		AgentURL: agentURL, Platforms: kinds.All(), Secrets: secret.In(os.LookupEnv, secrets), Version: version,
-		OwnChecks: own, Library: library, Bases: folder, FetchFromHere: v.GetBool("fetch-from-here"), Log: log,
+		OwnChecks: own, Library: library, Bases: folder, FetchFromHere: v.GetBool("fetch-from-here"),
+		Repositories: repositories, Log: log,
 	})
 	if err != nil {
 		return err

@@ -8,6 +8,8 @@ package pack
 
 import (
 	"archive/tar"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -110,4 +112,66 @@ func Check(archive io.Reader) error {
 			return fmt.Errorf("%q in it is no file, folder or link", h.Name)
 		}
 	}
+}
+
+// Scratch is where the archive of a folder is kept while it is read.
+type Scratch interface {
+	io.ReadWriteSeeker
+	io.Closer
+}
+
+// Open calls fn with a file, or with the archive of a folder, and with its SHA-256 in hexadecimal digits and its size
+// in bytes. The error says what is wrong with what is there, or not.
+func Open(beside fs.FS, name string, folder bool, scratch func() (Scratch, error),
+	fn func(content io.ReadSeeker, digest string, size int64) error,
+) (err error) {
+	info, err := fs.Stat(beside, name)
+	var refused *fs.PathError
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return errors.New("there is nothing of that name beside the sheet")
+	case errors.As(err, &refused):
+		return fmt.Errorf("it cannot be read from the sheet's folder: %w", refused.Err)
+	case err != nil:
+		return err
+	case info.IsDir() && !folder:
+		return errors.New("it is a folder: write folder: to put one")
+	case !info.IsDir() && folder:
+		return errors.New("it is a file: write file: to put one")
+	}
+	var f io.ReadSeeker
+	if folder {
+		archive, failed := scratch()
+		if failed != nil {
+			return failed
+		}
+		defer func() { err = errors.Join(err, archive.Close()) }()
+		of, err := fs.Sub(beside, name)
+		if err != nil {
+			return err
+		}
+		if err := Folder(of, archive); err != nil {
+			return err
+		}
+		if _, err := archive.Seek(0, io.SeekStart); err != nil {
+			return err
+		}
+		f = archive
+	} else {
+		file, err := beside.Open(name)
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		var can bool
+		if f, can = file.(io.ReadSeeker); !can {
+			return errors.New("it cannot be read from its beginning again")
+		}
+	}
+	hash := sha256.New()
+	size, err := io.Copy(hash, f)
+	if err != nil {
+		return err
+	}
+	return fn(f, hex.EncodeToString(hash.Sum(nil)), size)
 }

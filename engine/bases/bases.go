@@ -368,12 +368,12 @@ func (bs *Bases) tidied(ctx context.Context) error {
 	}
 	for _, e := range entries {
 		ours := strings.HasPrefix(e.Name(), "coming-") || strings.HasPrefix(e.Name(), "converting-") ||
-			strings.HasPrefix(e.Name(), "base-")
+			strings.HasPrefix(e.Name(), "base-") || strings.HasPrefix(e.Name(), "looking-") // at a repository
 		info, err := e.Info()
 		if !ours || slices.Contains(wanted, e.Name()) || err != nil || time.Since(info.ModTime()) < time.Hour {
 			continue // it may be of one that was begun since they were asked for
 		}
-		if err := os.Remove(filepath.Join(bs.engine.Bases, e.Name())); err != nil {
+		if err := os.RemoveAll(filepath.Join(bs.engine.Bases, e.Name())); err != nil {
 			return err
 		}
 	}

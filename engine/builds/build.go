@@ -29,10 +29,20 @@ import (
 func (bs *Builds) StartBuild(ctx context.Context, actor string, o Order, hold time.Duration) (b store.Build,
 	err error,
 ) {
+	return bs.start(ctx, actor, hold, func(*store.Tx) (Order, error) { return o, nil })
+}
+
+func (bs *Builds) start(ctx context.Context, actor string, hold time.Duration,
+	order func(*store.Tx) (Order, error),
+) (b store.Build, err error) {
 	if err := checkHold(hold); err != nil {
 		return b, err
 	}
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		o, err := order(tx)
+		if err != nil {
+			return err
+		}
 		if b, err = bs.planned(tx, o, ""); err != nil {
 			return err
 		}
@@ -86,7 +96,10 @@ func (bs *Builds) PlannedIn(tx *store.Tx, s store.Schedule) (b store.Build, err 
 	if err != nil {
 		return b, err
 	}
-	o := KeptOrder(kept)
+	o, err := orderToBuild(tx.DB, kept)
+	if err != nil {
+		return b, err
+	}
 	o.Values = s.Params.V
 	if b, err = bs.planned(tx, o, ""); err != nil {
 		return b, err

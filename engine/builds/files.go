@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -24,6 +25,9 @@ import (
 
 // filesKept is for how long a file is kept that no build which goes on needs, in real time.
 const filesKept = 7 * 24 * time.Hour
+
+// keptPiece is how much of a file is kept at once, in bytes.
+const keptPiece = 4 << 20
 
 // Order is a sheet as it is handed in.
 type Order struct {
@@ -83,6 +87,32 @@ func (bs *Builds) SendPiece(ctx context.Context, actor, digest string, from int6
 		return f, err
 	}
 	return bs.verify(ctx, actor, f, folder)
+}
+
+// KeepFile keeps a file that a sheet names, as far as it is not here.
+func (bs *Builds) KeepFile(ctx context.Context, actor string, content io.ReadSeeker, digest string, size int64,
+	folder bool,
+) error {
+	f, err := bs.SendFile(ctx, actor, digest, size, folder)
+	buffer := make([]byte, keptPiece)
+	for err == nil && !f.Whole {
+		if _, err := content.Seek(f.Have, io.SeekStart); err != nil {
+			return err
+		}
+		n, rerr := io.ReadFull(content, buffer)
+		if rerr != nil && !errors.Is(rerr, io.EOF) && !errors.Is(rerr, io.ErrUnexpectedEOF) {
+			return rerr
+		}
+		if n == 0 {
+			return errors.New("it has become shorter while it was read")
+		}
+		var busy *engine.Problem
+		f, err = bs.SendPiece(ctx, actor, digest, f.Have, buffer[:n], folder)
+		if errors.As(err, &busy) && busy.Kind == engine.Conflict { // somebody else sends it, too
+			f, err = bs.SendFile(ctx, actor, digest, size, folder)
+		}
+	}
+	return err
 }
 
 // verify sees whether a file is what it was said to be, once all of it is there. One that is not is forgotten.

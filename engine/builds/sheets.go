@@ -89,6 +89,12 @@ func (bs *Builds) SaveSheet(ctx context.Context, actor string, revision int, o O
 		if err := unchanged(s, revision); err != nil {
 			return err
 		}
+		if r, err := store.RepositoryOf(tx.DB, s.ID); err == nil {
+			return engine.Conflictf("sheet %s follows %s in %s: change it there, or have it be one of its own (pane sheet "+
+				"unfollow %s)", s.Name, r.Path(), r.Address, s.Name)
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
 		if err := keepFiles(tx, o.Files); err != nil {
 			return err
 		}
@@ -176,5 +182,80 @@ func (bs *Builds) DeleteSheet(ctx context.Context, actor, name string, revision 
 	})
 }
 
+// TakeIn has a kept sheet that is locked be as it is in a commit of its repository, as part of a change.
+func (bs *Builds) TakeIn(tx *store.Tx, s *store.Sheet, o Order, img, by string, history []store.Commit) error {
+	if err := keepFiles(tx, o.Files); err != nil {
+		return err
+	}
+	detail := map[string]any{"commit": o.Commit, "image": img}
+	if s.Text != o.Text || !maps.Equal(s.Files.V, o.Files) {
+		s.Revision++
+		s.ChangedBy, s.ChangedAt = by, tx.Now
+		detail["revision"] = s.Revision
+	}
+	s.Text, s.Files.V, s.Image, s.Commit, s.History.V = o.Text, o.Files, img, o.Commit, history
+	tx.Record(store.Entry{Verb: "sheet.take", Subject: s.Subject(), Detail: detail})
+	tx.Emit("sheet", s.Subject(), nil)
+	return tx.Save(s).Error
+}
+
 // KeptOrder is a kept sheet as it is handed in.
-func KeptOrder(s store.Sheet) Order { return Order{Name: s.Name, Text: s.Text, Files: s.Files.V} }
+func KeptOrder(s store.Sheet) Order {
+	return Order{Name: s.Name, Text: s.Text, Files: s.Files.V, Commit: s.Commit}
+}
+
+// firstCommits is how many commits notes name if there was no build of a commit before.
+const firstCommits = 20
+
+// orderToBuild is a kept sheet as it is built: one that follows a repository in which there is no such sheet any more
+// is not, and the notes name the commits since the image's last build.
+func orderToBuild(db *gorm.DB, s store.Sheet) (Order, error) {
+	o := KeptOrder(s)
+	r, err := store.RepositoryOf(db, s.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return o, nil
+	}
+	switch {
+	case err != nil:
+		return o, err
+	case r.Gone:
+		return o, engine.Conflictf("sheet %s is not in its repository as it should be: %s", s.Name, r.Why)
+	case s.Commit == "":
+		return o, engine.Conflictf("sheet %s was not taken from its repository yet: %s", s.Name,
+			cmp.Or(r.Why, "that is being done"))
+	}
+	last := ""
+	if img, err := store.ImageNamed(db, s.Image); err == nil {
+		if last, err = store.LastCommitBuilt(db, img.ID); err != nil {
+			return o, err
+		}
+	}
+	history := s.History.V
+	if at := slices.IndexFunc(history, func(c store.Commit) bool { return c.Hash == last }); at >= 0 {
+		history = history[:at]
+	} else {
+		history = history[:min(len(history), firstCommits)]
+	}
+	for _, c := range history {
+		o.Commits = append(o.Commits, c.Subject)
+	}
+	return o, nil
+}
+
+// StartKept begins a build of a kept sheet. If it fails, its machine is held for a while.
+func (bs *Builds) StartKept(ctx context.Context, actor, name string, values map[string]string, hold time.Duration,
+	may func(image string) error,
+) (b store.Build, err error) {
+	return bs.start(ctx, actor, hold, func(tx *store.Tx) (o Order, err error) {
+		s, err := store.SheetNamed(tx.DB, name)
+		if err != nil {
+			return o, err
+		}
+		if err := may(s.Image); err != nil {
+			return o, err
+		}
+		o, err = orderToBuild(tx.DB, s)
+		o.Values = values
+		return o, err
+	})
+}

@@ -11,6 +11,7 @@ import (
 	"nimblepane/engine/feeds"
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/proofs"
+	"nimblepane/engine/repositories"
 	"nimblepane/engine/rollovers"
 	"nimblepane/engine/schedules"
 	"nimblepane/engine/versions"
@@ -26,6 +27,8 @@ type Subjects struct {
 	Builds    *builds.Builds
 	Schedules *schedules.Schedules
 	Proofs    *proofs.Proofs
+
+	Repositories *repositories.Repositories
 }
 
 // Add adds all subjects to the engine. Agents wait for the interval between
@@ -43,5 +46,7 @@ func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
 		Builds:    of,
 		Schedules: schedules.New(e, of),
 		Proofs:    proofs.New(e, vs),
+
+		Repositories: repositories.New(e, of),
 	}
 }

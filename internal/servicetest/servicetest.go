@@ -56,6 +56,8 @@ type Options struct {
 	Estate   string // Estate if empty; "none" loads nothing
 	Console  fs.FS
 	Secrets  secret.Finder
+	// Repositories is a folder with git repositories that may be read.
+	Repositories string
 	// OwnChecks are the organisation's own seal checks.
 	OwnChecks []seal.Script
 	// Library is the organisation's own ready steps.
@@ -130,7 +132,7 @@ func Start(t testing.TB, o Options) *Service {
 	s.URL = "http://" + server.Listener.Addr().String()
 	s.Engine, err = engine.New(s.Store, clock, engine.Options{
 		AgentURL: s.URL, Platforms: platforms(o), Secrets: o.Secrets, Log: log, Bases: t.TempDir(),
-		FetchFromHere: !o.FetchElsewhere,
+		FetchFromHere: !o.FetchElsewhere, Repositories: o.Repositories,
 		OwnChecks:     func() ([]seal.Script, error) { return o.OwnChecks, nil },
 		Library:       func() (sheet.Library, error) { return o.Library, nil },
 	})
