@@ -346,7 +346,7 @@ func buildOut(r store.BuildRow) client.Build {
 		Machine: r.Machine(), StartedBy: r.StartedBy, Schedule: r.Schedule,
 		StartedAt: r.StartedAt, EndedAt: r.EndedAt, Why: r.Why,
 		Cancel: r.Cancel, Done: r.Done, Total: r.Plan.V.OnMachine(), HoldSeconds: r.HoldSeconds, HeldUntil: r.HeldUntil,
-		WentOnAt: r.WentOnAt, SheetName: r.SheetName, Commit: r.Commit,
+		WentOnAt: r.WentOnAt, SheetName: r.SheetName, Commit: r.Commit, Rolled: r.Rolled,
 	}
 }
 

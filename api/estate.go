@@ -136,7 +136,7 @@ func (s *Server) showEstate(ctx context.Context, _ *empty) (*fileOut, error) {
 			Name: r.Name, Title: r.Title, Numbering: r.Numbering, MachineClass: r.MachineClass,
 			Tracks:    each(tracks, func(t store.Track) string { return t.Name }),
 			Clearance: estate.Clearance{Testers: &r.Testers, Soak: span(r.SoakSeconds), Copies: &r.Copies},
-			BuildLogs: span(r.LogSeconds),
+			BuildLogs: span(r.LogSeconds), RollPilot: r.RollPilot,
 		})
 	}
 	pools, err := store.Pools(db)

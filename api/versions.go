@@ -315,7 +315,8 @@ func (s *Server) imageOut(ctx context.Context, r store.Image) (client.Image, err
 	out := client.Image{
 		Name: r.Name, Title: r.Title, Numbering: r.Numbering, MachineClass: r.MachineClass, Testers: r.Testers,
 		Soak: span(r.SoakSeconds), Copies: r.Copies, BuildLogs: span(r.LogSeconds),
-		Tracks: []client.Track{}, Revision: r.Revision,
+		RollPilot: r.RollPilot,
+		Tracks:    []client.Track{}, Revision: r.Revision,
 	}
 	versions, err := store.Versions(db, r.ID)
 	if err != nil {

@@ -26,8 +26,8 @@ func (a *app) followSheet() *cobra.Command {
 			"names beside it, from each new commit. Credentials\nstay where the service finds them: a file of its " +
 			"folder of secrets, or env:NAME for its variable " + secret.Prefix + "NAME.",
 		Example: "  pane sheet follow chart-desk https://git.ferries.example/desks.git --branch main --folder charts " +
-			"--file desk.yaml\n  pane sheet follow chart-desk ssh://git@git.ferries.example/desks.git --file desk.yaml " +
-			"--key desks-key --known-hosts known-hosts",
+			"--file desk.yaml\n  pane sheet follow chart-desk ssh://git@git.ferries.example/desks.git --file " +
+			"desk.yaml --key desks-key --known-hosts known-hosts",
 	}
 	f := cmd.Flags()
 	f.StringVar(&in.Branch, "branch", "", "branch that is followed (default: the repository's own)")
@@ -51,7 +51,8 @@ func (a *app) followSheet() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := a.wasLookedAt(ctx, c, s.Name, s.Repository.LookedAt); err != nil || announced == "" || a.structured() {
+		err = a.wasLookedAt(ctx, c, s.Name, s.Repository.LookedAt)
+		if err != nil || announced == "" || a.structured() {
 			return err
 		}
 		a.say("Pushes are announced by a POST to the service's /api/v1/announcements/%s, its body signed in "+

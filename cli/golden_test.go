@@ -475,7 +475,8 @@ var done = map[string]string{
 
 // elsewhere are commands that have tests of their own against a real service: their outcome is more than what they say.
 var elsewhere = []string{
-	"account add", "account edit", "activate", "base bring", "feed add", "feed read",
+	"account add", "account edit", "activate", "base bring", "feed add", "feed read", "sheet follow",
+	"sheet look", "sheet unfollow",
 	"build-machine back", "build-machine checkpoint",
 	"build-machine create", "build-machine defaults", "build-machine discard", "build-machine finish",
 	"build-machine get", "build-machine keep", "build-machine note", "build-machine open", "build-machine put",

@@ -68,6 +68,7 @@ type Build struct {
 	WentOnAt    *time.Time `json:"went_on_at,omitempty" doc:"When it last went on after it had failed"`
 	SheetName   string     `json:"sheet_name,omitempty" doc:"Of the kept sheet that it was started from, if of one"`
 	Commit      string     `json:"commit,omitempty" doc:"That its sheet was taken from, if that is known"`
+	Rolled      string     `json:"rolled,omitempty" doc:"What came of rolling the pilot pools over to its version"`
 }
 
 // BuildStep is how a step of a build stands.

@@ -21,6 +21,7 @@ type Image struct {
 	Soak         string       `json:"soak" doc:"Such as 24h"`
 	Copies       int          `json:"copies" doc:"Copies per site"`
 	BuildLogs    string       `json:"build_logs" doc:"For how long they are kept, such as 9600h"`
+	RollPilot    bool         `json:"roll_pilot" doc:"Pools that follow pilot are rolled over when a build has staged a version"`
 	Tracks       []Track      `json:"tracks" nullable:"false"`
 	Fallback     string       `json:"fallback" doc:"What live would go back to, empty if there is nothing"`
 	Versions     int          `json:"versions"`

@@ -3,10 +3,15 @@ package main
 import (
 	"errors"
 	"io/fs"
+	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"github.com/go-git/go-git/v5"
+	"github.com/go-git/go-git/v5/plumbing/object"
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/core/estate"
@@ -46,11 +51,34 @@ func TestTheDemoEstateAndItsScenarioBelongTogether(t *testing.T) {
 	}
 }
 
+func TestTheRepositoryOfTheFerriesHasAMonthOfRightSheets(t *testing.T) {
+	t.Parallel()
+	s := &stack{dir: t.TempDir()}
+	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	require.NoError(t, s.desks(now))
+	repo, err := git.PlainOpen(filepath.Join(s.repositories(), "desks"))
+	require.NoError(t, err)
+	all, err := repo.Log(&git.LogOptions{})
+	require.NoError(t, err)
+	var steps []int
+	require.NoError(t, all.ForEach(func(c *object.Commit) error {
+		f, err := c.File("charts/desk.yaml")
+		require.NoError(t, err)
+		text, err := f.Contents()
+		require.NoError(t, err)
+		read, err := sheet.Parse([]byte(text))
+		require.NoError(t, err, c.Message)
+		steps = append(steps, len(read.Steps))
+		return nil
+	}))
+	require.Equal(t, []int{4, 4, 4, 4, 2}, steps)
+}
+
 func TestTheDemoSheetsAreRightAndTheirPackagesAreThere(t *testing.T) {
 	t.Parallel()
 	scenario, err := world.ParseScenario([]byte(scenarioFile))
 	require.NoError(t, err)
-	for name, problems := range map[string]int{counter: 0, chart: 0, "crew-desk": 3} {
+	for name, problems := range map[string]int{counter: 0, "desks/charts/desk": 0, "crew-desk": 3} {
 		text, err := sheets.ReadFile("saltmarsh/" + name + ".yaml")
 		require.NoError(t, err)
 		s, err := sheet.Parse(text)
@@ -58,7 +86,7 @@ func TestTheDemoSheetsAreRightAndTheirPackagesAreThere(t *testing.T) {
 		require.True(t, errors.As(err, &wrong) || err == nil)
 		require.Len(t, wrong, problems, name)
 		for _, of := range s.Sources() {
-			_, err := fs.Stat(sheets, "saltmarsh/"+of.Path)
+			_, err := fs.Stat(sheets, path.Join(path.Dir("saltmarsh/"+name), of.Path))
 			require.NoError(t, err)
 		}
 		for _, step := range s.Steps {

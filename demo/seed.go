@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -392,10 +393,11 @@ func (d *seeder) history(ctx context.Context) error {
 	if err := d.morning(ctx); err != nil {
 		return err
 	}
-	for _, name := range []string{chart, "crew-desk"} {
-		if _, err := d.keep(ctx, name, asItIs); err != nil {
-			return err
-		}
+	if _, err := d.keep(ctx, "crew-desk", asItIs); err != nil {
+		return err
+	}
+	if err := d.follow(ctx); err != nil {
+		return err
 	}
 	for _, s := range []client.NewSchedule{
 		{
@@ -411,6 +413,31 @@ func (d *seeder) history(ctx context.Context) error {
 	// It takes most of the day.
 	_, err = d.people["anton"].BuildSheet(ctx, chart, client.BuildSheet{})
 	return err
+}
+
+// follow has the sheet of the chart plotters follow the one in the ferries' repository.
+func (d *seeder) follow(ctx context.Context) error {
+	c := d.people["jonas"]
+	st, err := c.Status(ctx)
+	if err != nil {
+		return err
+	}
+	if err := d.desks(st.Now); err != nil {
+		return err
+	}
+	if _, err := c.FollowRepository(ctx, chart, client.NewRepository{
+		Address: "file://" + filepath.Join(d.repositories(), "desks"), Branch: "main", Folder: "charts",
+		File: "desk.yaml", Every: 60,
+	}); err != nil {
+		return err
+	}
+	return until(ctx, "the sheet of the chart plotters", func() (bool, error) {
+		s, err := c.Sheet(ctx, chart)
+		if err == nil && s.Repository.Why != "" {
+			err = errors.New(s.Repository.Why)
+		}
+		return s.Commit != "", err
+	})
 }
 
 // morning lets the night pass, until half past nine of a day.

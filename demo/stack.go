@@ -34,7 +34,7 @@ var scenarioFile string
 
 // sheets are the build sheets, with what they name beside them.
 //
-//go:embed saltmarsh/counter-desk.yaml saltmarsh/counter-desk saltmarsh/chart-desk.yaml saltmarsh/chart-desk
+//go:embed saltmarsh/counter-desk.yaml saltmarsh/counter-desk saltmarsh/desks
 //go:embed saltmarsh/crew-desk.yaml
 var sheets embed.FS
 
@@ -82,6 +82,9 @@ func (s *stack) start(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
+	if err := os.MkdirAll(s.repositories(), 0o755); err != nil {
+		return err
+	}
 	feed := filepath.Join(s.dir, "feed")
 	if err := errors.Join(os.RemoveAll(feed), os.CopyFS(feed, published)); err != nil {
 		return err
@@ -116,7 +119,7 @@ func (s *stack) startService(ctx context.Context) (err error) {
 	s.serve, err = s.run("nimblepaned", append([]string{
 		"serve", "--database", s.db.URL(database), "--listen", fmt.Sprintf("127.0.0.1:%d", s.service),
 		"--metrics-listen", fmt.Sprintf("127.0.0.1:%d", s.metrics), "--bases", filepath.Join(s.dir, "bases"),
-		"--fetch-from-here",
+		"--fetch-from-here", "--repositories", s.repositories(),
 	}, options...)...)
 	if err != nil {
 		return err

@@ -39,6 +39,7 @@ type Build struct {
 	Cancel        string // why it is to be cancelled
 	StagedAt      *time.Time
 	StagingFailed string
+	Rolled        string       // what came of rolling the pilot pools over, "" if that was not asked for
 	Why           string       // it ended as it did, or waits
 	HoldSeconds   int64        // for how long its machine is held if it fails
 	HeldUntil     *time.Time   `gorm:"column:machine_held_until"`

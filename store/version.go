@@ -22,6 +22,7 @@ type Image struct {
 	SoakSeconds  int64
 	Copies       int   // copies that each site gets, and that clearance asks for
 	LogSeconds   int64 // for how long a build's log is kept, since its end
+	RollPilot    bool  // the pools that follow pilot are rolled over when a build has staged a version
 	Revision     int
 }
 

@@ -82,6 +82,23 @@ export interface paths {
         patch: operations["edit-account"];
         trace?: never;
     };
+    "/api/v1/announcements/{sheet}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that there is something new in the repository of a kept sheet, in a body that is signed with its secret */
+        post: operations["announce-push"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bases": {
         parameters: {
             query?: never;
@@ -1655,6 +1672,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sheets/{sheet}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look at the repository of a kept sheet now, and not only in its time
+         * @description Needs the role operator or one above it.
+         */
+        post: operations["look-at-repository"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sheets/{sheet}/repository": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Have a kept sheet follow one in a git repository
+         * @description Needs the role operator or one above it.
+         */
+        put: operations["follow-repository"];
+        post?: never;
+        /**
+         * Have a kept sheet be one of its own, as it was seen last
+         * @description Needs the role operator or one above it.
+         */
+        delete: operations["unfollow-repository"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites": {
         parameters: {
             query?: never;
@@ -2408,6 +2469,8 @@ export interface components {
             id: number;
             image: string;
             machine: string;
+            /** @description What came of rolling the pilot pools over to its version */
+            rolled?: string;
             /** @description That started it, if one did */
             schedule?: string;
             /** @description Its machine is gone */
@@ -2895,6 +2958,8 @@ export interface components {
             numbering: components["schemas"]["Numbering"];
             /** Format: int64 */
             revision: number;
+            /** @description Pools that follow pilot are rolled over when a build has staged a version */
+            roll_pilot: boolean;
             /** @description Such as 24h */
             soak: string;
             /** Format: int64 */
@@ -3127,6 +3192,32 @@ export interface components {
         NewPassword: {
             new: string;
             old: string;
+        };
+        NewRepository: {
+            /** @description https://HOST/PATH, ssh://USER@HOST/PATH or file:///PATH */
+            address: string;
+            /** @description Where it finds what announcements are signed with */
+            announced?: components["schemas"]["Source"];
+            branch?: string;
+            /** @description All 40 hexadecimal digits */
+            commit?: string;
+            /**
+             * Format: int64
+             * @description 60 to 604800; five minutes if left out
+             */
+            every_seconds?: number;
+            /** @description Of the sheet, in the folder */
+            file: string;
+            /** @description That the sheet is in, with what it names beside it */
+            folder?: string;
+            /** @description Where it finds a private key, for SSH */
+            key?: components["schemas"]["Source"];
+            /** @description Where it finds the known hosts, for SSH */
+            known_hosts?: components["schemas"]["Source"];
+            /** @description Where the service finds a password or token, for HTTPS */
+            password?: components["schemas"]["Source"];
+            tag?: string;
+            user?: string;
         };
         NewSchedule: {
             mode: components["schemas"]["ScheduleMode"];
@@ -3530,6 +3621,41 @@ export interface components {
             /** @description Whose finding is repaired */
             check: string;
         };
+        Repository: {
+            added_by: string;
+            address: string;
+            /** @description Announcements are taken that are signed with a secret */
+            announced: boolean;
+            branch?: string;
+            /** @description That is followed, instead of a branch or a tag */
+            commit?: string;
+            /**
+             * Format: int64
+             * @description It is looked at again after so long
+             */
+            every_seconds: number;
+            file: string;
+            folder?: string;
+            /** @description What is there is no such sheet any more: it is not built */
+            gone?: boolean;
+            /**
+             * Format: date-time
+             * @description When it was looked at last
+             */
+            looked_at?: string;
+            /**
+             * Format: date-time
+             * @description When that went well last
+             */
+            seen_at?: string;
+            /** @description What kind of credential the service shows: password or key */
+            shows?: string;
+            tag?: string;
+            /** @description The commit that was seen last */
+            tip?: string;
+            /** @description Why the sheet could not be taken from there last */
+            why?: string;
+        };
         /** @enum {string} */
         Role: "viewer" | "operator" | "approver" | "administrator";
         Rollback: {
@@ -3737,6 +3863,8 @@ export interface components {
             /** Format: date-time */
             changed_at: string;
             changed_by: string;
+            /** @description That it was taken from */
+            commit?: string;
             /** @description That it makes versions of, empty if that cannot be read */
             image: string;
             name: string;
@@ -3745,6 +3873,8 @@ export interface components {
              * @description Places that are wrong: a build can be started when there are none
              */
             problems: number;
+            /** @description That it follows, if it does */
+            repository?: components["schemas"]["Repository"];
             /** Format: int64 */
             revision: number;
             /** Format: int64 */
@@ -3871,6 +4001,10 @@ export interface components {
             /** Format: date-time */
             trouble_since?: string;
             unreachable?: string;
+        };
+        Source: {
+            environment?: string;
+            file?: string;
         };
         Staging: {
             /** @description What pilot names as you saw it, empty for nothing: refused if it names another version by now */
@@ -4117,6 +4251,8 @@ export interface components {
             id: number;
             image: string;
             machine: string;
+            /** @description What came of rolling the pilot pools over to its version */
+            rolled?: string;
             /** @description That started it, if one did */
             schedule?: string;
             /** @description Its machine is gone */
@@ -4199,6 +4335,8 @@ export interface components {
             /** Format: date-time */
             changed_at: string;
             changed_by: string;
+            /** @description That it was taken from */
+            commit?: string;
             /** @description What a build of it does, in order; none while it is wrong */
             explain: string[];
             /** @description SHA-256 of what it names beside it, by path */
@@ -4217,6 +4355,8 @@ export interface components {
              * @description Places that are wrong: a build can be started when there are none
              */
             problems: number;
+            /** @description That it follows, if it does */
+            repository?: components["schemas"]["Repository"];
             /** Format: int64 */
             revision: number;
             /** Format: int64 */
@@ -4542,6 +4682,71 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["ErrorModel"];
                 };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "announce-push": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description sha256= and the HMAC-SHA256 of the body, in hexadecimal digits */
+                "X-Hub-Signature-256"?: string;
+                /** @description The same, as the W3C recommendation WebSub calls it */
+                "X-Hub-Signature"?: string;
+            };
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Not Found */
             404: {
@@ -10974,6 +11179,235 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["WholeBuild"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "look-at-repository": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "follow-repository": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRepository"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeSheet"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "unfollow-repository": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {

@@ -214,7 +214,7 @@ export function Facts({ of }: { of: [string, ReactNode][] }) {
   return (
     <Box as="dl" display="grid" gridTemplateColumns="max-content 1fr" columnGap="5" rowGap="1">
       {of
-        .filter(([, value]) => value !== "" && value !== undefined && value !== null)
+        .filter(([, value]) => value !== "" && value !== undefined && value !== null && value !== false)
         .map(([name, value]) => (
           <Box key={name} display="contents">
             <Box as="dt" color="fg.quiet">

@@ -53,6 +53,8 @@ type Image struct {
 	Tracks       []string     `yaml:"tracks,omitempty,flow"` // pilot and live if not given
 	Clearance    Clearance    `yaml:"clearance,omitempty"`
 	BuildLogs    string       `yaml:"build-logs,omitempty"` // for how long they are kept; 9600h if not given
+	// RollPilot has the pools that follow pilot rolled over, as they were last, when a build has staged a version.
+	RollPilot bool `yaml:"roll-pilot,omitempty"`
 }
 
 // Clearance holds the thresholds that a version must meet to go live.

@@ -17,6 +17,7 @@ import (
 	"nimblepane/engine"
 	"nimblepane/engine/bases"
 	"nimblepane/engine/fleet"
+	"nimblepane/engine/rollovers"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -28,7 +29,9 @@ type Builds struct {
 	versions *versions.Versions
 	fleet    *fleet.Fleet
 	bases    *bases.Bases
-	reading  reading
+
+	rollovers *rollovers.Rollovers
+	reading   reading
 
 	copies        engine.Work[ofMachine, platform.HostCopy, platform.Nothing]
 	makings       engine.Work[ofMachine, platform.BuildSpec, platform.Nothing]
@@ -62,8 +65,12 @@ type (
 )
 
 // New adds builds to the engine.
-func New(e *engine.Engine, vs *versions.Versions, fl *fleet.Fleet, of *bases.Bases) *Builds {
-	bs := &Builds{engine: e, versions: vs, fleet: fl, bases: of, reading: reading{last: map[string]time.Time{}}}
+func New(e *engine.Engine, vs *versions.Versions, fl *fleet.Fleet, of *bases.Bases,
+	rs *rollovers.Rollovers,
+) *Builds {
+	bs := &Builds{
+		engine: e, versions: vs, fleet: fl, bases: of, rollovers: rs, reading: reading{last: map[string]time.Time{}},
+	}
 	bs.copies = engine.Work[ofMachine, platform.HostCopy, platform.Nothing]{
 		Kind: store.WorkCopyHost, Operation: platform.CopyHost, Ask: askCopy, Ended: bs.copyEnded,
 	}

@@ -90,8 +90,8 @@ func (bs *Builds) SaveSheet(ctx context.Context, actor string, revision int, o O
 			return err
 		}
 		if r, err := store.RepositoryOf(tx.DB, s.ID); err == nil {
-			return engine.Conflictf("sheet %s follows %s in %s: change it there, or have it be one of its own (pane sheet "+
-				"unfollow %s)", s.Name, r.Path(), r.Address, s.Name)
+			return engine.Conflictf("sheet %s follows %s in %s: change it there, or have it be one of its own (pane "+
+				"sheet unfollow %s)", s.Name, r.Path(), r.Address, s.Name)
 		} else if !errors.Is(err, store.ErrNotFound) {
 			return err
 		}

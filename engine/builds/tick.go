@@ -394,5 +394,10 @@ func (bs *Builds) stage(tx *store.Tx, b *store.Build) error {
 		return nil
 	}
 	b.StagedAt = &tx.Now
+	if err != nil || !img.RollPilot {
+		return err
+	}
+	b.Rolled, err = bs.rollovers.RollPilotIn(tx, img, fmt.Sprintf("%s has staged %s", b.Name(), v.Number))
+	tx.Record(store.Entry{Verb: "build.roll-pilot", Subject: b.Name(), Scope: b.Name(), Reason: b.Rolled})
 	return err
 }

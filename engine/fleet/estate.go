@@ -245,7 +245,7 @@ func (l *loader) image(i estate.Image) error {
 		row = store.Image{
 			Name: i.Name, Title: i.Title, Numbering: i.Numbering, MachineClass: i.MachineClass,
 			Testers: *i.Clearance.Testers, SoakSeconds: soak, Copies: *i.Clearance.Copies,
-			LogSeconds: logs, Revision: 1,
+			LogSeconds: logs, RollPilot: i.RollPilot, Revision: 1,
 		}
 		if err := l.create(&row); err != nil {
 			return err
@@ -283,6 +283,7 @@ func (l *loader) image(i estate.Image) error {
 	set(&d, "soak in seconds", &row.SoakSeconds, soak)
 	set(&d, "copies", &row.Copies, *i.Clearance.Copies)
 	set(&d, "seconds that build logs are kept", &row.LogSeconds, logs)
+	set(&d, "pilot pools rolled over when a build stages", &row.RollPilot, i.RollPilot)
 	if len(d) == 0 {
 		return nil
 	}

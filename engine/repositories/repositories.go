@@ -309,8 +309,8 @@ func (rs *Repositories) see(ctx context.Context, id int64) (again time.Duration,
 		}
 		now.LookedAt = &tx.Now
 		if broke == nil && found != nil && kept.Image != "" && found.image != kept.Image {
-			broke = gonef("commit %.12s makes it a sheet of image %q, and it is kept as one of %s: keep it under another "+
-				"name", found.commit, found.image, kept.Image)
+			broke = gonef("commit %.12s makes it a sheet of image %q, and it is kept as one of %s: keep it under "+
+				"another name", found.commit, found.image, kept.Image)
 		}
 		if broke != nil {
 			again = min(again, againAfter)

@@ -418,6 +418,36 @@ func TestASecretIsKeptNowhere(t *testing.T) {
 	}
 }
 
+func TestAStagedVersionRollsThePilotPoolsWhereTheImageSaysSo(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{
+		Scenario: workshop,
+		Estate: strings.Replace(servicetest.Estate, "{name: counter-desk, machine-class: standard, ",
+			"{name: counter-desk, machine-class: standard, roll-pilot: true, ", 1),
+	})
+	ctx, c := t.Context(), s.As(role.Operator)
+	s.Live("ticket-counters")
+	img, err := c.Image(ctx, "counter-desk")
+	require.NoError(t, err)
+	require.True(t, img.RollPilot)
+	before, err := c.Rollovers(ctx, "ticket-pilot", "", false, 10)
+	require.NoError(t, err)
+	begun, err := c.StartBuild(ctx, client.StartBuild{Sheet: desk("track: live", threeSteps, "stage: true")})
+	require.NoError(t, err)
+	b := built(s, begun.ID)
+	require.Equal(t, build.Ready, b.State, b.Why)
+	rows, err := c.Rollovers(ctx, "ticket-pilot", "", false, 10)
+	require.NoError(t, err)
+	require.Len(t, rows, len(before)+1)
+	require.Equal(t, fmt.Sprintf("rollover %d takes pool ticket-pilot to it", rows[0].ID), b.Rolled)
+	require.Equal(t, b.Version, rows[0].Version)
+	require.Equal(t, before[0].Options, rows[0].Options, "as it was rolled last")
+	require.Contains(t, rows[0].Reason, fmt.Sprintf("build %d has staged %s", b.ID, b.Version))
+	live, err := c.Rollovers(ctx, "ticket-counters", "", true, 10)
+	require.NoError(t, err)
+	require.Empty(t, live, "nothing goes live by itself")
+}
+
 func TestASheetBecomesAStagedVersion(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})

@@ -36,7 +36,7 @@ type Subjects struct {
 func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
 	f := fleet.New(e, heartbeat)
 	rs, vs, fs, bs := rollovers.New(e, f), versions.New(e), feeds.New(e), bases.New(e)
-	of := builds.New(e, vs, f, bs)
+	of := builds.New(e, vs, f, bs, rs)
 	return &Subjects{
 		Fleet:     f,
 		Rollovers: rs,

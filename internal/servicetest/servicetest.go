@@ -133,8 +133,8 @@ func Start(t testing.TB, o Options) *Service {
 	s.Engine, err = engine.New(s.Store, clock, engine.Options{
 		AgentURL: s.URL, Platforms: platforms(o), Secrets: o.Secrets, Log: log, Bases: t.TempDir(),
 		FetchFromHere: !o.FetchElsewhere, Repositories: o.Repositories,
-		OwnChecks:     func() ([]seal.Script, error) { return o.OwnChecks, nil },
-		Library:       func() (sheet.Library, error) { return o.Library, nil },
+		OwnChecks: func() ([]seal.Script, error) { return o.OwnChecks, nil },
+		Library:   func() (sheet.Library, error) { return o.Library, nil },
 	})
 	require.NoError(t, err)
 	s.Subjects = subjects.Add(s.Engine, 0)

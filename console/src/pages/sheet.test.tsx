@@ -177,3 +177,76 @@ it("lists the sheets, and says which are wrong", async () => {
   await screen.findByText("wrong in 3 places");
   expect(screen.getByRole("link", { name: "7" }).getAttribute("href")).toBe("/builds/7");
 });
+
+const followed = {
+  ...sheet,
+  commit: "d".repeat(40),
+  repository: {
+    address: "https://git.ferries.example/desks.git",
+    branch: "main",
+    folder: "counter",
+    file: "desk.yaml",
+    announced: true,
+    every_seconds: 300,
+    seen_at: "2026-11-23T12:00:00Z",
+    added_by: "jonas",
+  },
+};
+
+it("a sheet that lives in a repository is only read here, and says what was seen there", async () => {
+  const { asked } = service({
+    ...answers,
+    "GET /api/v1/sheets/counter-desk": {
+      ...followed,
+      repository: { ...followed.repository, why: "commit abc has no file counter/desk.yaml", gone: true },
+    },
+    "POST /api/v1/sheets/counter-desk/look": {},
+    "DELETE /api/v1/sheets/counter-desk/repository": {},
+  });
+  page();
+  await screen.findByText("It cannot be taken from its repository");
+  screen.getByText("commit abc has no file counter/desk.yaml");
+  screen.getByText("none is started until that is mended");
+  screen.getByText("branch main");
+  screen.getByText("counter/desk.yaml");
+  expect(screen.queryByRole("button", { name: "Save" })).toBeNull();
+  expect(screen.queryByRole("button", { name: "Change Fare Desk" })).toBeNull();
+  for (const name of ["Look now", "Follow it no more"]) {
+    await userEvent.click(screen.getByRole("button", { name }));
+    await userEvent.click(within(await screen.findByRole("dialog")).getByRole("button", { name }));
+    await waitFor(() => expect(screen.queryByRole("dialog")).toBeNull());
+  }
+  expect(asked.some((a) => a.what.endsWith("/look"))).toBe(true);
+  expect(asked.some((a) => a.what.startsWith("DELETE"))).toBe(true);
+});
+
+it("a sheet is had to follow one in a repository, with secrets by their names only", async () => {
+  const { asked } = service({
+    "GET /api/v1/sheets": { items: [], next: "" },
+    "PUT /api/v1/sheets/counter-desk/repository": followed,
+  });
+  const { router } = show(<SheetsPage />, "operator");
+  await userEvent.click(await screen.findByRole("button", { name: "From a repository" }));
+  const form = within(await screen.findByRole("dialog"));
+  const said = {
+    Name: "counter-desk",
+    Repository: followed.repository.address,
+    Branch: "main",
+    Folder: "counter",
+    File: "desk.yaml",
+    "Secret with the password or token, for HTTPS": "token",
+    "Secret that announcements of pushes are signed with": "env:HOOK",
+  };
+  for (const [label, value] of Object.entries(said))
+    await userEvent.type(form.getByLabelText(new RegExp(`^${label}`)), value);
+  await userEvent.click(form.getByRole("button", { name: "From a repository" }));
+  await waitFor(() => expect(router.state.location.pathname).toBe("/sheets/counter-desk"));
+  expect(asked.find((a) => a.what.startsWith("PUT"))?.body).toEqual({
+    address: followed.repository.address,
+    branch: "main",
+    folder: "counter",
+    file: "desk.yaml",
+    password: { file: "token" },
+    announced: { environment: "HOOK" },
+  });
+});

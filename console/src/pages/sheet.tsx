@@ -6,6 +6,7 @@ import { useDebounce } from "use-debounce";
 import { api, call, Refusal, type SheetChecked, type WholeSheet } from "../api";
 import { time } from "../format";
 import { BuildSheet } from "../parts/build-sheet";
+import { FollowRepository, InRepository } from "../parts/repository";
 import { Schedules } from "../parts/schedules";
 import { SheetFiles } from "../parts/sheet-files";
 import { SheetForm } from "../parts/sheet-form";
@@ -85,23 +86,26 @@ function OneSheet({ now }: { now: WholeSheet }) {
     return () => removeEventListener("beforeunload", stay);
   }, [changed]);
   const c = checked.data ?? now;
-  const mine = may("operator");
+  const mine = may("operator") && !now.repository;
   return (
     <Page
       title={`Sheet ${now.name}`}
       lead={`Revision ${began.revision}, changed ${time(began.changed_at)} by ${began.changed_by}${changed ? "; what you changed is not saved yet" : ""}`}
       actions={
-        mine && (
+        may("operator") && (
           <>
-            <Button
-              size="sm"
-              colorPalette="deep"
-              disabled={!changed}
-              loading={save.isPending}
-              onClick={() => save.mutate(began.revision)}
-            >
-              Save
-            </Button>
+            {mine && <FollowRepository of={now} />}
+            {mine && (
+              <Button
+                size="sm"
+                colorPalette="deep"
+                disabled={!changed}
+                loading={save.isPending}
+                onClick={() => save.mutate(began.revision)}
+              >
+                Save
+              </Button>
+            )}
             <BuildSheet of={began} unsaved={changed} />
             <Act
               label="Delete"
@@ -117,12 +121,14 @@ function OneSheet({ now }: { now: WholeSheet }) {
                 void go("/sheets");
               }}
             >
-              Nobody else keeps its text. Builds of it stay.
+              {now.repository ? "It stays in its repository." : "Nobody else keeps its text."} Builds of it
+              stay.
             </Act>
           </>
         )
       }
     >
+      <InRepository of={now} />
       {save.error && !overtaken && <Problem error={save.error} />}
       {overtaken && changed && (
         <Overtaken
@@ -136,20 +142,22 @@ function OneSheet({ now }: { now: WholeSheet }) {
           over={() => save.mutate(now.revision)}
         />
       )}
-      <HStack mb="3" role="group" aria-label="How the sheet is shown">
-        {(["form", "text"] as const).map((w) => (
-          <Button
-            key={w}
-            size="sm"
-            variant={way === w ? "solid" : "outline"}
-            colorPalette={way === w ? "deep" : undefined}
-            aria-pressed={way === w}
-            onClick={() => setWay(w)}
-          >
-            {w === "form" ? "As a form" : "As text"}
-          </Button>
-        ))}
-      </HStack>
+      {mine && (
+        <HStack mb="3" role="group" aria-label="How the sheet is shown">
+          {(["form", "text"] as const).map((w) => (
+            <Button
+              key={w}
+              size="sm"
+              variant={way === w ? "solid" : "outline"}
+              colorPalette={way === w ? "deep" : undefined}
+              aria-pressed={way === w}
+              onClick={() => setWay(w)}
+            >
+              {w === "form" ? "As a form" : "As text"}
+            </Button>
+          ))}
+        </HStack>
+      )}
       <Flex gap="4" align="start" direction={{ base: "column", xl: "row" }}>
         <Box flex="3" minW="0" w="full">
           {way === "text" || !mine ? (

@@ -5,6 +5,7 @@ import { useNavigate } from "react-router";
 import { api, call } from "../api";
 import { count, time } from "../format";
 import { FileChoice, Labelled } from "../parts/fields";
+import { FollowRepository } from "../parts/repository";
 import { useSigned } from "../session";
 import { Empty, FormDialog, List, Page, Panel, Shown, State, To } from "../ui";
 
@@ -16,7 +17,14 @@ export function SheetsPage() {
     <Page
       title="Sheets"
       lead="A build sheet says once how an image is made, and has it made again every month."
-      actions={may("operator") && <NewSheet />}
+      actions={
+        may("operator") && (
+          <>
+            <FollowRepository />
+            <NewSheet />
+          </>
+        )
+      }
     >
       <Panel>
         <Shown query={sheets}>
@@ -26,7 +34,17 @@ export function SheetsPage() {
             ) : (
               <List
                 label="Sheets"
-                head={["Sheet", "Image", "Steps", "Right", "Last build", "Its version", "Changed", "By"]}
+                head={[
+                  "Sheet",
+                  "Image",
+                  "Steps",
+                  "Right",
+                  "Commit",
+                  "Last build",
+                  "Its version",
+                  "Changed",
+                  "By",
+                ]}
               >
                 {items.map((s) => (
                   <Table.Row key={s.name}>
@@ -41,6 +59,14 @@ export function SheetsPage() {
                       ) : (
                         <Text as="span" color="red.fg" fontWeight="600">
                           wrong in {count(s.problems, "place")}
+                        </Text>
+                      )}
+                    </Table.Cell>
+                    <Table.Cell>
+                      {s.commit?.slice(0, 12)}
+                      {s.repository?.why && (
+                        <Text as="span" color="red.fg" display="block">
+                          cannot be taken from its repository
                         </Text>
                       )}
                     </Table.Cell>
