@@ -39,10 +39,10 @@ func (a *app) bringBase() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "bring NAME [FILE|ADDRESS]", Args: cobra.RangeArgs(1, 2),
 		Short: "Bring in a disk image from a file here, an address, or a vendor's feed",
-		Long: "Bring in a disk image from a file here, from an address (http:// or https://) that the service fetches " +
-			"it from, or\na release of a feed (pane feed search). Its format is found by what is in it: raw, qcow2, " +
-			"VHD, VHDX or VMDK. What\nwas broken off goes on where it was when you bring the same file in again. Exit " +
-			"code 7 says that it cannot be a base.",
+		Long: "Bring in a disk image from a file here, from an address (http:// or https://) that the service " +
+			"fetches it from, or\na release of a feed (pane feed search). Its format is found by what is in it: raw, " +
+			"qcow2, VHD, VHDX or VMDK. What\nwas broken off goes on where it was when you bring the same file in " +
+			"again. Exit code 7 says that it cannot be a base.",
 		Example: "  pane base bring debian-12 debian-12.vmdk --publisher Debian --release 12\n  pane base bring " +
 			"debian-13 https://images.example/debian-13.qcow2 --sha256 6f0e...\n  pane base bring harbour-13 --feed " +
 			"estuary --product 'Harbour Linux' --release 13",

@@ -121,7 +121,7 @@ func (r *realStory) run(ctx context.Context, state, bin string) (err error) {
 	}
 	chapters := []func() error{r.site, r.prepared, r.firstVersion, r.secondVersion, r.signedIn, r.roll}
 	if !r.short {
-		chapters = append(chapters, r.rollback, r.fromHost)
+		chapters = append(chapters, r.rollback, r.fromHost, r.overnight)
 	}
 	for _, chapter := range chapters {
 		if err := chapter(); err != nil {
