@@ -55,8 +55,9 @@ tour: setup build ## Tell the story of a month's work on a fresh estate
 	@bin/demo tour
 
 .PHONY: real
-real: setup-real build $(GUEST) ## Tell the story on real machines (QEMU through a private libvirtd), 25 minutes at most
+real: setup-real build $(GUEST) ## Tell the story on real machines (QEMU through a private libvirtd), and do each step on one, in an hour
 	@bin/demo real --guest $(GUEST)
+	@NIMBLEPANE_GUEST=$(abspath $(GUEST)) $(GO) tool gotestsum --format testname -- -count 1 -timeout 40m -run TestStepsOnARealMachine ./platform/libvirt
 
 .PHONY: build
 build: bin/nimblepaned bin/pane bin/nimblepane-practice bin/demo ## Build the programs, with the console in the service
@@ -106,7 +107,7 @@ race-short: build
 test-real: build ## Run the tests on real machines, where QEMU can run: the libvirt platform, and the story in short
 	@if ! ./setup.sh real; then echo "Real machines are not tested: QEMU and libvirt cannot be installed here."; \
 	elif ! $(MAKE) --no-print-directory $(GUEST); then echo "The guest for real machines could not be built."; exit 1; \
-	else NIMBLEPANE_GUEST=$(abspath $(GUEST)) $(GO) tool gotestsum --format testname -- -count 1 -p 1 -parallel 4 -timeout 40m ./platform/libvirt ./internal/e2e/real; fi
+	else NIMBLEPANE_GUEST=$(abspath $(GUEST)) $(GO) tool gotestsum --format testname -- -short -count 1 -p 1 -parallel 4 -timeout 40m ./platform/libvirt ./internal/e2e/real; fi
 
 .PHONY: test-console
 test-console: console/node_modules/.package-lock.json

@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"runtime/debug"
 	"sync/atomic"
 	"time"
 
@@ -33,6 +34,7 @@ const (
 type guard struct {
 	places  chan struct{}
 	waiting atomic.Int64
+	tidied  atomic.Int64 // when its memory was collected last, in nanoseconds of Unix time
 }
 
 const (
@@ -56,7 +58,19 @@ func (g *guard) compute(ctx context.Context, fn func()) error {
 	}
 	defer func() { <-g.places }()
 	fn()
+	g.tidy()
 	return nil
+}
+
+// tidyEvery is how often the memory of hashes is collected at most.
+const tidyEvery = 10 * time.Second
+
+// tidy collects the 64 MiB that a hash took: the collector would let the service grow to several times them first.
+func (g *guard) tidy() {
+	last, now := g.tidied.Load(), time.Now().UnixNano()
+	if now-last > int64(tidyEvery) && g.tidied.CompareAndSwap(last, now) {
+		debug.FreeOSMemory()
+	}
 }
 
 // noAccount is compared with when a name is unknown, so that the time taken does not tell.

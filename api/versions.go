@@ -384,6 +384,10 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, versions ...s
 	if err != nil {
 		return nil, err
 	}
+	from, err := store.Origins(db, img.ID)
+	if err != nil {
+		return nil, err
+	}
 	out := each(versions, func(v store.Version) client.Version {
 		o := client.Version{
 			Image: img.Name, Number: v.Number, State: v.State, Standing: standing(tracks, v),
@@ -393,6 +397,7 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, versions ...s
 			CreatedAt: v.CreatedAt, SealedAt: v.SealedAt, Failure: v.Failure,
 			Barred: v.Barred, BarredBy: v.BarredBy, BarredAt: v.BarredAt,
 			Progress: progress[v.ID], Hosts: hosts[v.ID], Copies: []client.Copy{}, Revision: v.Revision,
+			Build: from[v.ID].Build, Base: from[v.ID].Base, Commit: from[v.ID].Commit,
 		}
 		for _, c := range copies {
 			if c.VersionID == v.ID {

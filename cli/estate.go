@@ -341,7 +341,8 @@ func (a *app) version() *cobra.Command {
 			a.facts(fact{"Version", v.Image + " " + v.Number}, fact{"State", coloured(versionState(v))},
 				fact{"Standing", strings.Join(v.Standing, ", ")}, fact{"Barred", barred},
 				fact{"Failure", v.Failure}, fact{"Hosts", fmt.Sprint(v.Hosts)}, fact{"Copies", copies(v)},
-				fact{"Source", v.Source}, fact{"Notes", v.Notes}, fact{"Tags", strings.Join(v.Tags, ", ")},
+				fact{"Source", v.Source}, fact{"Build", madeBy(v)}, fact{"Made from", v.Base},
+				fact{"Commit", v.Commit}, fact{"Notes", v.Notes}, fact{"Tags", strings.Join(v.Tags, ", ")},
 				fact{"End of life", day(v.EndOfLife)}, fact{"Captured", when(&v.CreatedAt) + " by " + v.CapturedBy},
 				fact{"Sealed", when(v.SealedAt)}, fact{"Size", compacted(v)}, fact{"Digest", v.Digest},
 				fact{"Sealing", strings.Join(v.Sealing, "\n")}, fact{"Seal checks", strings.Join(found, "\n")})
@@ -512,4 +513,12 @@ func (a *app) trial() *cobra.Command {
 		}),
 	})
 	return cmd
+}
+
+// madeBy is the number of the build that made a version, "" if none did.
+func madeBy(v client.Version) string {
+	if v.Build == 0 {
+		return ""
+	}
+	return fmt.Sprint(v.Build)
 }

@@ -78,6 +78,9 @@ type Version struct {
 	Tags       []string   `json:"tags" nullable:"false"`
 	EndOfLife  *time.Time `json:"end_of_life,omitempty"`
 	CapturedBy string     `json:"captured_by"`
+	Build      int64      `json:"build,omitempty" doc:"That made it, if one did"`
+	Base       string     `json:"base,omitempty" doc:"That the build was made from"`
+	Commit     string     `json:"commit,omitempty" doc:"That the build's sheet was taken from, if that is known"`
 	CreatedAt  time.Time  `json:"created_at"`
 	SealedAt   *time.Time `json:"sealed_at,omitempty"`
 	Failure    string     `json:"failure"`

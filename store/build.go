@@ -146,6 +146,27 @@ func SystemBefore(db *gorm.DB, imageID int64) (system string, err error) {
 	return rows[0], nil
 }
 
+// Origin is the build that made a version, and what it was made of.
+type Origin struct {
+	VersionID    int64
+	Build        int64
+	Base, Commit string
+}
+
+// Origins returns them by the versions of an image that builds made.
+func Origins(db *gorm.DB, imageID int64) (map[int64]Origin, error) {
+	var rows []Origin
+	err := db.Raw(`select b.version_id, b.id as build, b.commit, `+madeFrom+` as base from builds b
+		join images i on i.id = b.image_id left join versions o on o.id = b.base_id
+		left join bases f on f.id = b.from_base_id
+		where b.image_id = ? and b.version_id is not null`, imageID).Scan(&rows).Error
+	of := map[int64]Origin{}
+	for _, r := range rows {
+		of[r.VersionID] = r
+	}
+	return of, err
+}
+
 // NumbersTaken returns the numbers of an image's versions, and those that builds under way have for theirs.
 func NumbersTaken(db *gorm.DB, imageID int64) (numbers []string, err error) {
 	err = db.Raw(`select number from versions where image_id = @image union
@@ -165,6 +186,10 @@ func BuildWorks(db *gorm.DB, id int64) (rows []Work, err error) {
 		Where("subject like 'build %'").Order("kind, subject, attempt").Find(&rows).Error
 	return rows, err
 }
+
+// madeFrom is what the machine of a build b was made from, with its image i, the version o and the base f.
+const madeFrom = `coalesce(i.name || ' ' || o.number, b.release->>'title', 'base ' || f.name,
+	'disk ' || (b.plan->'base'->>'disk'))`
 
 // BuildRow is a build with the names that are shown of it.
 type BuildRow struct {
@@ -237,8 +262,7 @@ func BuildRows(db *gorm.DB, f BuildFilter) (rows []BuildRow, err error) {
 		db = db.Limit(f.Limit)
 	}
 	err = db.Table("builds b").Select(`b.*, i.name as image, s.name as site, coalesce(v.number, '') as version,
-			coalesce(i.name || ' ' || o.number, b.release->>'title', 'base ' || f.name,
-				'disk ' || (b.plan->'base'->>'disk')) as base`).
+			` + madeFrom + ` as base`).
 		Joins("join images i on i.id = b.image_id").Joins("join sites s on s.id = b.site_id").
 		Joins("left join versions v on v.id = b.version_id").Joins("left join versions o on o.id = b.base_id").
 		Joins("left join bases f on f.id = b.from_base_id").

@@ -4166,7 +4166,16 @@ export interface components {
             /** Format: date-time */
             barred_at?: string;
             barred_by: string;
+            /** @description That the build was made from */
+            base?: string;
+            /**
+             * Format: int64
+             * @description That made it, if one did
+             */
+            build?: number;
             captured_by: string;
+            /** @description That the build's sheet was taken from, if that is known */
+            commit?: string;
             copies: components["schemas"]["Copy"][];
             /** Format: date-time */
             created_at: string;

@@ -14,6 +14,7 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp/armor"
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"nimblepane/client"
 	"nimblepane/core/base"
@@ -294,4 +295,53 @@ func TestASignedFeedIsBelievedOnlyIfItIs(t *testing.T) {
 	f = fed(t, s, client.NewFeed{Address: server.URL, Key: key.String()})
 	require.Contains(t, f.Why, "it is not signed, and the feed is to be")
 	require.Zero(t, f.Releases)
+}
+
+func TestAFeedThatHangsKeepsNoOtherFromBeingRead(t *testing.T) {
+	t.Parallel()
+	asked, end := make(chan struct{}, 1), make(chan struct{})
+	hangs := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {
+		asked <- struct{}{}
+		<-end
+	}))
+	t.Cleanup(hangs.Close)
+	t.Cleanup(func() { close(end) })
+	server := httptest.NewServer(vendor.Handler(os.DirFS(published(t, []byte("disk"), "1"))))
+	t.Cleanup(server.Close)
+	s := servicetest.Start(t, servicetest.Options{})
+	_, err := s.As(role.Operator).AddFeed(t.Context(), client.NewFeed{Name: "hangs", Address: hangs.URL})
+	require.NoError(t, err)
+	<-asked
+	require.Equal(t, 1, fed(t, s, client.NewFeed{Address: server.URL}).Releases)
+	f, err := s.As(role.Viewer).Feed(t.Context(), "hangs")
+	require.NoError(t, err)
+	require.Nil(t, f.LookedAt, "it hangs still")
+	_, err = s.As(role.Operator).StartBuild(t.Context(), client.StartBuild{
+		Sheet: strings.Replace(ofVendor, "estuary", "hangs", 1),
+	})
+	require.ErrorContains(t, err, "feed hangs was not read yet: that is being done")
+}
+
+func TestTwoWhoBuildOfOneReleaseAtOnceBringItInOnce(t *testing.T) {
+	t.Parallel()
+	server := httptest.NewServer(vendor.Handler(os.DirFS(published(t, diskFile(t, "qcow2"), "1"))))
+	t.Cleanup(server.Close)
+	s := servicetest.Start(t, servicetest.Options{})
+	fed(t, s, client.NewFeed{Address: server.URL})
+	var both errgroup.Group
+	for range 4 {
+		both.Go(func() error {
+			_, err := s.As(role.Operator).StartBuild(t.Context(), client.StartBuild{Sheet: ofVendor})
+			return err
+		})
+	}
+	require.NoError(t, both.Wait())
+	rows, err := s.As(role.Viewer).Bases(t.Context(), true)
+	require.NoError(t, err)
+	require.Len(t, rows, 1)
+	s.Until("the builds to be ready", func() bool {
+		builds, err := s.As(role.Viewer).Builds(t.Context(), "counter-desk", build.Ready, 10)
+		require.NoError(t, err)
+		return len(builds) == 4
+	})
 }

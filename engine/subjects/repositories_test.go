@@ -1,11 +1,17 @@
 package subjects_test
 
 import (
+	"bytes"
+	"crypto/ed25519"
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
+	"encoding/pem"
+	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"net/http/cgi"
 	"net/http/httptest"
@@ -17,6 +23,8 @@ import (
 	"testing/fstest"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/knownhosts"
 
 	"nimblepane/client"
 	"nimblepane/core/build"
@@ -385,4 +393,113 @@ func TestALargeFileOfACommitIsKeptPieceByPiece(t *testing.T) {
 	left, err := os.ReadDir(s.Engine.Bases)
 	require.NoError(t, err)
 	require.Empty(t, left, "what was fetched is gone")
+}
+
+func TestARepositoryIsReadOverSSHFromTheHostThatIsKnown(t *testing.T) {
+	t.Parallel()
+	_, repo := newRepository(t)
+	one := repo.commit("one", deskFiles("one"))
+	_, hostKey := keyPair(t)
+	visitor, mine := keyPair(t)
+	address := sshServer(t, hostKey, visitor.PublicKey())
+	private := pem.EncodeToMemory(must(ssh.MarshalPrivateKey(mine, "")))
+	known := knownhosts.Line([]string{address}, must(ssh.NewPublicKey(hostKey.Public())))
+	_, otherKey := keyPair(t)
+	other := knownhosts.Line([]string{address}, must(ssh.NewPublicKey(otherKey.Public())))
+	s := servicetest.Start(t, servicetest.Options{
+		Secrets: secret.In(func(string) (string, bool) { return "", false }, fstest.MapFS{
+			"key": {Data: private}, "known": {Data: []byte(known)}, "other": {Data: []byte(other)},
+		}),
+	})
+	ctx, c := t.Context(), s.As(role.Operator)
+	in := client.NewRepository{
+		Address: "ssh://git@" + address + repo.dir, Folder: "counter", File: "desk.yaml",
+		Key: &secret.Source{File: "key"}, KnownHosts: &secret.Source{File: "other"},
+	}
+	_, err := c.FollowRepository(ctx, "desk", in)
+	require.NoError(t, err)
+	kept := followed(t, s, "desk", "a host that is not known", func(s client.WholeSheet) bool {
+		return s.Repository.Why != ""
+	})
+	require.Contains(t, kept.Repository.Why, "key mismatch")
+	in.KnownHosts.File = "known"
+	_, err = c.FollowRepository(ctx, "desk", in)
+	require.NoError(t, err)
+	kept = followed(t, s, "desk", "the commit", at(one))
+	require.Equal(t, "key", kept.Repository.Shows)
+	require.NotContains(t, fmt.Sprint(kept), "PRIVATE")
+}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
+func keyPair(t *testing.T) (ssh.Signer, ed25519.PrivateKey) {
+	t.Helper()
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	signer, err := ssh.NewSignerFromKey(key)
+	require.NoError(t, err)
+	return signer, key
+}
+
+// sshServer lets one key read repositories, by git's own program.
+func sshServer(t *testing.T, hostKey ed25519.PrivateKey, visitor ssh.PublicKey) (address string) {
+	t.Helper()
+	config := &ssh.ServerConfig{PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+		if !bytes.Equal(key.Marshal(), visitor.Marshal()) {
+			return nil, errors.New("nobody knows this key")
+		}
+		return nil, nil
+	}}
+	config.AddHostKey(must(ssh.NewSignerFromKey(hostKey)))
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { listener.Close() })
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go serveSSH(conn, config)
+		}
+	}()
+	return listener.Addr().String()
+}
+
+func serveSSH(conn net.Conn, config *ssh.ServerConfig) {
+	_, channels, requests, err := ssh.NewServerConn(conn, config)
+	if err != nil {
+		return
+	}
+	go ssh.DiscardRequests(requests)
+	for newChannel := range channels {
+		channel, requests, err := newChannel.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			defer channel.Close()
+			for r := range requests {
+				if r.Type != "exec" {
+					_ = r.Reply(r.Type == "env", nil)
+					continue
+				}
+				_ = r.Reply(true, nil)
+				line := string(r.Payload[4:])
+				cmd := exec.Command("sh", "-c", line)
+				cmd.Stdin, cmd.Stdout, cmd.Stderr = channel, channel, channel.Stderr()
+				status := uint32(0)
+				if cmd.Run() != nil {
+					status = 1
+				}
+				_, _ = channel.SendRequest("exit-status", false, binary.BigEndian.AppendUint32(nil, status))
+				return
+			}
+		}()
+	}
 }

@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"net/http/httptest"
 	"os"
 	"strings"
 	"testing"
@@ -13,9 +14,12 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/console"
+	"nimblepane/core/base"
 	"nimblepane/core/role"
+	"nimblepane/core/schedule"
 	"nimblepane/internal/servicetest"
 	"nimblepane/platform"
+	"nimblepane/platform/practice/vendor"
 )
 
 // browser is one tab of headless Chromium.
@@ -204,6 +208,28 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 	_, err = s.As(role.Operator).SaveSheet(t.Context(), "half", 0, client.SheetText{Text: "image: counter-desk\n"})
 	require.NoError(t, err)
 
+	vendors := httptest.NewServer(vendor.Handler(os.DirFS("../../demo/saltmarsh/harbour")))
+	t.Cleanup(vendors.Close)
+	_, err = s.As(role.Operator).AddFeed(t.Context(), client.NewFeed{Name: "estuary", Address: vendors.URL})
+	require.NoError(t, err)
+	s.Until("the feed to be read", func() bool {
+		f, err := s.As(role.Viewer).Feed(t.Context(), "estuary")
+		require.NoError(t, err)
+		return f.Releases == 3
+	})
+	_, err = s.As(role.Operator).BringBase(t.Context(), client.NewBase{
+		Name: "harbour-13", Feed: "estuary", Labels: base.Labels{Release: "13"}, Serial: "20260804",
+	})
+	require.NoError(t, err)
+	_, err = s.As(role.Operator).AddSchedule(t.Context(), client.NewSchedule{
+		Name: "monthly", Sheet: "fare-desk", Mode: schedule.Dates, Rule: "FREQ=DAILY;BYHOUR=2", Zone: "UTC",
+	})
+	require.NoError(t, err)
+	_, err = s.As(role.Operator).FollowRepository(t.Context(), "in-git", client.NewRepository{
+		Address: vendors.URL + "/desks.git", File: "desk.yaml",
+	})
+	require.NoError(t, err)
+
 	b := open(t, s.URL)
 	check := func(page string) {
 		t.Helper()
@@ -231,6 +257,8 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 			"/build-machines/north-quay/bm-printer":         "it prints tickets",
 			"/images/counter-desk/versions/" + made.Version: "Fare Desk", // tried at its first start
 			"/sheets": "wrong in 3 places", "/sheets/fare-desk": "Then the seal checks are made",
+			"/bases": "20261103", "/bases/harbour-13": "20261103 is newer", "/feeds/estuary": "Supported until",
+			"/calendar": "monthly", "/sheets/in-git": "It cannot be taken from its repository",
 			"/sheets/half?as=text": "the base is missing", "/sheets/half": "Add an application",
 			"/build-machines": "the new printer", "/accounts": "Add an account", "/tokens": "Make a token",
 		} {

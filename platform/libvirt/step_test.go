@@ -95,6 +95,9 @@ echo 'deb [trusted=yes] file:/srv/repository ./' > /etc/apt/sources.list.d/repos
 // TestStepsOnARealMachine does what steps do, and what can befall them, on a
 // machine of the guest that make guest builds.
 func TestStepsOnARealMachine(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long: make real does it")
+	}
 	t.Parallel()
 	disk := guestDisk(t)
 	hv := server(t)

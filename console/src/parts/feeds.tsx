@@ -235,7 +235,7 @@ export function Compared({ base: b, newest: o }: { base: Base; newest: Offer }) 
   ];
   return (
     <Panel title={`${o.serial} is newer`}>
-      <List label="Compared with the newest" head={["", b.name, "the newest", ""]}>
+      <List label="Compared with the newest" head={["What", b.name, "The newest", "Compared"]}>
         {rows
           .filter(([, here, there]) => here || there)
           .map(([what, here, there]) => (

@@ -2,7 +2,7 @@ import { Box } from "@chakra-ui/react";
 import type { Version } from "../api";
 import { day, shortDigest, size, time } from "../format";
 import type { Stated } from "../panes";
-import { Facts, State } from "../ui";
+import { Facts, State, To } from "../ui";
 
 /** The state of a version, in a word. */
 export function stateOf(v: Version): Stated {
@@ -31,6 +31,9 @@ export function VersionFacts({ version: v }: { version: Version }) {
         ["Hosts", v.hosts],
         ["Copies", copiesOf(v).join(", ")],
         ["Source", v.source],
+        ["Build", v.build && <To key="b" to={`/builds/${v.build}`}>{String(v.build)}</To>],
+        ["Made from", v.base],
+        ["Commit", v.commit],
         ["Notes", v.notes],
         ["Tags", v.tags.join(", ")],
         ["End-of-life", day(v.end_of_life)],
