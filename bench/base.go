@@ -91,13 +91,14 @@ func bases(ctx context.Context, r *results, db *localpg.Server, dir string) erro
 	rate := size / fetched.Seconds() / (1 << 20)
 	r.add("a base of 4 GiB comes in from an address and is checked", fmt.Sprintf("%.0f MiB/s, %.0f%% of what curl | "+
 		"sha256sum reaches (%.0f MiB/s)", rate, 100*rate/byCurl, byCurl), "≥ 50%")
-	r.add("a base of 4 GiB, until it is converted and looked into", fmt.Sprintf("%.0f s", time.Since(began).Seconds()), "")
+	r.add("a base of 4 GiB, until it is converted and looked into", fmt.Sprintf("%.0f s",
+		time.Since(began).Seconds()), "")
 	peak, err := peakOf(service.cmd.Process.Pid)
 	if err != nil {
 		return err
 	}
-	r.add("a base of 4 GiB, memory of the service at most", fmt.Sprintf("%d MB, and %d MB before", peak/1e6, before/1e6),
-		"< 200 MB")
+	r.add("a base of 4 GiB, memory of the service at most", fmt.Sprintf("%d MB, and %d MB before",
+		peak/1e6, before/1e6), "< 200 MB")
 	return nil
 }
 

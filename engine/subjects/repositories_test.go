@@ -235,7 +235,8 @@ func TestTagsAndCommitsStayAndASheetOfAnotherImageIsNotTaken(t *testing.T) {
 	})
 	require.NoError(t, err)
 	kept := followed(t, s, "by-tag", "what is not its", func(s client.WholeSheet) bool { return s.Repository.Gone })
-	require.Contains(t, kept.Repository.Why, `makes it a sheet of image "chart-desk", and it is kept as one of counter-desk`)
+	require.Contains(t, kept.Repository.Why, `makes it a sheet of image "chart-desk", and it is kept as one of `+
+		"counter-desk")
 	require.Equal(t, two, kept.Commit)
 	_, err = c.FollowRepository(ctx, "by-tag", client.NewRepository{
 		Address: repo.address(), File: "desk.yaml", Branch: "summer",
@@ -449,7 +450,9 @@ func keyPair(t *testing.T) (ssh.Signer, ed25519.PrivateKey) {
 // sshServer lets one key read repositories, by git's own program.
 func sshServer(t *testing.T, hostKey ed25519.PrivateKey, visitor ssh.PublicKey) (address string) {
 	t.Helper()
-	config := &ssh.ServerConfig{PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+	config := &ssh.ServerConfig{PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions,
+		error,
+	) {
 		if !bytes.Equal(key.Marshal(), visitor.Marshal()) {
 			return nil, errors.New("nobody knows this key")
 		}

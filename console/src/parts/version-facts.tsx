@@ -31,7 +31,14 @@ export function VersionFacts({ version: v }: { version: Version }) {
         ["Hosts", v.hosts],
         ["Copies", copiesOf(v).join(", ")],
         ["Source", v.source],
-        ["Build", v.build && <To key="b" to={`/builds/${v.build}`}>{String(v.build)}</To>],
+        [
+          "Build",
+          v.build && (
+            <To key="b" to={`/builds/${v.build}`}>
+              {String(v.build)}
+            </To>
+          ),
+        ],
         ["Made from", v.base],
         ["Commit", v.commit],
         ["Notes", v.notes],
