@@ -31,9 +31,15 @@ func Outside(here bool, patience time.Duration) *http.Client {
 			DialContext: dialer.DialContext, DisableCompression: true, Proxy: http.ProxyFromEnvironment,
 			ResponseHeaderTimeout: patience, TLSHandshakeTimeout: 10 * time.Second, DisableKeepAlives: true,
 		},
-		CheckRedirect: func(_ *http.Request, via []*http.Request) error {
-			if len(via) > redirections {
+		CheckRedirect: func(to *http.Request, via []*http.Request) error {
+			first := via[0]
+			switch {
+			case len(via) > redirections:
 				return fmt.Errorf("it leads on more than %d times", redirections)
+			case first.Header.Get("Authorization") != "" && (to.URL.Host != first.URL.Host || to.URL.Scheme !=
+				first.URL.Scheme):
+				return fmt.Errorf("it leads on to %s, which the password was not given for: write that address if it "+
+					"is meant", to.URL.Redacted())
 			}
 			return nil
 		},

@@ -27,6 +27,7 @@ const (
 	MostFiles  = 200      // that an index names
 	MostOffers = 50_000
 	mostText   = 200 // bytes of a name
+	mostWith   = 50  // files that are told to come with a release
 )
 
 // Offer is a release that a feed has.
@@ -218,6 +219,7 @@ func offerOf(id, serial string, of tags, raw json.RawMessage) (o Offer, err erro
 		return o, fmt.Errorf("none of its files is a disk (qcow2, img, raw, vhd, vhdx, vmdk)")
 	}
 	o.With = slices.DeleteFunc(o.With, func(e Extra) bool { return e.Name == chosen })
+	o.With = o.With[:min(len(o.With), mostWith)]
 	if err := checkPath(string(disk.Path)); err != nil {
 		return o, fmt.Errorf("the path of item %s: %w", chosen, err)
 	}

@@ -239,10 +239,26 @@ func (rs *Repositories) tip(ctx context.Context, r store.Repository, auth transp
 	return "", gonef("the repository has no %s", r.Of())
 }
 
-// fetch brings the commit that is followed to a folder, with so many before it, 0 for all, and returns which it is.
+// fetched is a commit with its repository, as far as that was fetched.
+type fetched struct {
+	repo *git.Repository
+	hash plumbing.Hash
+}
+
+// fetch brings the commit that is followed to a folder, with so many before it.
 func (rs *Repositories) fetch(ctx context.Context, r store.Repository, auth transport.AuthMethod, dir string,
 	depth int,
-) (repo *git.Repository, hash plumbing.Hash, err error) {
+) (fetched, error) {
+	return bounded(ctx, rs, r, atMost, func(ctx context.Context) (f fetched, err error) {
+		f.repo, f.hash, err = fetchTo(ctx, r, auth, dir, depth)
+		return f, err
+	})
+}
+
+// fetchTo is fetch, which may hang.
+func fetchTo(ctx context.Context, r store.Repository, auth transport.AuthMethod, dir string, depth int) (
+	repo *git.Repository, hash plumbing.Hash, err error,
+) {
 	kept := filesystem.NewStorageWithOptions(osfs.New(filepath.Join(dir, "git")), cache.NewObjectLRU(8*cache.MiByte),
 		filesystem.Options{LargeObjectThreshold: streamedFrom})
 	if repo, err = git.Init(kept, osfs.New(filepath.Join(dir, "tree"))); err != nil {
@@ -352,10 +368,16 @@ func history(repo *git.Repository, head plumbing.Hash, folder string) (commits [
 		}
 		if changed {
 			subject, _, _ := strings.Cut(strings.TrimSpace(c.Message), "\n")
-			commits = append(commits, store.Commit{Hash: c.Hash.String(), Subject: strings.ToValidUTF8(subject, "?")})
+			commits = append(commits, store.Commit{Hash: c.Hash.String(), Subject: short(subject)})
 		}
 	}
 	return commits, nil
+}
+
+// short is a text of somebody else's, of which 200 characters will do.
+func short(text string) string {
+	runes := []rune(strings.ToValidUTF8(strings.TrimSpace(text), "?"))
+	return string(runes[:min(len(runes), 200)])
 }
 
 // changes says whether a folder is another in a commit than in each of those before it that are here.

@@ -22,6 +22,8 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
@@ -41,6 +43,9 @@ import (
 type Repositories struct {
 	engine *engine.Engine
 	builds *builds.Builds
+
+	hanging  sync.Map     // ids of repositories of which something goes on that was given up
+	patience atomic.Int64 // with a repository that is asked for its branches, in nanoseconds
 }
 
 // How repositories are looked at, in real time.
@@ -57,7 +62,8 @@ const (
 // New adds repositories to the engine.
 func New(e *engine.Engine, bs *builds.Builds) *Repositories {
 	overHTTP()
-	rs := &Repositories{e, bs}
+	rs := &Repositories{engine: e, builds: bs}
+	rs.patience.Store(int64(patience))
 	e.Add(engine.Subject{
 		Loops:   []func(context.Context){e.Watch(store.WatchedRepositories, atOnce, rs.see)},
 		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
@@ -350,19 +356,23 @@ func (rs *Repositories) look(ctx context.Context, r store.Repository) (found *ta
 	if err != nil {
 		return nil, "", err
 	}
-	if tip, err = rs.tip(ctx, r, auth); err != nil || tip == r.Tip && r.Why == "" {
+	tip, err = bounded(ctx, rs, r, time.Duration(rs.patience.Load()), func(ctx context.Context) (string, error) {
+		return rs.tip(ctx, r, auth)
+	})
+	if err != nil || tip == r.Tip && r.Why == "" {
 		return nil, tip, err
 	}
-	repo, hash, err := rs.fetch(ctx, r, auth, dir, 1)
+	is, err := rs.fetch(ctx, r, auth, dir, 1)
 	if err != nil {
 		return nil, tip, err
 	}
+	repo, hash := is.repo, is.hash
 	tip = hash.String() // it may have gone on meanwhile
 	commit, err := repo.CommitObject(hash)
 	if err != nil {
 		return nil, tip, err
 	}
-	found = &taken{commit: tip, by: commit.Author.Name}
+	found = &taken{commit: tip, by: short(commit.Author.Name)}
 	files, err := out(repo, hash, dir, r.Folder)
 	if err != nil {
 		return nil, tip, err
@@ -373,11 +383,39 @@ func (rs *Repositories) look(ctx context.Context, r store.Repository) (found *ta
 		return found, tip, err
 	}
 	further := filepath.Join(dir, "further")
-	if repo, _, err = rs.fetch(ctx, r, auth, further, mostCommits); err != nil {
+	if is, err = rs.fetch(ctx, r, auth, further, mostCommits); err != nil {
 		return nil, tip, err
 	}
-	found.history, err = history(repo, hash, r.Folder)
+	found.history, err = history(is.repo, hash, r.Folder)
 	return found, tip, err
+}
+
+// bounded does something that may hang although its context has ended, as a server does that takes a connection and
+// then says nothing, and gives it up after a time. It is not tried again while that hangs.
+func bounded[T any](ctx context.Context, rs *Repositories, r store.Repository, atMost time.Duration,
+	do func(context.Context) (T, error),
+) (none T, err error) {
+	if _, hangs := rs.hanging.LoadOrStore(r.ID, true); hangs {
+		return none, errors.New("it says nothing: what it was asked before hangs still")
+	}
+	ctx, cancel := context.WithTimeout(ctx, atMost)
+	defer cancel()
+	type outcome struct {
+		is  T
+		err error
+	}
+	done := make(chan outcome, 1)
+	go func() {
+		is, err := do(ctx)
+		rs.hanging.Delete(r.ID)
+		done <- outcome{is, err}
+	}()
+	select {
+	case o := <-done:
+		return o.is, o.err
+	case <-ctx.Done():
+		return none, fmt.Errorf("it says nothing for %s", atMost)
+	}
 }
 
 // take reads the sheet of a commit, and keeps what it names beside it.
