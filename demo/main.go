@@ -116,14 +116,16 @@ Saltmarsh Ferries is up (%s).
   Sign in   mira, password %s (also tove, jonas, wilma, anton and guest, who may do less)
   Client    echo %s | %s/pane sign-in %s --name mira
 
-Three things to try:
+Four things to try:
   1. On the first page, see what needs you; then sign off the trial of counter-desk as anton.
   2. %s/pane rollover start --pool chart-plotters --batch 25%% --log-off warn --grace 15m --follow
   3. %s/nimblepane-practice knobs fault north-quay check-fails 'tc-*'   and roll ticket-counters; mend it again with: knobs mend north-quay
+  4. Commit a change of charts/desk.yaml in %s: a build starts by itself (%s/pane build list)
 
 A minute passes in every second (the practice clock). Ctrl-C stops everything; started again it goes on
 where it was. 'make demo-reset' begins anew.
-`, time.Since(began).Round(time.Second), s.url(), password, password, shorten(bin), s.url(), shorten(bin), shorten(bin))
+`, time.Since(began).Round(time.Second), s.url(), password, password, shorten(bin), s.url(), shorten(bin), shorten(bin),
+		shorten(filepath.Join(s.repositories(), "desks")), shorten(bin))
 	<-ctx.Done()
 	fmt.Println("\nStopping.")
 	return nil

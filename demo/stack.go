@@ -86,7 +86,7 @@ func (s *stack) start(ctx context.Context) (err error) {
 		return err
 	}
 	feed := filepath.Join(s.dir, "feed")
-	if err := errors.Join(os.RemoveAll(feed), os.CopyFS(feed, published)); err != nil {
+	if err := os.CopyFS(feed, published); err != nil && !errors.Is(err, fs.ErrExist) { // it may have more by now
 		return err
 	}
 	if s.practise, err = s.run("nimblepane-practice", "serve", "--address", fmt.Sprintf("127.0.0.1:%d", s.practice),

@@ -29,9 +29,8 @@ terminal() {
 }
 
 as mira
-go run ./docs/shots -out "$out" today=/ image=/images/counter-desk version=/images/counter-desk/versions/2026.11.3 hosts=/hosts estate=/estate pools=/pools build=/builds/6 builds=/builds sheet=/sheets/counter-desk start='/rollovers/new?pool=chart-plotters'
+go run ./docs/shots -out "$out" today=/ image=/images/counter-desk version=/images/counter-desk/versions/2026.11.3 hosts=/hosts estate=/estate pools=/pools bases=/bases build=/builds/6 builds=/builds sheet=/sheets/counter-desk start='/rollovers/new?pool=chart-plotters'
 terminal terminal-today 3 "pane today"
-terminal terminal-versions 3 "pane version list counter-desk" "pane trial show counter-desk 2026.11.3" "pane pool list"
 as anton; pane trial sign counter-desk 2026.11.3 --pass --comment 'berth plans open' >/dev/null
 as tove; pane activate counter-desk 2026.11.3 --yes --reason 'trial passed' >/dev/null
 as jonas
