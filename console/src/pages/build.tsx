@@ -131,7 +131,6 @@ function BuildFacts({ of: b }: { of: WholeBuild }) {
           "If it fails",
           b.ended_at || !b.hold_seconds ? "" : `its machine is held for ${lasted(b.hold_seconds)}`,
         ],
-        ["Sheet's commit", b.commit],
         ["Pilot", b.rolled],
         ["Started", `${time(b.started_at)} by ${b.started_by}`],
         ["Went on", time(b.went_on_at)],

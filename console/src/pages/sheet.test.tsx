@@ -234,7 +234,7 @@ it("a sheet is had to follow one in a repository, with secrets by their names on
     Branch: "main",
     Folder: "counter",
     File: "desk.yaml",
-    "Secret with the password or token, for HTTPS": "token",
+    "Secret with the password or token": "token",
     "Secret that announcements of pushes are signed with": "env:HOOK",
   };
   for (const [label, value] of Object.entries(said))

@@ -14,12 +14,14 @@ function source(written?: string) {
   return name.startsWith("env:") ? { environment: name.slice(4) } : { file: name };
 }
 
-const secrets = {
-  password: "Secret with the password or token, for HTTPS",
-  key: "Secret with the private key, for SSH",
-  known_hosts: "Secret with the known hosts, for SSH",
-  announced: "Secret that announcements of pushes are signed with",
-} as const;
+/** What is asked for of a repository, by how its address begins: what is shown to it, and the secret of announcements. */
+const secrets: Record<string, [key: string, label: string][]> = {
+  "https:": [["password", "Secret with the password or token"]],
+  "ssh:": [
+    ["key", "Secret with the private key"],
+    ["known_hosts", "Secret with the known hosts"],
+  ],
+};
 
 /** Has a kept sheet follow one in a git repository: one that there is, or a new one. */
 export function FollowRepository({ of: now }: { of?: WholeSheet }) {
@@ -36,6 +38,8 @@ export function FollowRepository({ of: now }: { of?: WholeSheet }) {
   });
   const queries = useQueryClient();
   const go = useNavigate();
+  const shown = secrets[said.address.trim().split("//")[0]] ?? [];
+  const asked = (key: string) => (shown.some(([k]) => k === key) ? source(said[key]) : undefined);
   const text = (key: string, label: string, help?: string, needed = false) => (
     <Field.Root key={key} required={needed} flex="1" minW="14rem">
       <Field.Label>{label}</Field.Label>
@@ -58,10 +62,10 @@ export function FollowRepository({ of: now }: { of?: WholeSheet }) {
               [ref]: said.ref.trim() || undefined,
               folder: said.folder.trim() || undefined,
               file: said.file.trim(),
-              user: said.user?.trim() || undefined,
-              password: source(said.password),
-              key: source(said.key),
-              known_hosts: source(said.known_hosts),
+              user: (shown.length > 0 && said.user?.trim()) || undefined,
+              password: asked("password"),
+              key: asked("key"),
+              known_hosts: asked("known_hosts"),
               announced: source(said.announced),
             },
           }),
@@ -100,8 +104,8 @@ export function FollowRepository({ of: now }: { of?: WholeSheet }) {
         {text("folder", "Folder")}
         {text("file", "File", undefined, true)}
       </HStack>
-      {text("user", "User")}
-      {Object.entries(secrets).map(([key, label]) =>
+      {shown.length > 0 && text("user", "User")}
+      {[...shown, ["announced", "Secret that announcements of pushes are signed with"]].map(([key, label]) =>
         text(key, label, "A file of the service's folder of secrets, or env:NAME of its environment"),
       )}
     </FormDialog>
