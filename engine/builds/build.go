@@ -82,10 +82,13 @@ func (bs *Builds) bringRelease(tx *store.Tx, b *store.Build, by string) (store.B
 	if err != nil {
 		return store.Base{}, err
 	}
-	r, err := bases.ReleaseIn(tx, b.Release.V.Feed, b.Plan.V.Base.Vendor.Want(), w)
+	want := b.Plan.V.Base.Vendor.Want()
+	want.Serial = b.Release.V.Serial // which was planned: a newer one may have come out at this moment
+	r, err := bases.ReleaseIn(tx, b.Release.V.Feed, want, w)
 	if err != nil {
 		return store.Base{}, err
 	}
+	b.Release.V.SHA256 = r.Offer.SHA256
 	return bs.bases.BringReleaseIn(tx, by, r)
 }
 

@@ -294,7 +294,7 @@ func (rs *Repositories) see(ctx context.Context, id int64) (again time.Duration,
 		return 0, nil // another process goes on, or this one later
 	}
 	again = time.Duration(r.EverySeconds) * time.Second
-	return again, rs.engine.Change(ctx, engine.ServiceActor, func(tx *store.Tx) error {
+	err = rs.engine.Change(ctx, engine.ServiceActor, func(tx *store.Tx) error {
 		kept, err := store.LockSheetByID(tx.DB, r.SheetID)
 		if errors.Is(err, store.ErrNotFound) {
 			return nil
@@ -321,14 +321,14 @@ func (rs *Repositories) see(ctx context.Context, id int64) (again time.Duration,
 		if broke != nil {
 			again = min(again, againAfter)
 			var is *gone
-			now.Gone = errors.As(broke, &is) || now.Gone && now.Tip == tip
-			if tip != "" && now.Gone {
-				now.Tip = tip
+			was := now
+			if errors.As(broke, &is) {
+				now.Gone, now.Tip = true, tip
+			} // else nobody knows: what was gone is, until it is seen to be there
+			if now.Why = broke.Error(); was.Why == "" || now.Gone != was.Gone {
+				record(tx, kept, "look-fail", now.Why, nil)
 			}
-			if now.Why != broke.Error() {
-				record(tx, kept, "look-fail", broke.Error(), nil)
-			}
-			now.Why = broke.Error()
+			tx.Emit("sheet", kept.Subject(), nil)
 			return tx.Save(&now).Error
 		}
 		now.SeenAt, now.Why, now.Gone, now.Tip = &tx.Now, "", false, tip
@@ -340,6 +340,7 @@ func (rs *Repositories) see(ctx context.Context, id int64) (again time.Duration,
 			found.image, found.by, found.history)
 		return errors.Join(err, tx.Save(&now).Error)
 	})
+	return again, err
 }
 
 // look looks what is in a repository: which commit is followed, and what that has, nil if it was seen already.

@@ -184,6 +184,13 @@ func TestASheetFollowsItsRepositoryAndItsBuildsAreOfCommits(t *testing.T) {
 	today, err := c.Today(ctx)
 	require.NoError(t, err)
 	require.Contains(t, fmt.Sprint(today), "Sheet desk cannot be taken from its repository")
+	require.NoError(t, os.Rename(repo.dir, repo.dir+"-away"))
+	require.NoError(t, c.LookAtRepository(ctx, "desk"))
+	kept = followed(t, s, "desk", "it to be away", func(s client.WholeSheet) bool {
+		return strings.Contains(s.Repository.Why, "there is no repository")
+	})
+	require.True(t, kept.Repository.Gone, "nobody knows that it is there again")
+	require.NoError(t, os.Rename(repo.dir+"-away", repo.dir))
 	five := repo.commit("a desk again", deskFiles("five"))
 	require.NoError(t, c.LookAtRepository(ctx, "desk"))
 	followed(t, s, "desk", "it to be there again", at(five))
