@@ -259,15 +259,21 @@ func Architecture(name string) string {
 // kinds are the endings of files that are disks, what is taken before the others last.
 var kinds = []string{".raw", ".vmdk", ".vhd", ".vhdx", ".img", ".qcow2"}
 
+// usual are what distributions call the disk that is for any machine, where they have several of a kind.
+var usual = []string{"disk.img", "disk1.img"}
+
 // rank says whether an item is a disk that can be taken, and how gladly; 0 if it is none.
 func rank(i item) int {
 	for r, kind := range kinds {
 		if path.Ext(string(i.Path)) == kind || strings.HasSuffix("."+string(i.FType), kind) &&
 			!slices.Contains([]string{".xz", ".gz", ".zip", ".zst", ".bz2"}, path.Ext(string(i.Path))) {
-			if i.SHA256 == "" {
+			switch {
+			case i.SHA256 == "":
 				return 1 // another may say its digest
+			case slices.Contains(usual, string(i.FType)):
+				return 2*r + 3
 			}
-			return r + 2
+			return 2*r + 2
 		}
 	}
 	return 0

@@ -30,6 +30,7 @@ func TestWhatIsSaidOfTheWholeHoldsForItsParts(t *testing.T) {
 				"old": {"ftype": "vmdk", "path": "13/disk.vmdk", "size": 8, "sha256": "`+sum+`"},
 				"disk": {"ftype": "qcow2", "path": "13/disk.qcow2", "size": 7, "sha256": "`+strings.ToUpper(sum)+`"}}},
 			"20261205": {"edition": "server", "items": {
+				"0-kvm": {"ftype": "disk-kvm.img", "path": "13/kvm.img", "sha256": "`+sum+`"},
 				"disk": {"ftype": "disk1.img", "path": "13/next.img", "sha256": "`+sum+`"}}}}}`), "Estuary Works")
 	require.NoError(t, err)
 	require.Empty(t, left)
@@ -48,7 +49,7 @@ func TestWhatIsSaidOfTheWholeHoldsForItsParts(t *testing.T) {
 			Product: "works.estuary:harbour:13:amd64", Serial: "20261205", Labels: base.Labels{
 				Publisher: "Estuary Works", Product: "Harbour Linux", Edition: "server", Release: "13",
 			}, Codename: "estuary", Architecture: "x86_64", Supported: "2029-06-01", Path: "13/next.img",
-			Kind: "disk1.img", SHA256: sum, With: []Extra{},
+			Kind: "disk1.img", SHA256: sum, With: []Extra{{"0-kvm", "disk-kvm.img", 0}},
 		},
 	}, offers)
 	require.Equal(t, "Estuary Works Harbour Linux desktop 13 20261105", offers[0].Title())
