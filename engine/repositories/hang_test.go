@@ -18,10 +18,7 @@ import (
 	"nimblepane/core/role"
 	"nimblepane/core/secret"
 	"nimblepane/internal/servicetest"
-	"nimblepane/store/storetest"
 )
-
-func TestMain(m *testing.M) { storetest.Main(m) }
 
 func TestAServerThatTakesConnectionsAndSaysNothingIsGivenUp(t *testing.T) {
 	t.Parallel()
