@@ -123,10 +123,11 @@ func baseOut(db *gorm.DB, b store.Base) (client.Base, error) {
 		return out, err
 	}
 	if is {
-		o, err := offerOut(db, of, newest)
+		bases, err := store.BasesOfReleases(db)
 		if err != nil {
 			return out, err
 		}
+		o := offerOut(bases, of, newest)
 		out.Newer = &o
 	}
 	copies, err := store.BaseCopies(db, b.ID)

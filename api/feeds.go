@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
 	"time"
 
 	"gorm.io/gorm"
@@ -30,13 +29,9 @@ func (s *Server) feeds() {
 			if err != nil {
 				return nil, err
 			}
-			list := make([]client.Feed, len(rows))
-			for i, f := range rows {
-				if list[i], err = feedOut(db, f); err != nil {
-					return nil, err
-				}
-			}
-			return ok(client.Page[client.Feed]{Items: list}, nil)
+			counts, err := store.OffersOf(db)
+			list := each(rows, func(f store.Feed) client.Feed { return feedOut(counts, f) })
+			return ok(client.Page[client.Feed]{Items: list}, err)
 		})
 	register(s, operation{
 		method: "GET", path: "/feeds/{feed}", id: "show-feed", role: role.Viewer, tag: "bases",
@@ -48,7 +43,7 @@ func (s *Server) feeds() {
 			if err != nil {
 				return nil, err
 			}
-			return ok(feedOut(db, f))
+			return ok(oneFeed(db, f))
 		})
 	register(s, operation{
 		method: "POST", path: "/feeds", id: "add-feed", role: role.Operator, tag: "bases", status: 201,
@@ -62,7 +57,7 @@ func (s *Server) feeds() {
 			if err != nil {
 				return nil, err
 			}
-			return ok(feedOut(s.store.DB.WithContext(ctx), f))
+			return ok(oneFeed(s.store.DB.WithContext(ctx), f))
 		})
 	register(s, operation{
 		method: "POST", path: "/feeds/{feed}/read", id: "read-feed", role: role.Operator, tag: "bases", status: 202,
@@ -73,7 +68,7 @@ func (s *Server) feeds() {
 			if err != nil {
 				return nil, err
 			}
-			return ok(feedOut(s.store.DB.WithContext(ctx), f))
+			return ok(oneFeed(s.store.DB.WithContext(ctx), f))
 		})
 	register(s, operation{
 		method: "DELETE", path: "/feeds/{feed}", id: "delete-feed", role: role.Operator, tag: "bases", status: 204,
@@ -84,7 +79,7 @@ func (s *Server) feeds() {
 		})
 	register(s, operation{
 		method: "GET", path: "/releases", id: "list-releases", role: role.Viewer, tag: "bases",
-		summary: "Releases that stand in feeds, by what they are of, the newest of each first",
+		summary: "Releases that stand in feeds, by what they are of, the newest of each first; at most 500",
 	},
 		func(ctx context.Context, in *struct {
 			Feed      string `query:"feed" doc:"Only those of this one"`
@@ -103,15 +98,16 @@ func (s *Server) feeds() {
 		})
 }
 
-// mostReleases is how many are listed at most: a feed may have very many.
-const mostReleases = 500
-
 func (s *Server) releases(db *gorm.DB, name string, want feed.Want) ([]client.Offer, error) {
 	rows, err := store.Feeds(db)
 	if name != "" {
 		rows = make([]store.Feed, 1)
 		rows[0], err = store.FeedNamed(db, name)
 	}
+	if err != nil {
+		return nil, err
+	}
+	bases, err := store.BasesOfReleases(db)
 	if err != nil {
 		return nil, err
 	}
@@ -126,36 +122,33 @@ func (s *Server) releases(db *gorm.DB, name string, want feed.Want) ([]client.Of
 			if !want.Meets(o) {
 				continue
 			}
-			if len(list) == mostReleases {
+			if len(list) == client.MostReleases {
 				return list, nil
 			}
-			out, err := offerOut(db, f, o)
-			if err != nil {
-				return nil, err
-			}
-			list = append(list, out)
+			list = append(list, offerOut(bases, f, o))
 		}
 	}
 	return list, nil
 }
 
-func feedOut(db *gorm.DB, f store.Feed) (client.Feed, error) {
+func oneFeed(db *gorm.DB, f store.Feed) (client.Feed, error) {
 	counts, err := store.OffersOf(db)
+	return feedOut(counts, f), err
+}
+
+func feedOut(counts map[int64]int, f store.Feed) client.Feed {
 	return client.Feed{
 		Name: f.Name, Address: f.Address, Publisher: f.Publisher, Signed: f.Key != "", Every: f.EverySeconds,
 		Releases: counts[f.ID], LookedAt: f.LookedAt, SeenAt: f.SeenAt, Why: f.Why, LeftOut: f.LeftOut,
 		AddedBy: f.AddedBy,
-	}, err
+	}
 }
 
-func offerOut(db *gorm.DB, f store.Feed, o feed.Offer) (client.Offer, error) {
-	b, err := store.BaseOfRelease(db, f.Name, o.Product, o.Serial, o.SHA256)
-	if errors.Is(err, store.ErrNotFound) {
-		err = nil
-	}
+func offerOut(bases map[store.Release]string, f store.Feed, o feed.Offer) client.Offer {
 	return client.Offer{
 		Feed: f.Name, Product: o.Product, Serial: o.Serial, Labels: o.Labels, Codename: o.Codename,
 		Architecture: o.Architecture, Supported: o.Supported, Address: feeds.AddressOf(f, o), Kind: o.Kind,
-		Size: o.Size, SHA256: o.SHA256, With: append([]feed.Extra{}, o.With...), Base: b.Name,
-	}, err
+		Size: o.Size, SHA256: o.SHA256, With: append([]feed.Extra{}, o.With...),
+		Base: bases[store.Release{Feed: f.Name, Product: o.Product, Serial: o.Serial, SHA256: o.SHA256}],
+	}
 }

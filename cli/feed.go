@@ -172,6 +172,9 @@ func (a *app) searchFeeds() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		if len(rows) == client.MostReleases {
+			a.warn("only the first %d are listed: say more of what is meant.", len(rows))
+		}
 		return list(a, rows, "No release in the feeds is one of these.",
 			column[client.Offer]{"Is", func(o client.Offer) string { return cmp.Or(o.Labels.Text(), o.Product) }},
 			column[client.Offer]{"Serial", func(o client.Offer) string { return o.Serial }},

@@ -77,8 +77,11 @@ func (c *Client) DeleteFeed(ctx context.Context, name string) error {
 	return err
 }
 
+// MostReleases is how many are listed at most: a feed may have very many.
+const MostReleases = 500
+
 // Releases finds releases in a feed, or in all if its name is "": those that are wanted, the newest of each product
-// first.
+// first, and at most MostReleases of them.
 func (c *Client) Releases(ctx context.Context, name string, w feed.Want) ([]Offer, error) {
 	p, err := get[Page[Offer]](ctx, c, "/releases", values("feed", name, "publisher", w.Publisher, "product", w.Product,
 		"edition", w.Edition, "release", w.Release, "serial", w.Serial, "text", w.Text))

@@ -132,6 +132,20 @@ func (tx *Tx) BuildsOfBaseNow(id int64) error {
 	return tx.Exec("update builds set next_tick_at = now() where from_base_id = ? and not settled", id).Error
 }
 
+// Release is what a base is of, if it is one of a feed.
+type Release struct{ Feed, Product, Serial, SHA256 string }
+
+// BasesOfReleases returns the names of the bases that are releases of feeds and were not retired.
+func BasesOfReleases(db *gorm.DB) (map[Release]string, error) {
+	var rows []Base
+	err := db.Where("state <> 'retired' and feed <> ''").Order("id").Find(&rows).Error
+	names := map[Release]string{}
+	for _, b := range rows {
+		names[Release{b.Feed, b.Product, b.Serial, b.Expected}] = b.Name
+	}
+	return names, err
+}
+
 // BaseOfRelease returns the base of a release of a feed that was not retired, or ErrNotFound.
 func BaseOfRelease(db *gorm.DB, feed, product, serial, sha256 string) (Base, error) {
 	return first[Base](db.Order("id desc"), "the base of that release",

@@ -1215,7 +1215,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Releases that stand in feeds, by what they are of, the newest of each first
+         * Releases that stand in feeds, by what they are of, the newest of each first; at most 500
          * @description Needs the role viewer or one above it.
          */
         get: operations["list-releases"];

@@ -136,38 +136,43 @@ export function Releases({ feed }: { feed?: string }) {
           items.length === 0 ? (
             <Empty>No release in the feeds is one of these.</Empty>
           ) : (
-            <List
-              label="Releases"
-              head={["Is", "Serial", "For", "Supported until", "File", "With it", "Feed", "Base"]}
-            >
-              {items.map((o) => (
-                <Table.Row key={`${o.feed} ${o.product} ${o.serial}`}>
-                  <Table.Cell>
-                    {titled(o.labels) || o.product}
-                    {o.codename && (
-                      <Text color="fg.quiet" fontSize="sm">
-                        {o.codename}
-                      </Text>
-                    )}
-                  </Table.Cell>
-                  <Table.Cell>{o.serial}</Table.Cell>
-                  <Table.Cell>{o.architecture}</Table.Cell>
-                  <Table.Cell whiteSpace="nowrap">{o.supported}</Table.Cell>
-                  <Table.Cell whiteSpace="nowrap">
-                    {[o.size && size(o.size), o.kind].filter(Boolean).join(", ")}
-                  </Table.Cell>
-                  <Table.Cell>{o.with.map((w) => w.kind || w.name).join(", ") || "nothing"}</Table.Cell>
-                  <Table.Cell>{o.feed}</Table.Cell>
-                  <Table.Cell>
-                    {o.base ? (
-                      <To to={`/bases/${o.base}`}>{o.base}</To>
-                    ) : (
-                      may("operator") && <BringRelease of={o} />
-                    )}
-                  </Table.Cell>
-                </Table.Row>
-              ))}
-            </List>
+            <>
+              {items.length === 500 && (
+                <Text mb="2">Only the first 500 are listed: say more of what is meant.</Text>
+              )}
+              <List
+                label="Releases"
+                head={["Is", "Serial", "For", "Supported until", "File", "With it", "Feed", "Base"]}
+              >
+                {items.map((o) => (
+                  <Table.Row key={`${o.feed} ${o.product} ${o.serial}`}>
+                    <Table.Cell>
+                      {titled(o.labels) || o.product}
+                      {o.codename && (
+                        <Text color="fg.quiet" fontSize="sm">
+                          {o.codename}
+                        </Text>
+                      )}
+                    </Table.Cell>
+                    <Table.Cell>{o.serial}</Table.Cell>
+                    <Table.Cell>{o.architecture}</Table.Cell>
+                    <Table.Cell whiteSpace="nowrap">{o.supported}</Table.Cell>
+                    <Table.Cell whiteSpace="nowrap">
+                      {[o.size && size(o.size), o.kind].filter(Boolean).join(", ")}
+                    </Table.Cell>
+                    <Table.Cell>{o.with.map((w) => w.kind || w.name).join(", ") || "nothing"}</Table.Cell>
+                    <Table.Cell>{o.feed}</Table.Cell>
+                    <Table.Cell>
+                      {o.base ? (
+                        <To to={`/bases/${o.base}`}>{o.base}</To>
+                      ) : (
+                        may("operator") && <BringRelease of={o} />
+                      )}
+                    </Table.Cell>
+                  </Table.Row>
+                ))}
+              </List>
+            </>
           )
         }
       </Shown>
