@@ -46,7 +46,7 @@ const (
 	// seals it and turns what is then on its disk into a disk of its own. A
 	// machine that is kept is not sealed itself but a clone of it is, so that it
 	// can be worked on and captured again. One that SealMachine sealed, under the
-	// same stamp, is captured as it is.
+	// same stamp, is captured as it is. What is in it is listed before it is sealed.
 	CaptureMachine Kind[Capture, Captured] = "capture"
 	// DeliverCopy puts a copy of a captured disk at the site.
 	DeliverCopy Kind[Deliver, Made] = "deliver"
@@ -124,6 +124,8 @@ type Capture struct {
 	Stamp        string `json:"stamp"` // the version stamp that is written into it
 	MachineClass string `json:"machine_class"`
 	Discard      bool   `json:"discard,omitempty"` // delete the machine afterwards
+	// Commands of applications that people open, which are looked for in the machine.
+	Commands []string `json:"commands,omitempty"`
 }
 
 // Captured is a disk that was made of a build machine.
@@ -132,6 +134,10 @@ type Captured struct {
 	Size       int64    `json:"size"`                  // in bytes
 	SizeBefore int64    `json:"size_before,omitempty"` // in bytes before it was compacted; 0 if that is not known
 	Sealing    []string `json:"sealing,omitempty"`     // what was done to seal it
+	// Software is what was in the machine before it was sealed: a document of
+	// core/software, packed. Without one Unlisted says why.
+	Software []byte `json:"software,omitempty"`
+	Unlisted string `json:"unlisted,omitempty"`
 }
 
 // Deliver says which disk is to be copied.
@@ -214,6 +220,8 @@ const OwnCheckLimit = 2 * time.Minute
 type Seal struct {
 	BuildMachine string `json:"build_machine"`
 	Stamp        string `json:"stamp"` // the version stamp that is written into it
+	// Commands of applications that people open, which are looked for in the machine.
+	Commands []string `json:"commands,omitempty"`
 }
 
 // Sealed is what was done to seal a machine.

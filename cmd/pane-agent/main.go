@@ -69,6 +69,7 @@ func root() *cobra.Command {
 			return fetch.File(cmd.Context(), args[0], args[1], args[2])
 		},
 	})
+	cmd.AddCommand(listing())
 	cmd.AddCommand(commands()...)
 	return cmd
 }

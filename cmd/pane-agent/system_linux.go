@@ -13,8 +13,10 @@ import (
 	"nimblepane/agent/linux"
 	"nimblepane/agent/open"
 	"nimblepane/agent/seal"
+	"nimblepane/agent/software"
 	core "nimblepane/core/seal"
 	"nimblepane/core/sheet"
+	list "nimblepane/core/software"
 )
 
 const (
@@ -116,6 +118,10 @@ func commands() []*cobra.Command {
 		},
 	}
 	return []*cobra.Command{sealing, leaving, inspect, opening, notify, sessions}
+}
+
+func contents(ctx context.Context, commands []string) (list.List, error) {
+	return software.Of(ctx, seal.Running(), commands)
 }
 
 // signedIn names the people who are signed in.

@@ -7,7 +7,9 @@ import (
 	"golang.org/x/sys/windows/svc"
 
 	"nimblepane/agent/host"
+	"nimblepane/agent/software"
 	"nimblepane/agent/windows"
+	core "nimblepane/core/software"
 )
 
 const (
@@ -19,6 +21,10 @@ const (
 func system() host.System { return windows.New() }
 
 func commands() []*cobra.Command { return nil }
+
+func contents(_ context.Context, commands []string) (core.List, error) {
+	return software.OfWindows(software.Registry(), commands)
+}
 
 // execute runs as a Windows service if the service manager started it.
 func execute(ctx context.Context, cmd *cobra.Command) error {

@@ -383,8 +383,8 @@ func (s *Site) capture(ctx context.Context, key string, c platform.Capture, repo
 	h := b.hypervisor
 	if err != nil {
 		// With its machine discarded already, the capture was complete.
-		if _, n, nerr := s.withDisk(ctx, c.Disk); c.Discard && nerr == nil {
-			return captured(n), nil
+		if h, n, nerr := s.withDisk(ctx, c.Disk); c.Discard && nerr == nil {
+			return h.captured(ctx, c.Disk, n)
 		}
 		return p, err
 	}
@@ -407,7 +407,10 @@ func (s *Site) capture(ctx context.Context, key string, c platform.Capture, repo
 	default:
 		return p, err
 	}
-	return captured(n), h.connected(ctx, func(l *libvirt.Libvirt) error {
+	if p, err = h.captured(ctx, c.Disk, n); err != nil {
+		return p, err
+	}
+	return p, h.connected(ctx, func(l *libvirt.Libvirt) error {
 		if err := h.erase(l, clone); err != nil {
 			return err
 		}
@@ -418,8 +421,17 @@ func (s *Site) capture(ctx context.Context, key string, c platform.Capture, repo
 	})
 }
 
-func captured(n note) platform.Captured {
-	return platform.Captured{Digest: n.Digest, Size: n.Size, SizeBefore: n.SizeBefore, Sealing: n.Sealing}
+// captured is what is known of a disk that is complete.
+func (h *hypervisor) captured(ctx context.Context, disk string, n note) (p platform.Captured, err error) {
+	var in contents
+	err = h.connected(ctx, func(l *libvirt.Libvirt) (err error) {
+		in, err = h.listedIn(l, disk)
+		return err
+	})
+	return platform.Captured{
+		Digest: n.Digest, Size: n.Size, SizeBefore: n.SizeBefore, Sealing: n.Sealing,
+		Software: in.Software, Unlisted: in.Unlisted,
+	}, err
 }
 
 // abandon removes the clone if the capture can never succeed, so that the build machine is free again.
@@ -458,7 +470,7 @@ func (s *Site) sealAndFlatten(ctx context.Context, key string, b built, clone st
 	report(15)
 	g := guest{hypervisor: h, domain: m.domain}
 	if len(m.tag.Sealed) == 0 {
-		if m, err = s.seal(ctx, h, m, c.Stamp, report); err != nil {
+		if m, err = s.seal(ctx, h, m, c.Stamp, c.Commands, report); err != nil {
 			return n, err
 		}
 	}
@@ -505,8 +517,10 @@ func (s *Site) cloneForSealing(ctx context.Context, key string, b built, clone s
 	return m, err
 }
 
-// seal starts the clone, has pane-agent seal it, and writes down in its tag that this was done.
-func (s *Site) seal(ctx context.Context, h *hypervisor, m machine, stamp string, report func(int)) (machine, error) {
+// seal starts the machine, has pane-agent list what is in it and seal it, and writes down in its tag that this was done.
+func (s *Site) seal(ctx context.Context, h *hypervisor, m machine, stamp string, commands []string,
+	report func(int),
+) (machine, error) {
 	if !m.active() {
 		err := h.connected(ctx, func(l *libvirt.Libvirt) error {
 			_, err := l.DomainCreateWithFlags(m.domain, 0)
@@ -521,6 +535,10 @@ func (s *Site) seal(ctx context.Context, h *hypervisor, m machine, stamp string,
 		return m, err
 	}
 	report(30)
+	if err := s.listSoftware(ctx, g, m.name, commands); err != nil {
+		return m, err
+	}
+	report(40)
 	limited, cancel := context.WithTimeout(ctx, s.limits.seal)
 	defer cancel()
 	o, err := g.exec(limited, platform.Command{Path: agentPath, Args: []string{"seal", "--stamp", stamp}})
@@ -574,7 +592,16 @@ func (h *hypervisor) flatten(ctx context.Context, own string, c platform.Capture
 	if n.Digest, err = h.digest(ctx, c.Disk, func(percent int) { report(70 + percent*3/10) }); err != nil {
 		return n, err
 	}
-	err = h.connected(ctx, func(l *libvirt.Libvirt) error { return h.complete(l, c.Disk, n) })
+	err = h.connected(ctx, func(l *libvirt.Libvirt) error {
+		in, err := h.listedIn(l, strings.TrimSuffix(own, ownEnding))
+		if err != nil {
+			return err
+		}
+		if err := h.keepListed(l, c.Disk, in); err != nil {
+			return err
+		}
+		return h.complete(l, c.Disk, n)
+	})
 	if err != nil {
 		return n, err
 	}

@@ -155,8 +155,10 @@ func (h *hypervisor) removeDisk(l *libvirt.Libvirt, disk string) error {
 	delete(h.notes, disk)
 	h.mu.Unlock()
 	// The note goes first: what has none is not complete.
-	if err := h.remove(l, disk+noteEnding); err != nil {
-		return err
+	for _, ending := range []string{noteEnding, listEnding} {
+		if err := h.remove(l, disk+ending); err != nil {
+			return err
+		}
 	}
 	return h.remove(l, disk+diskEnding)
 }

@@ -366,7 +366,7 @@ func (h *hypervisor) erase(l *libvirt.Libvirt, name string) error {
 	if err != nil && !notFound(err) {
 		return err
 	}
-	for _, ending := range []string{ownEnding, seedEnding} {
+	for _, ending := range []string{ownEnding, seedEnding, listEnding} {
 		if err := h.remove(l, name+ending); err != nil {
 			return err
 		}

@@ -655,7 +655,7 @@ func (s *Site) sealMachine(ctx context.Context, _ string, in platform.Seal, repo
 	}
 	m := b.machine
 	if len(m.tag.Sealed) == 0 {
-		if m, err = s.seal(ctx, b.hypervisor, m, in.Stamp, report); err != nil {
+		if m, err = s.seal(ctx, b.hypervisor, m, in.Stamp, in.Commands, report); err != nil {
 			return done, err
 		}
 	}

@@ -22,6 +22,7 @@ const (
 	noteEnding = ".note"
 	ownEnding  = ".own.qcow2"
 	seedEnding = ".seed.iso"
+	listEnding = ".software"
 )
 
 // note says what was true of a disk when it was complete. As long as size and

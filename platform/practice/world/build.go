@@ -19,6 +19,7 @@ import (
 type interior struct {
 	Spec     platform.BuildSpec `json:"spec"`
 	Packages []string           `json:"packages"`
+	Software installed          `json:"software,omitempty"` // on it, from what it was made from and since
 	Files    map[string][]byte  `json:"files"`             // what was put, by path
 	Updates  []UpdateSpec       `json:"updates,omitempty"` // that are pending
 	Restart  string             `json:"restart,omitempty"`
@@ -42,7 +43,8 @@ type Package struct {
 
 // UpdateSpec is an update that is pending on build machines when they are made.
 type UpdateSpec struct {
-	Name     string `yaml:"name" json:"name"` // of the package
+	Name     string `yaml:"name" json:"name"`                           // of the package
+	Version  string `yaml:"version" json:"version,omitempty"`           // that it brings
 	Security bool   `yaml:"security" json:"security,omitempty"`
 	Restart  bool   `yaml:"restart" json:"restart,omitempty"` // the machine wants a restart after it
 }
@@ -145,10 +147,25 @@ func (a act) endMachine(s platform.BuildSpec) (platform.Nothing, error) {
 	} else {
 		a.state.BuildMachines = append(a.state.BuildMachines, &buildMachine{
 			BuildMachine: BuildMachine{Name: s.Name, Site: a.Site, MachineClass: s.MachineClass, Base: s.Base},
-			Built:        &interior{Spec: s, Files: map[string][]byte{}, Updates: slices.Clone(a.state.Updates)},
+			Built: &interior{
+				Spec: s, Files: map[string][]byte{}, Updates: slices.Clone(a.state.Updates),
+				Software: a.before(a.madeFrom(s), s.MachineClass),
+			},
 		})
 	}
 	return platform.Nothing{}, nil
+}
+
+// madeFrom is the digest of the disk that a build machine is made from, "" if it is a base disk.
+func (a act) madeFrom(s platform.BuildSpec) string {
+	if m := a.state.Machines[s.Host]; s.Host != "" && m != nil {
+		for _, d := range a.state.Disks {
+			if d.Stamp == m.Stamp {
+				return d.Digest
+			}
+		}
+	}
+	return s.Digest
 }
 
 func (a act) beginStart(n platform.Named) (time.Duration, error) {
@@ -418,6 +435,7 @@ func (a act) step(m *interior, o platform.StepOrder) (done platform.StepDone, er
 	case s.Remove != nil:
 		for _, name := range s.Remove.Packages {
 			m.Packages = slices.DeleteFunc(m.Packages, func(p string) bool { return p == name })
+			delete(m.Software, name)
 			done.Output += "Removing " + name + "\n"
 		}
 		for _, file := range s.Remove.Files {
@@ -481,6 +499,9 @@ func (m *interior) update(u sheet.Update) (done platform.StepDone) {
 		applied := p.Security || u.Only == sheet.AllUpdates
 		if applied {
 			done.Output += "Setting up " + p.Name + " ...\n"
+		}
+		if _, there := m.Software[p.Name]; applied && there && p.Version != "" {
+			m.Software[p.Name] = p.Version
 		}
 		if applied && p.Restart {
 			m.Restart = p.Name
@@ -558,6 +579,10 @@ func (a act) install(m *interior, names []string) (done platform.StepDone) {
 		if !slices.Contains(m.Packages, name) {
 			m.Packages = append(m.Packages, name)
 		}
+		if m.Software == nil {
+			m.Software = installed{}
+		}
+		m.Software[name] = a.state.Software.newest(name)
 		if i := known(name); i >= 0 && a.state.Packages[i].Restart {
 			m.Restart = name
 		}

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -163,12 +164,18 @@ func (a act) endCapture(c platform.Capture) (platform.Captured, error) {
 		Size: 24<<30 + int64(b.Captures)*390<<20 + int64(sum[0])<<20,
 	}
 	a.state.Disks[c.Disk] = d
+	out := platform.Captured{Digest: d.Digest, Size: d.Size}
+	out.Software, out.Unlisted = a.listed(b, c.Commands)
+	if a.state.Contents == nil {
+		a.state.Contents = map[string]installed{}
+	}
+	a.state.Contents[d.Digest] = maps.Clone(a.software(b))
 	b.Captures++
 	b.Busy = false
 	if c.Discard {
 		a.state.BuildMachines = slices.DeleteFunc(a.state.BuildMachines, func(o *buildMachine) bool { return o == b })
 	}
-	return platform.Captured{Digest: d.Digest, Size: d.Size}, nil
+	return out, nil
 }
 
 func (a act) beginDelivery(d platform.Deliver) (time.Duration, error) {

@@ -29,6 +29,8 @@ type Scenario struct {
 	Crowds        []Crowd        `yaml:"crowds"`
 	// Packages are what build machines can install; everything, if there are none.
 	Packages []Package `yaml:"packages"`
+	// Software is what is on machines.
+	Software SoftwareSpec `yaml:"software"`
 	// Updates are pending on build machines when they are made.
 	Updates []UpdateSpec `yaml:"updates"`
 	// Downloads are what build machines can fetch; whatever is asked for, if there are none.
@@ -57,6 +59,8 @@ type Knobs struct {
 	// Found is what is found on every build machine when it is looked at, beside what was done on it: each seal
 	// check can be made to fail by it.
 	Found *seal.Facts `yaml:"found" json:"found,omitempty"`
+	// Unlisted says why what is in machines is not listed, if it is not.
+	Unlisted string `yaml:"unlisted" json:"unlisted,omitempty"`
 }
 
 // Fault makes something go wrong on some hosts. The first that fits a host and kind counts.
@@ -112,6 +116,9 @@ func ParseScenario(b []byte) (Scenario, error) {
 		if err := site.Knobs.Validate(); err != nil {
 			return s, fmt.Errorf("scenario: site %s: %w", site.Name, err)
 		}
+	}
+	if err := s.Software.Validate(); err != nil {
+		return s, fmt.Errorf("scenario: software: %w", err)
 	}
 	for _, c := range s.Crowds {
 		for _, shift := range c.Shifts {

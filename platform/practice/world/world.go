@@ -49,6 +49,8 @@ type state struct {
 	NextSession   int                   `json:"next_session"`
 	Packages      []Package             `json:"packages,omitempty"`
 	Updates       []UpdateSpec          `json:"updates,omitempty"`
+	Software      SoftwareSpec          `json:"software,omitzero"`
+	Contents      map[string]installed  `json:"contents,omitempty"` // of disks, by digest
 	Downloads     []DownloadSpec        `json:"downloads,omitempty"`
 	Scripts       []ScriptSpec          `json:"scripts,omitempty"`
 }
@@ -114,7 +116,7 @@ func (w *World) begin(s Scenario) {
 	w.state = state{
 		Seed: s.Seed, Clock: Clock{Shows: start.UTC(), At: time.Now(), Rate: s.Rate},
 		Sites: map[string]*site{}, Disks: map[string]disk{}, Machines: map[string]*machine{},
-		Operations: map[string]*operation{}, Packages: s.Packages, Updates: s.Updates,
+		Operations: map[string]*operation{}, Packages: s.Packages, Updates: s.Updates, Software: s.Software,
 		Downloads: s.Downloads, Scripts: s.Scripts,
 	}
 	for _, spec := range s.Sites {
