@@ -135,6 +135,7 @@ func (s *Server) describe() {
 	s.accounts()
 	s.estate()
 	s.versions()
+	s.software()
 	s.fleet()
 	s.builds()
 	s.proofs()

@@ -21,6 +21,7 @@ import (
 	"nimblepane/core/schedule"
 	"nimblepane/core/seal"
 	"nimblepane/core/sheet"
+	"nimblepane/core/software"
 	"nimblepane/platform"
 )
 
@@ -48,6 +49,9 @@ var enumerations = []enumeration{
 	enumerationOf[build.TaskState]("TaskState", build.TaskStates()),
 	enumerationOf[sheet.Kind]("StepKind", sheet.AllKinds()),
 	enumerationOf[sheet.Type]("ParameterType", []sheet.Type{sheet.TextType, sheet.NumberType, sheet.SwitchType}),
+	enumerationOf[software.Group]("SoftwareGroup", software.Groups()),
+	enumerationOf[software.Origin]("SoftwareOrigin", software.Origins()),
+	enumerationOf[software.What]("SoftwareChanged", software.Whats()),
 	enumerationOf[role.Role]("Role", role.Roles()),
 	enumerationOf[rollover.LogOff]("LogOff", []rollover.LogOff{rollover.Wait, rollover.Warn}),
 	enumerationOf[rollover.Phase]("Phase", rollover.Phases()),

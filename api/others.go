@@ -4,11 +4,14 @@ import (
 	"net/http"
 	"reflect"
 	"strconv"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"nimblepane/agent"
 	"nimblepane/client"
+	"nimblepane/core/compare"
+	"nimblepane/core/software"
 )
 
 // schemaName tells the shapes of the agents' protocol from those of the API.
@@ -17,10 +20,19 @@ func schemaName(t reflect.Type, hint string) string {
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
 	}
-	if t.PkgPath() == reflect.TypeFor[agent.Heartbeat]().PkgPath() {
-		return "Agent" + name
+	for of, prefix := range schemaPrefixes {
+		if t.PkgPath() == of.PkgPath() && !strings.HasPrefix(name, prefix) {
+			return prefix + name
+		}
 	}
 	return name
+}
+
+// schemaPrefixes tell the shapes of some packages, each by one of its types, from others of their names.
+var schemaPrefixes = map[reflect.Type]string{
+	reflect.TypeFor[agent.Heartbeat]():    "Agent",
+	reflect.TypeFor[compare.Comparison](): "Comparison",
+	reflect.TypeFor[software.Entry]():     "Software",
 }
 
 // others describes what is served beside the operations: the event stream,

@@ -364,9 +364,7 @@ func (s *Server) versionNamed(ctx context.Context, imageName, number string) (cl
 }
 
 // versionsOut shows versions of an image, the newest first.
-func (s *Server) versionsOut(ctx context.Context, img store.Image, versions ...store.Version) ([]client.Version,
-	error,
-) {
+func (s *Server) versionsOut(ctx context.Context, img store.Image, rows ...store.Version) ([]client.Version, error) {
 	db := s.store.DB.WithContext(ctx)
 	tracks, err := store.Tracks(db, img.ID)
 	if err != nil {
@@ -388,9 +386,13 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, versions ...s
 	if err != nil {
 		return nil, err
 	}
-	out := each(versions, func(v store.Version) client.Version {
+	listed, err := store.SoftwareCounts(db, img.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := each(rows, func(v store.Version) client.Version {
 		o := client.Version{
-			Image: img.Name, Number: v.Number, State: v.State, Standing: standing(tracks, v),
+			Image: img.Name, Number: v.Number, State: v.State, Standing: versions.Standing(tracks, v),
 			Digest: v.Digest, SizeBytes: v.SizeBytes, SizeBefore: v.SizeBefore, Sealing: v.Sealing, Source: v.Source,
 			Findings: each(v.Findings.V, findingOut), Applications: v.Applications.V,
 			Notes: v.Notes, Tags: append([]string{}, v.Tags...), EndOfLife: v.EndOfLife, CapturedBy: v.CapturedBy,
@@ -398,6 +400,7 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, versions ...s
 			Barred: v.Barred, BarredBy: v.BarredBy, BarredAt: v.BarredAt,
 			Progress: progress[v.ID], Hosts: hosts[v.ID], Copies: []client.Copy{}, Revision: v.Revision,
 			Build: from[v.ID].Build, Base: from[v.ID].Base, Commit: from[v.ID].Commit,
+			Software: listed[v.ID], Unlisted: v.Unlisted,
 		}
 		for _, c := range copies {
 			if c.VersionID == v.ID {
@@ -412,23 +415,4 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, versions ...s
 	scheme := image.Scheme(img.Numbering)
 	slices.SortFunc(out, func(a, b client.Version) int { return scheme.Compare(b.Number, a.Number) })
 	return out, nil
-}
-
-// standing reads off the tracks what a version is to its image.
-func standing(tracks []store.Track, v store.Version) []string {
-	out := []string{}
-	fallback := false
-	for _, t := range tracks {
-		if t.VersionID != nil && *t.VersionID == v.ID {
-			out = append(out, t.Name)
-		}
-		fallback = fallback || t.Name == image.Live && t.FallbackID != nil && *t.FallbackID == v.ID
-	}
-	if fallback {
-		out = append(out, "fallback")
-	}
-	if len(out) == 0 && v.State == image.Sealed {
-		out = append(out, "shelved")
-	}
-	return out
 }

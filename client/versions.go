@@ -81,6 +81,8 @@ type Version struct {
 	Build      int64      `json:"build,omitempty" doc:"That made it, if one did"`
 	Base       string     `json:"base,omitempty" doc:"That the build was made from"`
 	Commit     string     `json:"commit,omitempty" doc:"That the build's sheet was taken from, if that is known"`
+	Software   int        `json:"software,omitempty" doc:"Entries of its software list"`
+	Unlisted   string     `json:"unlisted,omitempty" doc:"Why it has no software list"`
 	CreatedAt  time.Time  `json:"created_at"`
 	SealedAt   *time.Time `json:"sealed_at,omitempty"`
 	Failure    string     `json:"failure"`

@@ -54,6 +54,7 @@ type Version struct {
 
 	Applications JSON[[]sheet.Application] // that people open on its hosts
 	Delivery     JSON[sheet.Delivery]      // of its copies, first; what it leaves open is as its image says
+	Unlisted     string                    // why there is no list of what is in it, if there is none
 }
 
 // Track is a pointer of an image at one of its versions. VersionID and

@@ -246,4 +246,3 @@ func skipGone(err error) error {
 	}
 	return err
 }
-

@@ -69,7 +69,9 @@ func Of(ctx context.Context, m seal.Machine, commands []string) (l software.List
 func (m *machine) path(p string) string { return filepath.Join(m.Root, p) }
 
 // name is what the machine calls a file.
-func (m *machine) name(file string) string { return "/" + strings.Trim(strings.TrimPrefix(file, m.Root), "/") }
+func (m *machine) name(file string) string {
+	return "/" + strings.Trim(strings.TrimPrefix(file, m.Root), "/")
+}
 
 // glob returns the machine's paths that are like one of the patterns, in order, each once.
 func (m *machine) glob(patterns ...string) (found []string) {

@@ -17,6 +17,14 @@ type Application struct {
 	Within    Span     `yaml:"within" json:"within"` // 60s if not given
 }
 
+// Commands are those of applications.
+func Commands(list []Application) (commands []string) {
+	for _, a := range list {
+		commands = append(commands, a.Command)
+	}
+	return commands
+}
+
 // Opens is how one sees that an application has come up: one of its fields is set.
 type Opens struct {
 	ExitCode *int   `yaml:"exit-code" json:"exit_code,omitempty"` // it ends by itself, with this

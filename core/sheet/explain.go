@@ -22,7 +22,7 @@ func (s Sheet) Explain() []string {
 		lines = append(lines, "Of its parameters, "+english.WordSeries(values, "and")+".")
 	}
 	for i, step := range s.Steps {
-		lines = append(lines, fmt.Sprintf("%d. %s: %s", i+1, step.Name, step.explain()))
+		lines = append(lines, fmt.Sprintf("%d. %s: %s", i+1, step.Name, step.Explain()))
 	}
 	end := "Then the seal checks are made, the machine is sealed and captured as "
 	if s.Version.Number == "" {
@@ -117,7 +117,8 @@ func (b Base) String() string {
 	return "the base disk " + b.Disk
 }
 
-func (s Step) explain() string {
+// Explain says in words what the step does.
+func (s Step) Explain() string {
 	if s.Skipped {
 		return fmt.Sprintf("left out, because %s.", s.LeftOut())
 	}

@@ -81,6 +81,27 @@ func (d Difference) Count(of What) (n int) {
 	return n
 }
 
+// Label is how people call what changed: its name, what it was called before,
+// and the packages that it stands for.
+func (c Change) Label() string {
+	label := c.Name
+	if c.Arch == "i386" || c.Arch == "x86" { // a second one beside that of the machine
+		label += ":" + c.Arch
+	}
+	if c.Was != "" {
+		label += " (was " + c.Was + ")"
+	}
+	if n := len(c.Packages); n > mostNamed {
+		label += fmt.Sprintf(" (%s and %d more)", strings.Join(c.Packages[:mostNamed], ", "), n-mostNamed)
+	} else if n > 0 {
+		label += " (" + strings.Join(c.Packages, ", ") + ")"
+	}
+	return label
+}
+
+// mostNamed is how many packages a line names.
+const mostNamed = 4
+
 // Size is how many packages a change is of.
 func (c Change) Size() int { return max(1, len(c.Packages)) }
 

@@ -155,13 +155,13 @@ func TestWhatIsNoListIsRefusedWithAReason(t *testing.T) {
 		return `{"bomFormat": "CycloneDX", "specVersion": "1.5", "components": [` + text + `]}`
 	}
 	for text, why := range map[string]string{
-		"":                             "it is no JSON",
-		"<bom/>":                       "it is no JSON",
-		`{"spdxVersion": "SPDX-2.3"}`:  "it is no CycloneDX: bomFormat is \"\"",
-		`{"bomFormat": "CycloneDX"}`:   `it is CycloneDX "": write one of 1.2, 1.3`,
-		component(``):                  "it lists no components",
-		component(`{"version": "1"}`):  "component 1: it has no name",
-		component(`{"name": 5}`):       "it is no CycloneDX 1.5",
+		"":                              "it is no JSON",
+		"<bom/>":                        "it is no JSON",
+		`{"spdxVersion": "SPDX-2.3"}`:   "it is no CycloneDX: bomFormat is \"\"",
+		`{"bomFormat": "CycloneDX"}`:    `it is CycloneDX "": write one of 1.2, 1.3`,
+		component(``):                   "it lists no components",
+		component(`{"version": "1"}`):   "component 1: it has no name",
+		component(`{"name": 5}`):        "it is no CycloneDX 1.5",
 		component(`{"name": "\u0000"}`): "",
 		component(fmt.Sprintf(`{"name": %q}`, strings.Repeat("n", 3000))): "is longer than 2000 bytes",
 	} {

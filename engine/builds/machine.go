@@ -225,7 +225,7 @@ func (bs *Builds) RevertMachine(ctx context.Context, actor, site, name, checkpoi
 
 // goBack has the machine that a version was captured from go back to the checkpoint that was asked for with it. One
 // that somebody does something else with meanwhile is left to them.
-func (bs *Builds) goBack(tx *store.Tx, v store.Version) error {
+func (bs *Builds) goBack(tx *store.Tx, v store.Version, _ platform.Captured) error {
 	if v.BackTo == "" {
 		return nil
 	}

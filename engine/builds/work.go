@@ -92,7 +92,10 @@ func askSealing(_ context.Context, db *gorm.DB, _ store.Work, in ofMachine) (pla
 		return platform.Seal{}, err
 	}
 	img, err := store.ImageByID(db, b.ImageID)
-	return platform.Seal{BuildMachine: m.Name, Stamp: versions.Label(img, store.Version{Number: b.Number})}, err
+	return platform.Seal{
+		BuildMachine: m.Name, Stamp: versions.Label(img, store.Version{Number: b.Number}),
+		Commands: sheet.Commands(b.Plan.V.Applications),
+	}, err
 }
 
 // askMachine names a machine.

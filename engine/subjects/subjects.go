@@ -14,12 +14,14 @@ import (
 	"nimblepane/engine/repositories"
 	"nimblepane/engine/rollovers"
 	"nimblepane/engine/schedules"
+	"nimblepane/engine/software"
 	"nimblepane/engine/versions"
 )
 
 // Subjects are what the API calls.
 type Subjects struct {
 	Versions  *versions.Versions
+	Software  *software.Software
 	Fleet     *fleet.Fleet
 	Rollovers *rollovers.Rollovers
 	Feeds     *feeds.Feeds
@@ -41,6 +43,7 @@ func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
 		Fleet:     f,
 		Rollovers: rs,
 		Versions:  vs,
+		Software:  software.New(e, vs),
 		Feeds:     fs,
 		Bases:     bs,
 		Builds:    of,

@@ -214,7 +214,7 @@ func (vs *Versions) findBuildMachine(ctx context.Context, siteName, name string)
 func orNone(list []string) string { return cmp.Or(strings.Join(list, ", "), "none") }
 
 // WhenSealed has something done in the change by which a version becomes sealed. It is said before the engine runs.
-func (vs *Versions) WhenSealed(then func(*store.Tx, store.Version) error) {
+func (vs *Versions) WhenSealed(then func(*store.Tx, store.Version, platform.Captured) error) {
 	vs.sealed = append(vs.sealed, then)
 }
 
@@ -229,7 +229,7 @@ func askCapture(_ context.Context, db *gorm.DB, _ store.Work, in ofVersion) (pla
 	_, machine := SourceOf(v)
 	return platform.Capture{
 		BuildMachine: machine, Disk: diskName(img, v), Stamp: Label(img, v),
-		MachineClass: img.MachineClass, Discard: v.Discards,
+		MachineClass: img.MachineClass, Discard: v.Discards, Commands: sheet.Commands(v.Applications.V),
 	}, err
 }
 
@@ -267,7 +267,7 @@ func (vs *Versions) captureEnded(tx *store.Tx, in ofVersion, end *engine.Ending[
 		return err
 	}
 	for _, then := range vs.sealed {
-		if err := then(tx, v); err != nil {
+		if err := then(tx, v, made); err != nil {
 			return err
 		}
 	}

@@ -184,3 +184,22 @@ func (vs *Versions) Retire(ctx context.Context, actor, imageName, number, reason
 		return nil
 	})
 }
+
+// Standing reads off the tracks what a version is to its image.
+func Standing(tracks []store.Track, v store.Version) []string {
+	out := []string{}
+	fallback := false
+	for _, t := range tracks {
+		if t.VersionID != nil && *t.VersionID == v.ID {
+			out = append(out, t.Name)
+		}
+		fallback = fallback || t.Name == image.Live && t.FallbackID != nil && *t.FallbackID == v.ID
+	}
+	if fallback {
+		out = append(out, "fallback")
+	}
+	if len(out) == 0 && v.State == image.Sealed {
+		out = append(out, "shelved")
+	}
+	return out
+}

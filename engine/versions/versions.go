@@ -19,7 +19,8 @@ import (
 // Versions are the acts on versions and tracks. They are safe for concurrent use.
 type Versions struct {
 	engine *engine.Engine
-	sealed []func(*store.Tx, store.Version) error // what is done when a version is
+	// what is done when a version is
+	sealed []func(*store.Tx, store.Version, platform.Captured) error
 
 	captures      engine.Work[ofVersion, platform.Capture, platform.Captured]
 	diskDeletions engine.Work[ofVersion, platform.Named, platform.Nothing]

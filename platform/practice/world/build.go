@@ -20,8 +20,8 @@ type interior struct {
 	Spec     platform.BuildSpec `json:"spec"`
 	Packages []string           `json:"packages"`
 	Software installed          `json:"software,omitempty"` // on it, from what it was made from and since
-	Files    map[string][]byte  `json:"files"`             // what was put, by path
-	Updates  []UpdateSpec       `json:"updates,omitempty"` // that are pending
+	Files    map[string][]byte  `json:"files"`              // what was put, by path
+	Updates  []UpdateSpec       `json:"updates,omitempty"`  // that are pending
 	Restart  string             `json:"restart,omitempty"`
 	Stamp    string             `json:"stamp,omitempty"` // with which it was sealed
 	Off      bool               `json:"off,omitempty"`
@@ -43,8 +43,8 @@ type Package struct {
 
 // UpdateSpec is an update that is pending on build machines when they are made.
 type UpdateSpec struct {
-	Name     string `yaml:"name" json:"name"`                           // of the package
-	Version  string `yaml:"version" json:"version,omitempty"`           // that it brings
+	Name     string `yaml:"name" json:"name"`                 // of the package
+	Version  string `yaml:"version" json:"version,omitempty"` // that it brings
 	Security bool   `yaml:"security" json:"security,omitempty"`
 	Restart  bool   `yaml:"restart" json:"restart,omitempty"` // the machine wants a restart after it
 }

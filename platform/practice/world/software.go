@@ -210,4 +210,3 @@ func (a act) listed(b *buildMachine, commands []string) (packed []byte, unlisted
 	}
 	return software.Pack(document), ""
 }
-
