@@ -344,7 +344,7 @@ func (a *app) version() *cobra.Command {
 				fact{"Source", v.Source}, fact{"Build", madeBy(v)}, fact{"Made from", v.Base},
 				fact{"Commit", v.Commit}, fact{"Notes", v.Notes}, fact{"Tags", strings.Join(v.Tags, ", ")},
 				fact{"End of life", day(v.EndOfLife)}, fact{"Captured", when(&v.CreatedAt) + " by " + v.CapturedBy},
-				fact{"Sealed", when(v.SealedAt)}, fact{"Size", compacted(v)}, fact{"Digest", v.Digest},
+				fact{"Software", listed(v)}, fact{"Sealed", when(v.SealedAt)}, fact{"Size", compacted(v)}, fact{"Digest", v.Digest},
 				fact{"Sealing", strings.Join(v.Sealing, "\n")}, fact{"Seal checks", strings.Join(found, "\n")})
 			return nil
 		}),
@@ -366,8 +366,20 @@ func (a *app) version() *cobra.Command {
 	}, a.capture("capture"), a.editVersion(), a.versionAct("bar", "Mark a version as never to be used again", true,
 		(*client.Client).Bar),
 		a.versionAct("retire", "Delete a version's copies and keep its record", false, (*client.Client).Retire))
-	cmd.AddCommand(a.proveVersion(), a.tryVersion())
+	cmd.AddCommand(a.proveVersion(), a.tryVersion(), a.versionSoftware(), a.versionFacts(), a.bringSoftware(),
+		a.compareVersion())
 	return cmd
+}
+
+// listed says what is known of what is in a version.
+func listed(v client.Version) string {
+	if v.Software > 0 {
+		return english.Plural(v.Software, "entry", "entries")
+	}
+	if v.Unlisted != "" {
+		return "not listed: " + v.Unlisted
+	}
+	return ""
 }
 
 // compacted says how large a version is, and how large it was before.

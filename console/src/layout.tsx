@@ -13,6 +13,7 @@ import {
 } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import {
+  Boxes,
   CalendarCheck,
   CalendarClock,
   Cpu,
@@ -43,6 +44,7 @@ import { FormDialog, toaster } from "./ui";
 const pages: { to: string; label: string; icon: LucideIcon; role?: Account["role"] }[] = [
   { to: "/", label: "Today", icon: CalendarCheck },
   { to: "/images", label: "Images", icon: HardDrive },
+  { to: "/software", label: "Software", icon: Boxes },
   { to: "/bases", label: "Bases", icon: Package },
   { to: "/sheets", label: "Sheets", icon: FileCog },
   { to: "/builds", label: "Builds", icon: Hammer },

@@ -13,6 +13,7 @@ export type MachineState = Schemas["MachineState"];
 export type BuildMachineState = Schemas["BuildMachineState"];
 export type BaseState = Schemas["BaseState"];
 export type SessionState = Schemas["SessionState"];
+export type SoftwareChanged = Schemas["SoftwareChanged"];
 
 /** How a pane is drawn: a fill, a pattern and a word, so that none has to stand alone. */
 export type Look = { fill: Fill; pattern: Pattern; word: string };
@@ -89,6 +90,7 @@ export type Stated =
   | BuildState
   | StepState
   | ProofState
+  | SoftwareChanged
   | "barred"
   | "met"
   | "not met";
@@ -149,6 +151,11 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   waiting: "gray",
   retired: "gray",
   deleted: "gray",
+  removed: "red",
+  downgraded: "red",
+  changed: "orange",
+  updated: "gray",
+  added: "teal",
 };
 
 export type Batch<T> = { batch: number; hosts: T[] };

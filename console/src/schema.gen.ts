@@ -827,6 +827,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/images/{image}/versions/{number}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How a version differs from another of its image
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["compare-versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/images/{image}/versions/{number}/comparison/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How a version differs from another, as Markdown for a change ticket
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["comparison-document"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/images/{image}/versions/{number}/deliver": {
         parameters: {
             query?: never;
@@ -841,6 +881,26 @@ export interface paths {
          * @description Needs the role operator or one above it.
          */
         post: operations["deliver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/images/{image}/versions/{number}/facts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What is known of the system in a version beside its software
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-facts"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -901,6 +961,50 @@ export interface paths {
          * @description Needs the role operator or one above it.
          */
         post: operations["sign"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/images/{image}/versions/{number}/software": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What is in a version
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-software"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/images/{image}/versions/{number}/software/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The software list of a version as CycloneDX 1.6
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["software-document"];
+        /**
+         * Give a version that has no software list one that was made elsewhere, as CycloneDX
+         * @description Needs the role operator or one above it.
+         */
+        put: operations["bring-software"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2096,6 +2200,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/software": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The versions that have a piece of software, with the pools and hosts that run them
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["who-has"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/status": {
         parameters: {
             query?: never;
@@ -2735,6 +2859,71 @@ export interface components {
              */
             takes_seconds?: number;
         };
+        Comparison: {
+            /** @description In the order in which they are read */
+            changes: components["schemas"]["SoftwareChange"][];
+            /** @description What the seal checks found */
+            checks: components["schemas"]["ComparisonLine"][];
+            counts: components["schemas"]["ComparisonCount"][];
+            /** @description Of the system */
+            facts: components["schemas"]["ComparisonLine"][];
+            from: components["schemas"]["ComparisonVersion"];
+            image: string;
+            /**
+             * Format: int64
+             * @description Pieces of software that are in both as they are
+             */
+            same: number;
+            /** @description Of the builds */
+            settings: components["schemas"]["ComparisonLine"][];
+            /** @description Of the builds */
+            steps: components["schemas"]["ComparisonLine"][];
+            to: components["schemas"]["ComparisonVersion"];
+        };
+        ComparisonCount: {
+            group: components["schemas"]["SoftwareGroup"];
+            /** Format: int64 */
+            n: number;
+            what: components["schemas"]["SoftwareChanged"];
+        };
+        ComparisonLine: {
+            after?: string;
+            before?: string;
+            what: string;
+        };
+        ComparisonVersion: {
+            /** @description What its build was made from */
+            base?: string;
+            /**
+             * Format: int64
+             * @description That made it; none if it was captured by hand
+             */
+            build?: number;
+            /**
+             * Format: double
+             * @description From its build's start until it was sealed
+             */
+            build_seconds?: number;
+            /** @description That its sheet was taken from */
+            commit?: string;
+            /**
+             * Format: double
+             * @description Until its agent spoke, on the machine that proved it
+             */
+            first_start_seconds?: number;
+            number: string;
+            /** Format: date-time */
+            sealed_at?: string;
+            /** Format: int64 */
+            size_bytes: number;
+            /**
+             * Format: int64
+             * @description Entries of its software list
+             */
+            software: number;
+            /** @description The tracks that name it, fallback, or shelved */
+            standing: string[];
+        };
         Copy: {
             failure: string;
             /** Format: int64 */
@@ -2874,6 +3063,10 @@ export interface components {
              * @description From now if it has failed, else from when it fails
              */
             seconds: number;
+        };
+        HolderPool: {
+            hosts: string[];
+            pool: string;
         };
         Host: {
             /** @description Left out if none were asked for */
@@ -3436,6 +3629,11 @@ export interface components {
         };
         PageSite: {
             items: components["schemas"]["Site"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
+        PageSoftwareHolder: {
+            items: components["schemas"]["SoftwareHolder"][];
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
@@ -4002,6 +4200,126 @@ export interface components {
             trouble_since?: string;
             unreachable?: string;
         };
+        SoftwareAccount: {
+            home?: string;
+            id?: string;
+            name: string;
+            shell?: string;
+            signs?: boolean;
+        };
+        SoftwareAgent: {
+            name: string;
+            version: string;
+        };
+        SoftwareChange: {
+            after?: string;
+            arch?: string;
+            before?: string;
+            group: components["schemas"]["SoftwareGroup"];
+            name: string;
+            origin: components["schemas"]["SoftwareOrigin"];
+            packages?: string[] | null;
+            security?: boolean;
+            summary?: string;
+            was?: string;
+            what: components["schemas"]["SoftwareChanged"];
+            why?: string;
+        };
+        /** @enum {string} */
+        SoftwareChanged: "removed" | "downgraded" | "changed" | "updated" | "added";
+        SoftwareCount: {
+            /** Format: int64 */
+            n: number;
+            origin: components["schemas"]["SoftwareOrigin"];
+        };
+        SoftwareDisk: {
+            folders?: components["schemas"]["SoftwareFolderSize"][] | null;
+            /** Format: int64 */
+            size_bytes: number;
+            /** Format: int64 */
+            used_bytes: number;
+        };
+        SoftwareEntry: {
+            arch?: string;
+            licence?: string;
+            name: string;
+            noticed?: boolean;
+            opens?: string[] | null;
+            origin: components["schemas"]["SoftwareOrigin"];
+            path?: string;
+            publisher?: string;
+            security?: boolean;
+            source?: string;
+            source_version?: string;
+            summary?: string;
+            version?: string;
+        };
+        SoftwareFacts: {
+            accounts?: components["schemas"]["SoftwareAccount"][] | null;
+            agents?: components["schemas"]["SoftwareAgent"][] | null;
+            arch?: string;
+            disk?: components["schemas"]["SoftwareDisk"];
+            edition?: string;
+            kernel?: string;
+            language?: string;
+            ports?: components["schemas"]["SoftwarePort"][] | null;
+            services?: string[] | null;
+            system?: string;
+            time_zone?: string;
+        };
+        SoftwareFolderSize: {
+            path: string;
+            /** Format: int64 */
+            size_bytes: number;
+        };
+        /** @enum {string} */
+        SoftwareGroup: "applications" | "noticed" | "security" | "rest";
+        SoftwareHolder: {
+            barred?: boolean;
+            has: components["schemas"]["SoftwareEntry"][];
+            image: string;
+            number: string;
+            /** @description Pools that are pinned to it */
+            pinned: string[];
+            /** @description Whose hosts run it */
+            pools: components["schemas"]["HolderPool"][];
+            /** @description That name it, and fallback */
+            tracks: string[];
+            /** @description Why it is not known whether some of it is below what was asked for */
+            unordered?: string[] | null;
+        };
+        SoftwareList: {
+            /** @description Whoever brought it later, if somebody did */
+            brought_by?: string;
+            /** @description Of what was searched for, by origin */
+            counts: components["schemas"]["SoftwareCount"][];
+            /**
+             * Format: int64
+             * @description All of them
+             */
+            entries: number;
+            image: string;
+            items: components["schemas"]["SoftwareEntry"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+            number: string;
+            /**
+             * Format: date-time
+             * @description In the machine, before it was sealed
+             */
+            taken_at: string;
+            /** @description The program that did */
+            taken_by: string;
+        };
+        /** @enum {string} */
+        SoftwareOrigin: "application" | "system" | "deb" | "rpm" | "python" | "npm" | "flatpak" | "windows" | "folder" | "other";
+        SoftwarePort: {
+            address: string;
+            /** Format: int64 */
+            port: number;
+            program?: string;
+            protocol: string;
+        };
         Source: {
             environment?: string;
             file?: string;
@@ -4211,11 +4529,18 @@ export interface components {
             size_before_bytes?: number;
             /** Format: int64 */
             size_bytes: number;
+            /**
+             * Format: int64
+             * @description Entries of its software list
+             */
+            software?: number;
             source: string;
             /** @description The tracks that name it, fallback, or shelved */
             standing: string[];
             state: components["schemas"]["VersionState"];
             tags: string[];
+            /** @description Why it has no software list */
+            unlisted?: string;
         };
         VersionEdit: {
             clear_end_of_life?: boolean;
@@ -7808,6 +8133,146 @@ export interface operations {
             };
         };
     };
+    "compare-versions": {
+        parameters: {
+            query?: {
+                /** @description The version that it is compared with (default: the one that live names, or its fallback) */
+                from?: string;
+            };
+            header?: never;
+            path: {
+                image: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "comparison-document": {
+        parameters: {
+            query?: {
+                /** @description The version that it is compared with (default: the one that live names, or its fallback) */
+                from?: string;
+            };
+            header?: never;
+            path: {
+                image: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     deliver: {
         parameters: {
             query?: never;
@@ -7858,6 +8323,74 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-facts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SoftwareFacts"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8070,6 +8603,229 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Trial"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-software": {
+        parameters: {
+            query?: {
+                /** @description In names, versions, sources and summaries */
+                search?: string;
+                origin?: components["schemas"]["SoftwareOrigin"];
+                /** @description Items of a page */
+                limit?: number;
+                /** @description Next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path: {
+                image: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SoftwareList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "software-document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "bring-software": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/vnd.cyclonedx+json": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
                 };
             };
             /** @description Unauthorized */
@@ -13168,6 +13924,70 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "who-has": {
+        parameters: {
+            query: {
+                /** @description Of it or of its source, with * for any text */
+                name: string;
+                origin?: components["schemas"]["SoftwareOrigin"];
+                /** @description Versions of it before this one */
+                below?: string;
+                /** @description Also versions that nothing names and no host runs */
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageSoftwareHolder"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -40,6 +40,7 @@ const recipes: Record<string, string[]> = {
   Progress: ["progress"],
   Spinner: ["spinner"],
   Table: ["table"],
+  Tabs: ["tabs"],
   Textarea: ["textarea"],
   Toast: ["toast"],
 };

@@ -1,5 +1,5 @@
 import { Table, Text } from "@chakra-ui/react";
-import { api, type BuildMachine, call } from "../api";
+import { api, call } from "../api";
 import { count, lasted, size, time } from "../format";
 import { MachineActs } from "../parts/machine-acts";
 import { MakeBuildMachine } from "../parts/make-build-machine";
@@ -9,7 +9,7 @@ import { List, Page, State, To } from "../ui";
 
 export function BuildMachinesPage() {
   const { may } = useSigned();
-  const machines = usePages<BuildMachine>(
+  const machines = usePages(
     ["build-machines"],
     (cursor) => call(api.GET("/api/v1/build-machines", { params: { query: { limit: 50, cursor } } })),
     30_000, // what they cost grows without an event

@@ -21,7 +21,7 @@ export function BuildsPage() {
   const [address, setAddress] = useSearchParams();
   const image = address.get("image") ?? "";
   const images = useQuery({ queryKey: ["images"], queryFn: () => call(api.GET("/api/v1/images")) });
-  const builds = usePages<Build>(["builds", image], (cursor) =>
+  const builds = usePages(["builds", image], (cursor) =>
     call(api.GET("/api/v1/builds", { params: { query: { limit: 50, cursor, image } } })),
   );
   const running = (builds.data?.pages ?? []).flatMap((p) => p.items).filter((b) => !over.includes(b.state));

@@ -1,17 +1,21 @@
-import { HStack, Table, Text } from "@chakra-ui/react";
+import { HStack, Table, Tabs, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { useParams } from "react-router";
+import { Link as RouterLink, useParams } from "react-router";
 import { api, call, type Version } from "../api";
 import { time } from "../format";
 import { FirstStart } from "../parts/first-start";
+import { SoftwareList } from "../parts/software-list";
+import { SystemFacts } from "../parts/system-facts";
 import { Trial } from "../parts/trial";
 import { VersionActs } from "../parts/version-acts";
 import { stateOf, VersionFacts } from "../parts/version-facts";
 import { Empty, List, Page, Panel, Shown, State, To } from "../ui";
 
-/** One version: what it is, where it is, how its trial stands and what was done with it. */
+const tabs = { "": "Version", software: "Software", system: "System", copies: "Copies" };
+
+/** One version: what it is and what is in it, where it is, how its trial stands and what was done with it. */
 export function VersionPage() {
-  const { image = "", number = "" } = useParams();
+  const { image = "", number = "", tab = "" } = useParams();
   const version = useQuery({
     queryKey: ["versions", image, number],
     queryFn: () =>
@@ -35,17 +39,34 @@ export function VersionPage() {
     >
       <Shown query={version}>
         {(v) => (
-          <>
-            <Panel title="Version">
-              <VersionFacts version={v} />
-            </Panel>
-            <FirstStart version={v} />
-            <Copies version={v} />
-            {v.standing.includes("pilot") && !v.standing.includes("live") && (
-              <Trial image={image} number={number} />
-            )}
-            <Log subject={`version ${image} ${number}`} />
-          </>
+          <Tabs.Root value={tab} lazyMount unmountOnExit variant="line" size="sm">
+            <Tabs.List mb="4">
+              {Object.entries(tabs).map(([of, name]) => (
+                <Tabs.Trigger key={of} value={of} asChild>
+                  <RouterLink to={`/images/${image}/versions/${number}${of && `/${of}`}`}>{name}</RouterLink>
+                </Tabs.Trigger>
+              ))}
+            </Tabs.List>
+            <Tabs.Content value="" p="0">
+              <Panel title="Version">
+                <VersionFacts version={v} />
+              </Panel>
+              <FirstStart version={v} />
+              {v.standing.includes("pilot") && !v.standing.includes("live") && (
+                <Trial image={image} number={number} />
+              )}
+              <Log subject={`version ${image} ${number}`} />
+            </Tabs.Content>
+            <Tabs.Content value="software" p="0">
+              <SoftwareList version={v} />
+            </Tabs.Content>
+            <Tabs.Content value="system" p="0">
+              <SystemFacts version={v} />
+            </Tabs.Content>
+            <Tabs.Content value="copies" p="0">
+              <Copies version={v} />
+            </Tabs.Content>
+          </Tabs.Root>
         )}
       </Shown>
     </Page>

@@ -9,9 +9,9 @@ import { Empty, Panel, Shown } from "../ui";
 type PageOf<T> = { items: T[]; next: string };
 
 /** A list that is read page by page: the newest or first page, and more where somebody asks for it. */
-export function usePages<T>(
+export function usePages<P extends PageOf<unknown>>(
   key: readonly unknown[],
-  read: (cursor: string | undefined) => Promise<PageOf<T>>,
+  read: (cursor: string | undefined) => Promise<P>,
   refetchInterval?: number,
 ) {
   return useInfiniteQuery({
@@ -25,11 +25,11 @@ export function usePages<T>(
 }
 
 /** Shows the pages that were read, and the button that reads the next one. */
-export function Pages<T>(props: {
-  query: ReturnType<typeof usePages<T>>;
+export function Pages<P extends PageOf<unknown>>(props: {
+  query: ReturnType<typeof usePages<P>>;
   empty: ReactNode;
   more: string;
-  children: (items: T[]) => ReactNode;
+  children: (items: P["items"]) => ReactNode;
 }) {
   const { query } = props;
   return (

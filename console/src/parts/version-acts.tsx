@@ -1,5 +1,6 @@
-import { HStack, Text, VStack } from "@chakra-ui/react";
+import { Button, HStack, Text, VStack } from "@chakra-ui/react";
 import { useState } from "react";
+import { Link as RouterLink } from "react-router";
 import { api, call, type Version } from "../api";
 import { Preview } from "../preview";
 import { useSigned } from "../session";
@@ -17,6 +18,11 @@ export function VersionActs({ version: v }: { version: Version }) {
   const usable = v.state === "sealed" && !v.barred;
   return (
     <HStack gap="1" wrap="wrap">
+      {!!v.software && !v.standing.includes("live") && (
+        <Button asChild size="xs" variant="outline">
+          <RouterLink to={`/images/${v.image}/compare/${v.number}`}>Compare</RouterLink>
+        </Button>
+      )}
       {may("operator") && usable && !v.standing.includes("pilot") && (
         <Act
           label="Stage"

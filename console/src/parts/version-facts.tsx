@@ -1,6 +1,6 @@
 import { Box } from "@chakra-ui/react";
 import type { Version } from "../api";
-import { day, shortDigest, size, time } from "../format";
+import { count, day, shortDigest, size, time } from "../format";
 import type { Stated } from "../panes";
 import { Facts, State, To } from "../ui";
 
@@ -66,6 +66,16 @@ export function VersionFacts({ version: v }: { version: Version }) {
                 </li>
               ))}
             </Box>
+          ),
+        ],
+        [
+          "Software",
+          v.software ? (
+            <To key="l" to={`/images/${v.image}/versions/${v.number}/software`}>
+              {count(v.software, "entry", "entries")}
+            </To>
+          ) : (
+            v.unlisted && `not listed: ${v.unlisted}`
           ),
         ],
         ["Applications", v.applications?.map((a) => a.name).join(", ")],

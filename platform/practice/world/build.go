@@ -412,7 +412,7 @@ func (a act) step(m *interior, o platform.StepOrder) (done platform.StepDone, er
 	case s.Fetch != nil:
 		return a.fetch(m, *s.Fetch), nil
 	case s.Update != nil:
-		return m.update(*s.Update), nil
+		return a.update(m, *s.Update), nil
 	case s.Locale != nil:
 		return m.localize(*s.Locale), nil
 	case s.Settings != nil:
@@ -493,15 +493,15 @@ func (a act) fetch(m *interior, f sheet.Fetch) platform.StepDone {
 	return m.write(f.To, "what came from "+f.From+"\n")
 }
 
-// update applies the updates that are pending, and restarts the machine if one of them wants that.
-func (m *interior) update(u sheet.Update) (done platform.StepDone) {
+// update applies the updates that are pending on a machine, and restarts the machine if one of them wants that.
+func (a act) update(m *interior, u sheet.Update) (done platform.StepDone) {
 	m.Updates = slices.DeleteFunc(m.Updates, func(p UpdateSpec) bool {
 		applied := p.Security || u.Only == sheet.AllUpdates
 		if applied {
 			done.Output += "Setting up " + p.Name + " ...\n"
 		}
-		if _, there := m.Software[p.Name]; applied && there && p.Version != "" {
-			m.Software[p.Name] = p.Version
+		if applied {
+			a.state.Software.update(m.Software, p.Name, p.Version)
 		}
 		if applied && p.Restart {
 			m.Restart = p.Name

@@ -111,6 +111,16 @@ func (s SoftwareSpec) item(name string) SoftwareItem {
 	return s.Packages[i]
 }
 
+// update has what goes with a piece of software updated, if it is on a machine.
+func (s SoftwareSpec) update(in installed, name, version string) {
+	names := append([]string{name}, s.item(name).Names...)
+	for _, n := range names {
+		if _, there := in[n]; there && version != "" {
+			in[n] = version
+		}
+	}
+}
+
 // newest is the version that is installed of it.
 func (s SoftwareSpec) newest(name string) string {
 	versions := s.item(name).Versions
@@ -128,16 +138,21 @@ func (s SoftwareSpec) list(in installed, files map[string][]byte, commands []str
 		item := s.item(name)
 		e := software.Entry{
 			Origin: cmp.Or(item.Origin, software.Deb), Name: name, Version: in[name], Source: item.Source,
-			Licence: item.Licence, Publisher: item.Publisher, Summary: item.Summary, Path: item.Path,
+			Licence: item.Licence, Publisher: item.Publisher, Summary: item.Summary,
 			Noticed: item.Noticed, Security: slices.Contains(item.Security, in[name]),
 		}
 		if e.Origin == software.Deb {
 			e.Arch = "amd64"
+		} else {
+			e.Path = item.Path
 		}
 		if item.Command != "" && slices.Contains(commands, item.Command) {
 			e.Opens = []string{item.Command}
 		}
 		l.Entries = append(l.Entries, e)
+		if len(item.Names) > 0 && name != item.Names[0] {
+			continue // what goes with it is told once
+		}
 		if item.Service != "" {
 			l.Facts.Services = append(l.Facts.Services, item.Service)
 		}
@@ -158,6 +173,7 @@ func (s SoftwareSpec) list(in installed, files map[string][]byte, commands []str
 		}
 	}
 	slices.Sort(l.Facts.Services)
+	slices.SortStableFunc(l.Facts.Disk.Folders, func(a, b software.FolderSize) int { return cmp.Compare(b.Size, a.Size) })
 	for _, set := range []struct {
 		file string
 		into *string
