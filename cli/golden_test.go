@@ -20,6 +20,7 @@ import (
 	"nimblepane/client"
 	"nimblepane/core/base"
 	"nimblepane/core/build"
+	"nimblepane/core/compare"
 	"nimblepane/core/disk"
 	"nimblepane/core/feed"
 	"nimblepane/core/host"
@@ -32,6 +33,7 @@ import (
 	"nimblepane/core/schedule"
 	"nimblepane/core/seal"
 	"nimblepane/core/sheet"
+	"nimblepane/core/software"
 	"nimblepane/platform"
 )
 
@@ -44,6 +46,13 @@ var (
 
 func listOf[T any](items ...T) client.Page[T] { return client.Page[T]{Items: items} }
 
+func many[T any](one T, n int) (list []T) {
+	for range n {
+		list = append(list, one)
+	}
+	return list
+}
+
 // What a service answers that always has the same estate. What is evil in it
 // must not reach a terminal.
 var (
@@ -54,6 +63,39 @@ var (
 			{Name: "pilot", Version: "2026.11.3", Since: &noon},
 			{Name: "live", Version: "2026.11.2", Since: &noon},
 		},
+	}
+	goldenComparison = compare.Comparison{
+		Image: "counter-desk", Same: 220,
+		From: compare.Version{Number: "2026.11.2", Standing: []string{"live"}, SizeBytes: 24 << 30, SealedAt: &noon},
+		To: compare.Version{
+			Number: "2026.11.3", Standing: []string{"pilot"}, SizeBytes: 25 << 30, BuildSeconds: 4200, FirstStart: 40,
+		},
+		Counts: []compare.Count{
+			{Group: software.Applications, What: software.Updated, N: 1},
+			{Group: software.NoticedByThem, What: software.Downgraded, N: 1},
+			{Group: software.TheRest, What: software.Updated, N: 15},
+		},
+		Changes: append([]software.Change{
+			{
+				What: software.Updated, Group: software.Applications, Origin: software.Application, Name: "Fare Desk",
+				Before: "6.1-1", After: "6.2-1",
+			},
+			{
+				What: software.Downgraded, Group: software.NoticedByThem, Origin: software.Deb, Name: "viewer\x1b[31m",
+				Before: "2", After: "1",
+			},
+			{
+				What: software.Updated, Group: software.TheRest, Origin: software.Deb, Name: "tide", Before: "2.8", After: "2.9",
+				Packages: []string{"libtide1", "tide-data", "tide-a", "tide-b", "tide-c"},
+			},
+		}, many(software.Change{
+			What: software.Updated, Group: software.TheRest, Origin: software.Deb, Name: "lib", Before: "1", After: "2",
+			Was: "old",
+		}, 14)...),
+		Facts:    []compare.Line{{What: "kernel", Before: "6.1.55", After: "6.1.76"}},
+		Settings: []compare.Line{{What: "parameter queue", Before: "counter", After: "office"}},
+		Steps:    []compare.Line{{What: "Mail", After: "the package mail is installed"}},
+		Checks:   []compare.Line{{What: "leftovers", Before: "warns: steps left /tmp/x"}},
 	}
 	goldenSchedule = client.Schedule{
 		Name: "monthly", Sheet: "counter-desk", Image: "counter-desk", Mode: schedule.IfChanged,
@@ -128,6 +170,7 @@ var (
 				Remedy: "remove them", Waived: "it is the example of the manual",
 			}},
 			Source: "north-quay/bm-counter", Notes: "December fixes", Tags: []string{"winter"}, EndOfLife: &later,
+			Software:   236,
 			CapturedBy: "jonas",
 			CreatedAt:  noon, SealedAt: &later, Hosts: 4, Revision: 2,
 			Copies: []client.Copy{
@@ -398,6 +441,37 @@ var golden = map[string]any{
 		Detail: json.RawMessage(`{"track":"live","before":"2026.11.1","let_go":false}`), Prev: strings.Repeat("0", 64),
 		Hash: strings.Repeat("1", 64),
 	}),
+	"/images/counter-desk/versions/2026.11.3/software": client.SoftwareList{
+		Image: "counter-desk", Number: "2026.11.3", Entries: 3, TakenAt: noon, TakenBy: "pane-agent 0.1.0",
+		Counts: []client.SoftwareCount{{Origin: software.Deb, N: 2}}, Items: []software.Entry{
+			{Origin: software.Application, Name: "Fare Desk", Version: "6.2-1", Source: "fare-desk", Noticed: true},
+			{
+				Origin: software.Deb, Name: "evil\x1b]0;owned\x07", Version: "1\x1b[31m", Arch: "amd64", Source: "tide",
+				SourceVersion: "2", Licence: "MIT", Summary: "reckons\u202e tides", Security: true,
+			},
+			{Origin: software.Folder, Name: "quay-fax", Path: "/opt/quay-fax"},
+		},
+	},
+	"/images/counter-desk/versions/2026.11.3/facts": software.Facts{
+		System: "Debian GNU/Linux 12", Kernel: "6.1.0-13\x1b[31m", Arch: "x86_64", TimeZone: "Europe/London",
+		Disk: software.Disk{
+			Size: 40 << 30, Used: 9 << 30, Folders: []software.FolderSize{{Path: "/usr/lib", Size: 2 << 30}, {Path: "/opt", Size: 3}},
+		},
+		Services: []string{"cron.service", "ssh.service"},
+		Ports:    []software.Port{{Protocol: "tcp", Address: "::", Port: 22, Program: "sshd"}},
+		Accounts: []software.Account{{Name: "ida", Signs: true}, {Name: "daemon"}},
+		Agents:   []software.Agent{{Name: "pane-agent", Version: "0.1.0"}},
+	},
+	"/images/counter-desk/versions/2026.11.3/comparison":          goldenComparison,
+	"/images/counter-desk/versions/2026.11.3/comparison/document": goldenComparison.Markdown(),
+	"/software": listOf(client.SoftwareHolder{
+		Image: "counter-desk", Number: "2026.11.2", Tracks: []string{"live"}, Pinned: []string{"back-office"},
+		Has: []software.Entry{
+			{Origin: software.Deb, Name: "libtide1", Version: "2.8"}, {Origin: software.Deb, Name: "libtide1", Version: "2.8"},
+		},
+		Unordered: []string{`fares winter: version "winter" follows none of Debian's rules`},
+		Pools:     []client.HolderPool{{Pool: "back-office", Hosts: []string{"bo-001", "bo-002"}}},
+	}),
 	"/trail/verify": client.TrailVerdict{
 		Entries: 12, Last: strings.Repeat("1", 64),
 		Breaks: []client.TrailBreak{{Seq: 4, Why: "the entry was altered"}},
@@ -429,8 +503,11 @@ var shown = map[string]string{
 	"site-list":    "site list", "site-show": "site show north-quay", "today": "today", "token-list": "token list",
 	"trail-list":   "trail list",
 	"trail-verify": "trail verify", "trial-show": "trial show counter-desk 2026.11.3",
-	"version-list": "version list counter-desk",
-	"version-show": "version show counter-desk 2026.11.3", "whoami": "whoami",
+	"version-list":     "version list counter-desk",
+	"version-software": "version software counter-desk 2026.11.3", "version-facts": "version facts counter-desk 2026.11.3",
+	"version-compare": "version compare counter-desk 2026.11.3",
+	"software-find":   "software find libtide1 --below 2.9",
+	"version-show":    "version show counter-desk 2026.11.3", "whoami": "whoami",
 }
 
 // done are commands that change something, of which it is kept what they say.
@@ -443,34 +520,37 @@ var done = map[string]string{
 	"rollover-pause": "rollover pause 7", "rollover-resume": "rollover resume 7",
 	"rollover-stop":    "rollover stop 7 --yes",
 	"rollover-reverse": "rollover reverse 7 --reason bad --yes", "session-tell": "session tell tc-001 1 tea",
-	"session-sign-off":   "session sign-off tc-001 1 --yes",
-	"stage":              "stage counter-desk 2026.11.3 --yes",
-	"version-bar":        "version bar counter-desk 2026.11.3 --reason bad --yes",
-	"version-deliver":    "version deliver counter-desk 2026.11.3",
-	"version-retire":     "version retire counter-desk 2026.11.3 --yes",
-	"sign-out":           "sign-out",
-	"base-retire":        "base retire harbour-13 --yes",
-	"feed-delete":        "feed delete estuary --yes",
-	"schedule-pause":     "schedule pause monthly --reason closed",
-	"schedule-resume":    "schedule resume monthly",
-	"schedule-delete":    "schedule delete monthly --yes",
-	"build-cancel":       "build cancel 3 --yes",
-	"build-hold":         "build hold 3 --for 2h",
-	"build-go-on":        "build go-on 3",
-	"build-discard":      "build discard 3 --yes",
-	"build-watch":        "build watch 3",
-	"proof-let-go":       "proof let-go 4 --reason wrong",
-	"version-prove":      "version prove counter-desk 2026.11.3 --site north-quay",
-	"version-prove-wait": "version prove counter-desk 2026.11.3 --site north-quay --wait",
-	"build-check":        "build check 3",
-	"build-note":         "build note 3 tides",
-	"sheet-save":         "sheet save counter-desk testdata/wrong.yaml --revision 2",
-	"sheet-delete":       "sheet delete counter-desk --yes",
-	"sheet-check-wrong":  "sheet check testdata/wrong.yaml",
-	"sheet-check-none":   "sheet check testdata/none.yaml",
-	"sheet-new":          "sheet new",
-	"sheet-explain-set":  "sheet explain testdata/parameters.yaml --set key=a=b --set queue=office",
-	"sheet-explain-not":  "sheet explain testdata/parameters.yaml --set queue=garden --set hue=red",
+	"session-sign-off":         "session sign-off tc-001 1 --yes",
+	"stage":                    "stage counter-desk 2026.11.3 --yes",
+	"version-bar":              "version bar counter-desk 2026.11.3 --reason bad --yes",
+	"version-deliver":          "version deliver counter-desk 2026.11.3",
+	"version-retire":           "version retire counter-desk 2026.11.3 --yes",
+	"sign-out":                 "sign-out",
+	"base-retire":              "base retire harbour-13 --yes",
+	"feed-delete":              "feed delete estuary --yes",
+	"schedule-pause":           "schedule pause monthly --reason closed",
+	"schedule-resume":          "schedule resume monthly",
+	"schedule-delete":          "schedule delete monthly --yes",
+	"build-cancel":             "build cancel 3 --yes",
+	"build-hold":               "build hold 3 --for 2h",
+	"build-go-on":              "build go-on 3",
+	"build-discard":            "build discard 3 --yes",
+	"build-watch":              "build watch 3",
+	"proof-let-go":             "proof let-go 4 --reason wrong",
+	"version-prove":            "version prove counter-desk 2026.11.3 --site north-quay",
+	"version-prove-wait":       "version prove counter-desk 2026.11.3 --site north-quay --wait",
+	"build-check":              "build check 3",
+	"build-note":               "build note 3 tides",
+	"sheet-save":               "sheet save counter-desk testdata/wrong.yaml --revision 2",
+	"sheet-delete":             "sheet delete counter-desk --yes",
+	"sheet-check-wrong":        "sheet check testdata/wrong.yaml",
+	"sheet-check-none":         "sheet check testdata/none.yaml",
+	"sheet-new":                "sheet new",
+	"sheet-explain-set":        "sheet explain testdata/parameters.yaml --set key=a=b --set queue=office",
+	"version-compare-all":      "version compare counter-desk 2026.11.3 2026.11.2 --all",
+	"version-compare-document": "version compare counter-desk 2026.11.3 --document -",
+	"software-find-hosts":      "software find libtide1 --hosts",
+	"sheet-explain-not":        "sheet explain testdata/parameters.yaml --set queue=garden --set hue=red",
 }
 
 // elsewhere are commands that have tests of their own against a real service: their outcome is more than what they say.
@@ -486,7 +566,7 @@ var elsewhere = []string{
 	"rollback", "rollover start",
 	"proof picture", "rollover watch", "sign-in",
 	"schedule add", "sheet schema", "token make", "token revoke", "trail export", "trial sign",
-	"version try", "version capture", "version edit",
+	"version try", "version capture", "version bring-list", "version edit",
 }
 
 func goldenService(t *testing.T) string {

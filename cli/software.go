@@ -194,11 +194,19 @@ func (a *app) versionFacts() *cobra.Command {
 				}
 			}
 			lines := []fact{
-				{"System", f.System}, {"Edition", f.Edition}, {"Kernel", f.Kernel}, {"Architecture", f.Arch},
-				{"Time zone", f.TimeZone}, {"Language", f.Language}, {"Agents", strings.Join(agents, "\n")},
-				{"Disk in use", disk}, {"Largest folders", strings.Join(folders, "\n")},
-				{"Start by themselves", strings.Join(f.Services, "\n")}, {"Listened on", strings.Join(ports, "\n")},
-				{"Accounts", fmt.Sprint(len(f.Accounts))}, {"Can sign in", strings.Join(signs, ", ")},
+				{"System", f.System},
+				{"Edition", f.Edition},
+				{"Kernel", f.Kernel},
+				{"Architecture", f.Arch},
+				{"Time zone", f.TimeZone},
+				{"Language", f.Language},
+				{"Agents", strings.Join(agents, "\n")},
+				{"Disk in use", disk},
+				{"Largest folders", strings.Join(folders, "\n")},
+				{"Start by themselves", strings.Join(f.Services, "\n")},
+				{"Listened on", strings.Join(ports, "\n")},
+				{"Accounts", fmt.Sprint(len(f.Accounts))},
+				{"Can sign in", strings.Join(signs, ", ")},
 			}
 			if a.output == "csv" {
 				return list(a, lines, "", column[fact]{"Fact", func(l fact) string { return l.name }},

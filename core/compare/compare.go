@@ -77,8 +77,12 @@ func Of(image string, from, to Side) Comparison {
 	from.Software, to.Software = len(from.List.Entries), len(to.List.Entries)
 	c := Comparison{
 		Image: image, From: from.Version, To: to.Version, Changes: d.Changes, Same: d.Same, Counts: []Count{},
-		Facts: []Line{}, Settings: lines(settings(from), settings(to)), Steps: steps(from.Plan, to.Plan),
+		Facts: []Line{}, Settings: lines(made(from), made(to)), Steps: []Line{},
 		Checks: lines(checks(from.Checks), checks(to.Checks)),
+	}
+	if from.Plan != nil && to.Plan != nil { // else all would be new, and nothing of it different
+		c.Settings = append(c.Settings, lines(settings(*from.Plan), settings(*to.Plan))...)
+		c.Steps = lines(explained(*from.Plan), explained(*to.Plan))
 	}
 	for _, f := range d.Facts {
 		c.Facts = append(c.Facts, Line{f.Fact, f.Before, f.After})
@@ -136,17 +140,17 @@ func lines(before, after []named) []Line {
 	return out
 }
 
-// settings are what was set of how a version is made. Secrets have no values here.
-func settings(s Side) []named {
-	list := []named{{"made", "captured by hand"}}
-	p := s.Plan
-	if p == nil {
-		return list
+// made is how a version was made.
+func made(s Side) []named {
+	if s.Plan == nil {
+		return []named{{"made", "captured by hand"}, {"base", s.Base}}
 	}
-	list = []named{
-		{"made", "by a build sheet"},
-		{"base", s.Base},
-		{"commit", s.Commit},
+	return []named{{"made", "by a build sheet"}, {"base", s.Base}, {"commit", s.Commit}}
+}
+
+// settings are what was set of how a version is made. Secrets have no values here.
+func settings(p sheet.Sheet) []named {
+	list := []named{
 		{"site", p.Machine.Site},
 		{"processors", either(p.Machine.Cores)},
 		{"memory", either(p.Machine.Memory)},
@@ -178,15 +182,8 @@ func either[T comparable](v T) string {
 	return fmt.Sprint(v)
 }
 
-// steps are those that are not as they were, by name.
-func steps(before, after *sheet.Sheet) []Line {
-	return lines(explained(before), explained(after))
-}
-
-func explained(s *sheet.Sheet) (list []named) {
-	if s == nil {
-		return nil
-	}
+// explained are the steps of a sheet, by name.
+func explained(s sheet.Sheet) (list []named) {
 	for _, step := range s.Steps {
 		list = append(list, named{step.Name, step.Explain() + " " + Mark(step)})
 	}

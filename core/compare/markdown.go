@@ -112,8 +112,12 @@ func Took(seconds float64) string {
 	return english.Plural(int(d.Round(time.Second)/time.Second), "second", "")
 }
 
-// marks are the signs that mean something in Markdown.
-const marks = "\\`*_{}[]()#+-.!|~>"
+// marks are the signs that mean something within a line of Markdown, or in a
+// cell of a table; at its beginning no text of others stands.
+const marks = "\\`*_[]|~@"
+
+// links are how addresses begin that renderers make links of by themselves.
+var links = strings.NewReplacer("://", `\://`, "www.", `www\.`)
 
 // plain writes a text so that it stands for itself: marks are escaped, what
 // HTML would read becomes entities, and what no page should have is left out.
@@ -135,5 +139,5 @@ func plain(text string) string {
 			b.WriteRune(r)
 		}
 	}
-	return b.String()
+	return links.Replace(b.String())
 }

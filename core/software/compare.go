@@ -108,6 +108,7 @@ func (c Change) Size() int { return max(1, len(c.Packages)) }
 // Diff says how list b differs from list a.
 func Diff(a, b List) Difference {
 	d := Difference{Changes: []Change{}, Facts: diffFacts(a.Facts, b.Facts)}
+	a.Entries, b.Entries = alike(a.Entries, b.Entries), alike(b.Entries, a.Entries)
 	before, after := byIdentity(a.Entries), byIdentity(b.Entries)
 	var gone, come []Entry
 	for id, was := range before {
@@ -128,6 +129,29 @@ func Diff(a, b List) Difference {
 	d.Changes = append(d.Changes, renamed(gone, come)...)
 	d.Changes = fold(d.Changes)
 	return d
+}
+
+// alike adds to a list the applications that only the other one names, if what
+// they belong to is in it: a version that was captured by hand has no sheet that
+// lists them, and has them all the same.
+func alike(entries, other []Entry) []Entry {
+	named, installed := map[string]bool{}, map[string]string{}
+	for _, e := range entries {
+		if e.Origin == Application {
+			named[e.Name] = true
+		} else {
+			installed[e.Name] = e.Version
+		}
+	}
+	out := slices.Clone(entries)
+	for _, e := range other {
+		version, there := installed[e.Source]
+		if e.Origin == Application && !named[e.Name] && e.Source != "" && there {
+			e.Version = version
+			out = append(out, e)
+		}
+	}
+	return out
 }
 
 // identity tells software apart from other software.
@@ -285,10 +309,19 @@ func fold(all []Change) []Change {
 		source        string
 		before, after string
 	}
+	told := map[like]bool{} // by the application that a package belongs to
+	for _, c := range all {
+		if c.Origin == Application {
+			told[like{what: c.What, source: c.Packages[0], before: c.Before, after: c.After}] = true
+		}
+	}
 	at := map[like]int{}
 	folded := make([]Change, 0, len(all))
 	for _, c := range all {
 		source := c.Packages[0]
+		if c.Origin != Application && told[like{what: c.What, source: c.Name, before: c.Before, after: c.After}] {
+			continue
+		}
 		k := like{c.What, c.Group, c.Origin, source, c.Before, c.After}
 		i, there := at[k]
 		if !there || c.Origin == Application {

@@ -220,6 +220,26 @@ func TestADifferenceIsInTheOrderInWhichItMatters(t *testing.T) {
 	require.Contains(t, d.Changes[5].Why, `version "winter" follows none of Debian's rules`)
 }
 
+func TestAnApplicationIsToldOnceAndFoundInWhatNoSheetListed(t *testing.T) {
+	t.Parallel()
+	desk := func(version string) software.Entry {
+		return with(deb("fare-desk", version), func(e *software.Entry) {
+			e.Noticed, e.Opens = true, []string{"/usr/bin/fare-desk"}
+		})
+	}
+	byHand := software.List{Entries: []software.Entry{desk("6.1-1")}}
+	bySheet := software.List{Entries: []software.Entry{desk("6.2-1")}}
+	bySheet.Applications([]software.App{{Name: "Fare Desk", Command: "/usr/bin/fare-desk"}})
+	for _, d := range []software.Difference{software.Diff(byHand, bySheet), software.Diff(bySheet, byHand)} {
+		require.Len(t, d.Changes, 1)
+		require.Equal(t, software.Applications, d.Changes[0].Group)
+		require.Equal(t, "Fare Desk", d.Changes[0].Name)
+	}
+	require.Equal(t, software.Updated, software.Diff(byHand, bySheet).Changes[0].What)
+	without := software.List{Entries: []software.Entry{deb("bash", "1")}}
+	require.Equal(t, software.Added, software.Diff(without, bySheet).Changes[0].What)
+}
+
 // TestADifferenceLosesNothing checks over random lists that what is in them is
 // in the difference, or the same, and that nothing differs from itself.
 func TestADifferenceLosesNothing(t *testing.T) {

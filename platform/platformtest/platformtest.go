@@ -26,6 +26,7 @@ import (
 	"nimblepane/agent"
 	"nimblepane/core/seal"
 	"nimblepane/core/sheet"
+	"nimblepane/core/software"
 	"nimblepane/platform"
 )
 
@@ -163,7 +164,19 @@ func (s *suite) captured(disk string) platform.Captured {
 	made := outcome(s, platform.CaptureMachine, s.end("capture "+disk))
 	require.Regexp(s, "^sha256:[0-9a-f]{64}$", made.Digest)
 	require.Positive(s, made.Size)
+	s.listed(made)
 	return made
+}
+
+// listed asserts that what is in a disk was listed before it was sealed.
+func (s *suite) listed(made platform.Captured) {
+	s.Helper()
+	require.Empty(s, made.Unlisted)
+	document, err := software.Unpack(made.Software)
+	require.NoError(s, err)
+	list, _, err := software.Read(document)
+	require.NoError(s, err)
+	require.Equal(s, software.System, list.Entries[0].Origin)
 }
 
 // outcome asserts that an operation succeeded, and returns what it came to.

@@ -186,9 +186,13 @@ function Group({ title, changes }: { title: string; changes: SoftwareChange[] })
                 </Text>
               )}
             </Table.Cell>
-            <Table.Cell overflowWrap="anywhere">{c.before}</Table.Cell>
-            <Table.Cell overflowWrap="anywhere">{c.after}</Table.Cell>
-            <Table.Cell overflowWrap="anywhere">
+            <Table.Cell w="170px" overflowWrap="anywhere">
+              {c.before}
+            </Table.Cell>
+            <Table.Cell w="170px" overflowWrap="anywhere">
+              {c.after}
+            </Table.Cell>
+            <Table.Cell w="260px" overflowWrap="anywhere">
               {c.why || (c.security ? "security fix" : c.summary)}
             </Table.Cell>
           </Table.Row>

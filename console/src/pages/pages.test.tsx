@@ -145,11 +145,12 @@ describe("a version", () => {
       <VersionPage />,
       "operator",
       "/images/counter-desk/versions/2026.11.2",
-      "/images/:image/versions/:number",
+      "/images/:image/versions/:number/:tab?",
     );
-    await screen.findByText("its storage is full");
     await screen.findByText("version.activate");
     screen.getByText("December fixes");
+    await userEvent.setup().click(screen.getByRole("tab", { name: "Copies" }));
+    await screen.findByText("its storage is full");
     screen.getByRole("button", { name: "Deliver again" });
     expect(screen.queryByRole("button", { name: "Bar" }), "that takes an approver").toBeNull();
   });

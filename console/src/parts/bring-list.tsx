@@ -1,4 +1,4 @@
-import { Field, Input, Text } from "@chakra-ui/react";
+import { Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, call, type Version } from "../api";
 import { useSigned } from "../session";
@@ -28,10 +28,7 @@ export function BringList({ version: { image, number } }: { version: Version }) 
       }}
     >
       <Text>A list that was made elsewhere, as CycloneDX 1.2 to 1.6 in JSON. It stays with the version.</Text>
-      <Field.Root required>
-        <Field.Label>File</Field.Label>
-        <Input type="file" accept=".json" p="1" onChange={(e) => setFile(e.target.files?.[0])} />
-      </Field.Root>
+      <input type="file" aria-label="File" accept=".json" onChange={(e) => setFile(e.target.files?.[0])} />
     </FormDialog>
   );
 }

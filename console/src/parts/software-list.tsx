@@ -33,30 +33,30 @@ function Listed({ version: { image, number } }: { version: Version }) {
   const counts = list?.counts ?? [];
   return (
     <>
-      <Flex justify="space-between" align="start" gap="3" wrap="wrap">
-        <Narrowing>
-          <Find label="Name, source or text" value={search} onFind={(text) => narrow("search", text)} />
-          <Choose
-            label="Origin"
-            all="All origins"
-            value={origin}
-            of={counts.map((c) => c.origin)}
-            onChoose={(o) => narrow("origin", o)}
-          />
-        </Narrowing>
-        <Button asChild size="xs" variant="outline">
-          <a href={`/api/v1/images/${image}/versions/${number}/software/document`} download>
-            Download as CycloneDX
-          </a>
-        </Button>
-      </Flex>
+      <Narrowing>
+        <Find label="Name, source or text" value={search} onFind={(text) => narrow("search", text)} />
+        <Choose
+          label="Origin"
+          all="All origins"
+          value={origin}
+          of={counts.map((c) => c.origin)}
+          onChoose={(o) => narrow("origin", o)}
+        />
+      </Narrowing>
       {list && (
-        <Text color="fg.quiet" fontSize="sm" mb="2">
-          {count(list.entries, "piece", "pieces")} of software, listed
-          {list.taken_by && ` by ${list.taken_by}`} on {time(list.taken_at)}
-          {list.brought_by && `, brought by ${list.brought_by}`}. Here:{" "}
-          {counts.map((c) => `${c.n} ${c.origin}`).join(", ") || "none"}.
-        </Text>
+        <Flex justify="space-between" align="center" gap="3" wrap="wrap" mb="2">
+          <Text color="fg.quiet" fontSize="sm">
+            {count(list.entries, "piece", "pieces")} of software, listed
+            {list.taken_by && ` by ${list.taken_by}`} on {time(list.taken_at)}
+            {list.brought_by && `, brought by ${list.brought_by}`}. Here:{" "}
+            {counts.map((c) => `${c.n} ${c.origin}`).join(", ") || "none"}.
+          </Text>
+          <Button asChild size="xs" variant="outline">
+            <a href={`/api/v1/images/${image}/versions/${number}/software/document`} download>
+              Download as CycloneDX
+            </a>
+          </Button>
+        </Flex>
       )}
       <Pages query={entries} empty="Nothing in it is like that." more="More software">
         {(items) => (
