@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -135,17 +136,23 @@ func (s *Server) softwareOf(ctx context.Context, in *SoftwareQuery) (*body[clien
 			return nil, engine.Invalidf("cursor %q is not one that a page had as its next", in.Cursor)
 		}
 	}
-	rows, counts, err := store.SearchSoftware(s.store.DB.WithContext(ctx), l.VersionID, store.SoftwareSearch{
-		Text: in.Search, Origin: in.Origin, Limit: in.Limit + 1, After: after,
-	})
+	all, err := core.UnpackEntries(l.Packed)
 	if err != nil {
 		return nil, err
 	}
+	found, counts := core.Search(all, in.Search), map[core.Origin]int{}
+	for _, e := range found {
+		counts[e.Origin]++
+	}
+	if in.Origin != "" {
+		found = slices.DeleteFunc(found, func(e core.Entry) bool { return e.Origin != in.Origin })
+	}
+	found = found[min(after, len(found)):]
 	out := client.SoftwareList{
 		Image: in.Image, Number: in.Number, Entries: l.Entries, TakenAt: l.TakenAt, TakenBy: l.TakenBy,
 		BroughtBy: l.BroughtBy, Counts: []client.SoftwareCount{},
 	}
-	p := page(each(rows, store.Software.Entry), in.Limit, func(core.Entry) string { return strconv.Itoa(after + in.Limit) })
+	p := page(found, in.Limit, func(core.Entry) string { return strconv.Itoa(after + in.Limit) })
 	out.Items, out.Next = p.Items, p.Next
 	for _, o := range core.Origins() {
 		if counts[o] > 0 {

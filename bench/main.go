@@ -86,6 +86,7 @@ func run(ctx context.Context) (err error) {
 		{"console", consoleOf}, // before what leaves the database much to tidy up
 		{"log", logOf},
 		{"machines", machines},
+		{"software", softwareLists},
 		{"bases", bases},
 		{"pgbench", pgbench},
 		{"page", hostPage},

@@ -5,6 +5,9 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -17,6 +20,7 @@ import (
 type SoftwareList struct {
 	VersionID int64 `gorm:"primaryKey"`
 	Document  []byte
+	Packed    []byte // its entries
 	Entries   int
 	Facts     JSON[software.Facts]
 	TakenAt   time.Time
@@ -24,64 +28,58 @@ type SoftwareList struct {
 	BroughtBy string
 }
 
-// Software is one piece of software, in whichever versions it is.
+// Software is a version of a piece of software, in whichever versions of images it is.
 type Software struct {
-	ID                                int64           `json:"-"`
-	Mark                              string          `json:"mark"`
-	Origin                            software.Origin `json:"origin"`
-	Name, Version, Arch               string
-	Source                            string
-	SourceVersion                     string `json:"source_version"`
-	Licence, Publisher, Summary, Path string
-	Noticed, Security                 bool
+	ID                    int64           `json:"-"`
+	Mark                  string          `json:"mark"`
+	Origin                software.Origin `json:"origin"`
+	Name, Version, Source string
 }
 
 // Entry is the piece of software as a list has it.
 func (s Software) Entry() software.Entry {
-	return software.Entry{
-		Origin: s.Origin, Name: s.Name, Version: s.Version, Arch: s.Arch, Source: s.Source,
-		SourceVersion: s.SourceVersion, Licence: s.Licence, Publisher: s.Publisher, Summary: s.Summary, Path: s.Path,
-		Noticed: s.Noticed, Security: s.Security,
-	}
+	return software.Entry{Origin: s.Origin, Name: s.Name, Version: s.Version, Source: s.Source}
 }
 
-// KeepSoftware keeps the list of a version that has none.
-func KeepSoftware(tx *Tx, l SoftwareList, entries []software.Entry) error {
-	if err := tx.Create(&l).Error; err != nil {
+// KeepSoftware notes what is in a version. Most of it is known from other versions.
+func KeepSoftware(tx *Tx, versionID int64, entries []software.Entry) error {
+	by := make(map[string]Software, len(entries))
+	for _, e := range entries {
+		sum := md5.Sum([]byte(strings.Join([]string{string(e.Origin), e.Name, e.Version, e.Source}, "\x00")))
+		mark := hex.EncodeToString(sum[:])
+		by[mark] = Software{Mark: mark, Origin: e.Origin, Name: e.Name, Version: e.Version, Source: e.Source}
+	}
+	var known []struct {
+		ID   int64
+		Mark string
+	}
+	if err := tx.Raw(`select id, replace(mark::text, '-', '') as mark from software
+		where mark = any(string_to_array(?, ',')::uuid[])`, strings.Join(slices.Collect(maps.Keys(by)), ",")).
+		Scan(&known).Error; err != nil {
 		return err
 	}
-	type row struct {
-		Mark string `json:"mark"`
-		software.Entry
+	ids := make([]string, 0, len(by))
+	for _, k := range known {
+		ids = append(ids, strconv.FormatInt(k.ID, 10))
+		delete(by, k.Mark)
 	}
-	rows := make([]row, len(entries))
-	for i, e := range entries {
-		e.Opens = nil
-		text, err := json.Marshal(e)
-		if err != nil {
-			return err
-		}
-		sum := md5.Sum(text)
-		rows[i] = row{hex.EncodeToString(sum[:]), e}
-	}
-	text, err := json.Marshal(rows)
+	text, err := json.Marshal(slices.Collect(maps.Values(by)))
 	if err != nil {
 		return err
 	}
-	// In order, so that two lists that are kept at once do not wait for each other in a circle.
-	if err := tx.Exec(`insert into software (mark, origin, name, version, arch, source, source_version, licence,
-			publisher, summary, path, noticed, security)
-		select distinct on (mark) mark, origin, name, coalesce(version, ''), coalesce(arch, ''), coalesce(source, ''),
-			coalesce(source_version, ''), coalesce(licence, ''), coalesce(publisher, ''), coalesce(summary, ''),
-			coalesce(path, ''), coalesce(noticed, false), coalesce(security, false)
-		from jsonb_to_recordset(?::jsonb) r(mark uuid, origin text, name text, version text, arch text, source text,
-			source_version text, licence text, publisher text, summary text, path text, noticed bool, security bool)
-		order by mark on conflict (mark) do nothing`, string(text)).Error; err != nil {
+	// In order, so that two lists that are kept at once do not wait for each other in a circle; what the other one
+	// was first to write is taken from it.
+	var added []string
+	if err := tx.Raw(`insert into software (mark, origin, name, version, source)
+		select mark, origin, "Name", "Version", "Source"
+		from json_to_recordset(?::json) r(mark uuid, origin text, "Name" text, "Version" text, "Source" text)
+		order by mark on conflict (mark) do update set mark = excluded.mark returning id`, string(text)).
+		Scan(&added).Error; err != nil {
 		return err
 	}
 	return tx.Exec(`insert into software_in (version_id, software_id)
-		select distinct ?::bigint, s.id from jsonb_to_recordset(?::jsonb) r(mark uuid) join software s using (mark)`,
-		l.VersionID, string(text)).Error
+		select ?::bigint, id from unnest(string_to_array(?, ',')::bigint[]) id order by id`, versionID,
+		strings.Join(append(ids, added...), ",")).Error
 }
 
 // SoftwareListOf returns the list of a version, or ErrNotFound.
@@ -93,64 +91,6 @@ func SoftwareListOf(db *gorm.DB, versionID int64) (SoftwareList, error) {
 func SoftwareCounts(db *gorm.DB, imageID int64) (map[int64]int, error) {
 	return byVersion(db.Raw(`select l.version_id, l.entries as n from software_lists l join versions v on v.id =
 		l.version_id where v.image_id = ?`, imageID))
-}
-
-// SoftwareSearch says which of a version's software is meant.
-type SoftwareSearch struct {
-	Text   string          // in its name, source, summary or version; all if ""
-	Origin software.Origin // all if ""
-	Limit  int
-	After  int // so many that come before
-}
-
-// origins are the ranks of origins, for statements.
-func origins() string {
-	var list []string
-	for _, o := range software.Origins() {
-		list = append(list, "'"+string(o)+"'")
-	}
-	return "array[" + strings.Join(list, ", ") + "]"
-}
-
-// SearchSoftware returns what of a version's software is meant, in order, and how much there is of it by origin.
-func SearchSoftware(db *gorm.DB, versionID int64, s SoftwareSearch) (rows []Software, counts map[software.Origin]int,
-	err error,
-) {
-	meant := fresh(db).Table("software s").Joins("join software_in i on i.software_id = s.id and i.version_id = ?",
-		versionID)
-	if s.Text != "" {
-		like := "%" + likeEscaped(strings.ToLower(s.Text)) + "%"
-		meant = meant.Where("lower(s.name || ' ' || s.version || ' ' || s.source || ' ' || s.summary) like ?", like)
-	}
-	var found []struct {
-		Origin software.Origin
-		N      int
-	}
-	if err := meant.Session(&gorm.Session{}).Select("s.origin, count(*) as n").Group("s.origin").
-		Scan(&found).Error; err != nil {
-		return nil, nil, err
-	}
-	counts = map[software.Origin]int{}
-	for _, f := range found {
-		counts[f.Origin] = f.N
-	}
-	if s.Origin != "" {
-		meant = meant.Where("s.origin = ?", s.Origin)
-	}
-	err = meant.Session(&gorm.Session{}).Select("s.*").Order("array_position(" + origins() + ", s.origin), " +
-		"lower(s.name), s.version, s.arch, s.path, s.id").Limit(s.Limit).Offset(s.After).Scan(&rows).Error
-	return rows, counts, err
-}
-
-// SoftwareOf returns all entries of a version's list.
-func SoftwareOf(db *gorm.DB, versionID int64) (entries []software.Entry, err error) {
-	var rows []Software
-	err = db.Raw("select s.* from software s join software_in i on i.software_id = s.id where i.version_id = ?",
-		versionID).Scan(&rows).Error
-	for _, r := range rows {
-		entries = append(entries, r.Entry())
-	}
-	return entries, err
 }
 
 // likeEscaped has a text stand for itself in a pattern of LIKE.
@@ -170,26 +110,39 @@ func SoftwareNamed(db *gorm.DB, name string, origin software.Origin) (rows []Sof
 	return rows, err
 }
 
-// SoftwareUse is a version that has a piece of software, and what it is used for.
+// SoftwareUse is a version that has a piece of software.
 type SoftwareUse struct {
 	SoftwareID int64
 	VersionID  int64
 	Image      string
 	Number     string
 	Barred     bool
-	Tracks     Strings // that name it, and "fallback"
-	Pinned     Strings // pools that are pinned to it
 }
 
 // SoftwareUses returns the versions, not retired, that have a piece of the software in them.
 func SoftwareUses(db *gorm.DB, ids []int64) (rows []SoftwareUse, err error) {
-	err = db.Raw(`select i.software_id, v.id as version_id, g.name as image, v.number, v.barred <> '' as barred,
-			coalesce((select jsonb_agg(name order by position, name) from (
-				select t.name, t.position from tracks t where t.version_id = v.id
-				union all select 'fallback', 1000 from tracks t where t.name = 'live' and t.fallback_id = v.id) named), '[]') as tracks,
-			coalesce((select jsonb_agg(p.name order by p.name) from pools p where p.pinned_id = v.id), '[]') as pinned
-		from software_in i join versions v on v.id = i.version_id join images g on g.id = v.image_id
-		where i.software_id in ? and v.state = 'sealed' order by g.name, v.id desc, i.software_id`, ids).Scan(&rows).Error
+	// Looked up first: a database that guesses there are few versions would look once for each of them.
+	err = db.Raw(`with i as materialized (select * from software_in where software_id in ?)
+		select i.software_id, v.id as version_id, g.name as image, v.number, v.barred <> '' as barred
+		from i join versions v on v.id = i.version_id join images g on g.id = v.image_id
+		where v.state = 'sealed' order by g.name, v.id desc, i.software_id`, ids).Scan(&rows).Error
+	return rows, err
+}
+
+// NamedVersion is a version that something names.
+type NamedVersion struct {
+	VersionID int64
+	Name      string // of a track, "fallback", or of the pool that is pinned to it
+	Pinned    bool
+}
+
+// NamedVersions returns all versions that tracks, live's fallback and pools name, in the order of tracks.
+func NamedVersions(db *gorm.DB) (rows []NamedVersion, err error) {
+	err = db.Raw(`select version_id, name, pinned from (
+			select version_id, name, false as pinned, position from tracks where version_id is not null
+			union all select fallback_id, 'fallback', false, 1000 from tracks where name = 'live' and fallback_id is not null
+			union all select pinned_id, name, true, 1001 from pools where pinned_id is not null) named
+		order by position, name`).Scan(&rows).Error
 	return rows, err
 }
 

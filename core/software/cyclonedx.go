@@ -13,6 +13,8 @@ import (
 	"unicode/utf8"
 
 	cdx "github.com/CycloneDX/cyclonedx-go"
+	jsonv2 "github.com/go-json-experiment/json"
+	jsonv1 "github.com/go-json-experiment/json/v1"
 	"github.com/google/uuid"
 	"github.com/klauspost/compress/gzip"
 	"github.com/package-url/packageurl-go"
@@ -186,22 +188,13 @@ func Read(document []byte) (l List, s Subject, err error) {
 	if len(document) > MostOfDocument {
 		return l, s, fmt.Errorf("it has %d bytes, and %d are read", len(document), MostOfDocument)
 	}
-	var format struct {
-		Format  string `json:"bomFormat"`
-		Version string `json:"specVersion"`
-	}
-	if err := json.Unmarshal(document, &format); err != nil {
-		return l, s, fmt.Errorf("it is no JSON: %w", err)
-	}
-	if format.Format != "CycloneDX" {
-		return l, s, fmt.Errorf("it is no CycloneDX: bomFormat is %.40q, and should be \"CycloneDX\"", format.Format)
-	}
-	if v := []string{"1.2", "1.3", "1.4", "1.5", "1.6"}; !slices.Contains(v, format.Version) {
-		return l, s, fmt.Errorf("it is CycloneDX %.20q: write one of %s", format.Version, strings.Join(v, ", "))
-	}
 	var bom cdx.BOM
-	if err := cdx.NewBOMDecoder(bytes.NewReader(document), cdx.BOMFileFormatJSON).Decode(&bom); err != nil {
-		return l, s, fmt.Errorf("it is no CycloneDX %s: %w", format.Version, err)
+	// As the library's own decoder, in two thirds of the time.
+	if err := jsonv2.Unmarshal(document, &bom, jsonv1.DefaultOptionsV1()); err != nil {
+		return l, s, noDocument(document, err)
+	}
+	if bom.BOMFormat != cdx.BOMFormat || bom.SpecVersion < cdx.SpecVersion1_2 || bom.SpecVersion > cdx.SpecVersion1_6 {
+		return l, s, noDocument(document, nil)
 	}
 	if bom.Metadata != nil {
 		s, err = readMetadata(*bom.Metadata, &l)
@@ -224,6 +217,24 @@ func Read(document []byte) (l List, s Subject, err error) {
 	}
 	l.Entries = tidy(l.Entries)
 	return l, s, nil
+}
+
+// noDocument says why a text is no document that is read.
+func noDocument(document []byte, otherwise error) error {
+	var format struct {
+		Format  string `json:"bomFormat"`
+		Version string `json:"specVersion"`
+	}
+	if err := json.Unmarshal(document, &format); err != nil {
+		return fmt.Errorf("it is no JSON: %w", err)
+	}
+	if format.Format != cdx.BOMFormat {
+		return fmt.Errorf("it is no CycloneDX: bomFormat is %.40q, and should be %q", format.Format, cdx.BOMFormat)
+	}
+	if v := []string{"1.2", "1.3", "1.4", "1.5", "1.6"}; !slices.Contains(v, format.Version) {
+		return fmt.Errorf("it is CycloneDX %.20q: write one of %s", format.Version, strings.Join(v, ", "))
+	}
+	return fmt.Errorf("it is no CycloneDX %s: %w", format.Version, otherwise)
 }
 
 func readMetadata(m cdx.Metadata, l *List) (s Subject, err error) {

@@ -119,7 +119,9 @@ type List struct {
 
 // tidy puts entries in order, each once.
 func tidy(entries []Entry) []Entry {
-	slices.SortStableFunc(entries, compareEntries)
+	if !slices.IsSortedFunc(entries, compareEntries) {
+		slices.SortStableFunc(entries, compareEntries)
+	}
 	return slices.CompactFunc(entries, func(a, b Entry) bool {
 		return compareEntries(a, b) == 0 && slices.Equal(a.Opens, b.Opens)
 	})
@@ -128,9 +130,8 @@ func tidy(entries []Entry) []Entry {
 // compareEntries orders entries by what tells them apart.
 func compareEntries(a, b Entry) int {
 	return cmp.Or(
-		cmp.Compare(slices.Index(Origins(), a.Origin), slices.Index(Origins(), b.Origin)),
-		strings.Compare(a.Name, b.Name), strings.Compare(a.Arch, b.Arch), strings.Compare(a.Path, b.Path),
-		strings.Compare(a.Version, b.Version),
+		strings.Compare(string(a.Origin), string(b.Origin)), strings.Compare(a.Name, b.Name),
+		strings.Compare(a.Arch, b.Arch), strings.Compare(a.Path, b.Path), strings.Compare(a.Version, b.Version),
 	)
 }
 

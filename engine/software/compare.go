@@ -5,6 +5,7 @@ import (
 
 	"nimblepane/core/compare"
 	"nimblepane/core/image"
+	"nimblepane/core/software"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
 	"nimblepane/store"
@@ -83,7 +84,7 @@ func side(db *gorm.DB, img store.Image, v store.Version, from store.Origin) (s c
 	}
 	s.Standing = versions.Standing(tracks, v)
 	s.List.Facts, s.Checks = listed.Facts.V, v.Findings.V
-	if s.List.Entries, err = store.SoftwareOf(db, v.ID); err != nil {
+	if s.List.Entries, err = software.UnpackEntries(listed.Packed); err != nil {
 		return s, err
 	}
 	if from.Build != 0 {

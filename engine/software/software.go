@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
 	"gorm.io/gorm"
 
 	"nimblepane/core/image"
@@ -26,13 +27,13 @@ type Software struct {
 
 // New has the list of every version kept that is sealed from now on.
 func New(e *engine.Engine, vs *versions.Versions) *Software {
-	vs.WhenSealed(sealed)
+	vs.WhenSealed(Sealed)
 	return &Software{e}
 }
 
-// sealed keeps what was listed in the machine of a version. Whatever is wrong
+// Sealed keeps what was listed in the machine of a version. Whatever is wrong
 // with that is written down: the version is none the worse for it.
-func sealed(tx *store.Tx, v store.Version, made platform.Captured) error {
+func Sealed(tx *store.Tx, v store.Version, made platform.Captured) error {
 	unlisted := made.Unlisted
 	if len(made.Software) > 0 {
 		l, s, err := read(made.Software)
@@ -70,15 +71,21 @@ func keep(tx *store.Tx, v store.Version, l software.List, s software.Subject, br
 	if s.Taken.IsZero() {
 		s.Taken = tx.Now
 	}
-	document, err := l.Document(s)
-	if err != nil {
+	kept := store.SoftwareList{
+		VersionID: v.ID, Entries: len(l.Entries), Facts: store.JSON[software.Facts]{V: l.Facts}, TakenAt: s.Taken,
+		BroughtBy: broughtBy, TakenBy: strings.TrimSpace(s.Tool + " " + s.Version),
+	}
+	// Both are written while the database notes what is in the version.
+	var writing errgroup.Group
+	writing.Go(func() error {
+		document, err := l.Document(s)
+		kept.Document, kept.Packed = software.Pack(document), software.PackEntries(l.Entries)
+		return err
+	})
+	if err := errors.Join(store.KeepSoftware(tx, v.ID, l.Entries), writing.Wait()); err != nil {
 		return err
 	}
-	return store.KeepSoftware(tx, store.SoftwareList{
-		VersionID: v.ID, Document: software.Pack(document), Entries: len(l.Entries),
-		Facts: store.JSON[software.Facts]{V: l.Facts}, TakenAt: s.Taken, BroughtBy: broughtBy,
-		TakenBy: strings.TrimSpace(s.Tool + " " + s.Version),
-	}, l.Entries)
+	return tx.Create(&kept).Error
 }
 
 // Bring keeps a list that was made elsewhere for a version that has none.
@@ -200,17 +207,30 @@ func Who(db *gorm.DB, q Question) (holders []Holder, err error) {
 	for _, h := range hosts {
 		running[h.VersionID] = append(running[h.VersionID], h)
 	}
+	names, err := store.NamedVersions(db)
+	if err != nil {
+		return nil, err
+	}
+	tracks, pinned := map[int64][]string{}, map[int64][]string{}
+	for _, n := range names {
+		if n.Pinned {
+			pinned[n.VersionID] = append(pinned[n.VersionID], n.Name)
+		} else {
+			tracks[n.VersionID] = append(tracks[n.VersionID], n.Name)
+		}
+	}
 	at := map[int64]int{}
 	for _, u := range uses {
-		if !q.All && len(u.Tracks) == 0 && len(u.Pinned) == 0 && len(running[u.VersionID]) == 0 {
+		id := u.VersionID
+		if !q.All && len(tracks[id]) == 0 && len(pinned[id]) == 0 && len(running[id]) == 0 {
 			continue
 		}
-		i, there := at[u.VersionID]
+		i, there := at[id]
 		if !there {
 			i = len(holders)
-			at[u.VersionID] = i
+			at[id] = i
 			holders = append(holders, Holder{
-				Image: u.Image, Number: u.Number, Tracks: u.Tracks, Pinned: u.Pinned, Hosts: running[u.VersionID],
+				Image: u.Image, Number: u.Number, Tracks: tracks[id], Pinned: pinned[id], Hosts: running[id],
 				Barred: u.Barred,
 			})
 		}

@@ -7,33 +7,27 @@ create table software (
   origin text not null,
   name text not null,
   version text not null,
-  arch text not null,
-  source text not null,
-  source_version text not null,
-  licence text not null,
-  publisher text not null,
-  summary text not null,
-  path text not null,
-  noticed boolean not null,
-  security boolean not null
+  source text not null
 );
 create index on software (lower(name) text_pattern_ops);
 create index on software (lower(source) text_pattern_ops) where source <> '';
 create table software_lists (
-  version_id bigint primary key references versions on delete cascade,
+  version_id bigint primary key references versions,
   document bytea not null, -- CycloneDX, packed by gzip
+  packed bytea not null, -- its entries as JSON, packed likewise
   entries integer not null,
   facts jsonb not null,
   taken_at timestamptz not null, -- in the machine, before it was sealed
   taken_by text not null, -- the program that did
   brought_by text not null default '' -- whoever brought it later, if somebody did
 );
+-- Which version has what. It refers to both without a constraint: neither is
+-- ever deleted, and checking ten thousand rows a list takes longer than all else.
 create table software_in (
-  version_id bigint not null references software_lists on delete cascade,
-  software_id bigint not null references software,
-  primary key (version_id, software_id)
+  version_id bigint not null,
+  software_id bigint not null,
+  primary key (software_id, version_id)
 );
-create index on software_in (software_id);
 alter table versions add column unlisted text not null default ''; -- why there is no list
 update versions set unlisted = 'it was captured before what is in a version was listed' where state in ('sealed', 'retired');
 
