@@ -121,15 +121,16 @@ type SoftwareUse struct {
 
 // SoftwareUses returns the versions, not retired, that have a piece of the software in them.
 func SoftwareUses(db *gorm.DB, ids []int64) (rows []SoftwareUse, err error) {
-	// One by one: a database that guesses how many versions each of them is in would read all there is.
+	// One by one, and first: a database that guesses how many versions each of them is in would read all there is, or
+	// look again for each version.
 	text, err := json.Marshal(ids)
 	if err != nil {
 		return nil, err
 	}
-	err = db.Raw(`select i.software_id, v.id as version_id, g.name as image, v.number, v.barred <> '' as barred
-		from json_array_elements_text(?::json) asked
-		cross join lateral (select * from software_in where software_id = asked::bigint offset 0) i
-		join versions v on v.id = i.version_id join images g on g.id = v.image_id
+	err = db.Raw(`with i as materialized (select has.* from json_array_elements_text(?::json) asked
+			cross join lateral (select * from software_in where software_id = asked::bigint offset 0) has)
+		select i.software_id, v.id as version_id, g.name as image, v.number, v.barred <> '' as barred
+		from i join versions v on v.id = i.version_id join images g on g.id = v.image_id
 		where v.state = 'sealed' order by g.name, v.id desc, i.software_id`, string(text)).Scan(&rows).Error
 	return rows, err
 }

@@ -2,10 +2,11 @@ package software
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
+
+	"github.com/go-json-experiment/json"
 )
 
 // Search returns the entries that have the text in their name, version, source

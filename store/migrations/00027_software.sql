@@ -21,6 +21,8 @@ create table software_lists (
   taken_by text not null, -- the program that did
   brought_by text not null default '' -- whoever brought it later, if somebody did
 );
+-- They are packed already.
+alter table software_lists alter column document set storage external, alter column packed set storage external;
 -- Which version has what. It refers to both without a constraint: neither is
 -- ever deleted, and checking ten thousand rows a list takes longer than all else.
 create table software_in (
