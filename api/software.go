@@ -113,16 +113,11 @@ func file(content []byte, kind, name string, err error) (*huma.StreamResponse, e
 }
 
 func (s *Server) softwareList(ctx context.Context, p VersionPath) (store.SoftwareList, error) {
-	db := s.store.DB.WithContext(ctx)
-	img, err := store.ImageNamed(db, p.Image)
+	img, v, err := s.versionRow(ctx, p)
 	if err != nil {
 		return store.SoftwareList{}, err
 	}
-	v, err := store.VersionNumbered(db, img, p.Number)
-	if err != nil {
-		return store.SoftwareList{}, err
-	}
-	return software.ListOf(db, img, v)
+	return software.ListOf(s.store.DB.WithContext(ctx), img, v)
 }
 
 func (s *Server) softwareOf(ctx context.Context, in *SoftwareQuery) (*body[client.SoftwareList], error) {

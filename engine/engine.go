@@ -19,6 +19,7 @@ package engine
 
 import (
 	"context"
+	"crypto/ed25519"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -55,6 +56,9 @@ type Engine struct {
 	// Library returns the organisation's own ready steps.
 	Library func() (sheet.Library, error)
 
+	// SigningKey signs how versions were made; nil for one that is made and kept in the records.
+	SigningKey ed25519.PrivateKey
+
 	// Bases is the folder that bases are kept in, "" if none are, and FetchFromHere says whether files may be fetched
 	// from what listens on this computer.
 	Bases         string
@@ -83,6 +87,8 @@ type Options struct {
 	OwnChecks func() ([]seal.Script, error)
 	// Library returns the organisation's own ready steps; there are none if it is nil.
 	Library func() (sheet.Library, error)
+	// SigningKey signs how versions were made; one is made and kept in the records if it is nil.
+	SigningKey ed25519.PrivateKey
 	// Bases is the folder that bases are kept in, "" for none.
 	Bases string
 	// FetchFromHere gives leave to fetch files from what listens on this computer.
@@ -106,7 +112,7 @@ func New(st *store.Store, clock Clock, o Options) (*Engine, error) {
 	e := &Engine{
 		Store: st, Clock: clock, Log: o.Log, AgentURL: o.AgentURL, Secrets: o.Secrets, trouble: trouble.New(o.Log),
 		Version: o.Version, OwnChecks: o.OwnChecks, Library: o.Library,
-		Bases: o.Bases, FetchFromHere: o.FetchFromHere, Repositories: o.Repositories,
+		SigningKey: o.SigningKey, Bases: o.Bases, FetchFromHere: o.FetchFromHere, Repositories: o.Repositories,
 		sites: sites{openers: o.Platforms, open: map[string]openSite{}}, works: map[store.WorkKind]workKind{},
 	}
 	if e.Secrets == nil {

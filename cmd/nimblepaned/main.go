@@ -3,6 +3,7 @@ package main
 
 import (
 	"context"
+	"crypto/ed25519"
 	"errors"
 	"fmt"
 	"io"
@@ -32,6 +33,7 @@ import (
 	"nimblepane/api"
 	"nimblepane/client"
 	"nimblepane/console"
+	"nimblepane/core/provenance"
 	"nimblepane/core/role"
 	"nimblepane/core/seal"
 	"nimblepane/core/secret"
@@ -141,6 +143,8 @@ func serve(v *viper.Viper) *cobra.Command {
 		secret.Prefix+"NAME")
 	f.String("seal-checks", "", "folder of the organisation's own seal checks: scripts that are run on build machines")
 	f.String("library", "", "folder of the organisation's own ready steps for build sheets, a file NAME.yaml of each")
+	f.String("signing-key", "", "file with the ed25519 key, in PEM form, that signs how versions were made (default: one that "+
+		"is made and kept in the database)")
 	f.String("bases", "", "folder that bases are kept in, which all processes of the service share; bases need "+
 		"qemu-img")
 	f.Bool("fetch-from-here", false, "fetch files from addresses of this computer, too")
@@ -221,6 +225,16 @@ func run(ctx context.Context, v *viper.Viper) error {
 			return fmt.Errorf("--seal-checks %s: %w", folder, err)
 		}
 	}
+	var signing ed25519.PrivateKey
+	if file := v.GetString("signing-key"); file != "" {
+		text, err := os.ReadFile(file)
+		if err == nil {
+			signing, err = provenance.PrivateKey(text)
+		}
+		if err != nil {
+			return fmt.Errorf("--signing-key %s: %w", file, err)
+		}
+	}
 	folder := v.GetString("bases")
 	if folder != "" {
 		if folder, err = filepath.Abs(folder); err == nil {
@@ -247,7 +261,7 @@ func run(ctx context.Context, v *viper.Viper) error {
 	}
 	e, err := engine.New(st, clock, engine.Options{
 		AgentURL: agentURL, Platforms: kinds.All(), Secrets: secret.In(os.LookupEnv, secrets), Version: version,
-		OwnChecks: own, Library: library, Bases: folder, FetchFromHere: v.GetBool("fetch-from-here"),
+		OwnChecks: own, Library: library, SigningKey: signing, Bases: folder, FetchFromHere: v.GetBool("fetch-from-here"),
 		Repositories: repositories, Log: log,
 	})
 	if err != nil {

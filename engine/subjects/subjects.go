@@ -11,6 +11,7 @@ import (
 	"nimblepane/engine/feeds"
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/proofs"
+	"nimblepane/engine/provenance"
 	"nimblepane/engine/repositories"
 	"nimblepane/engine/rollovers"
 	"nimblepane/engine/schedules"
@@ -38,12 +39,13 @@ type Subjects struct {
 func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
 	f := fleet.New(e, heartbeat)
 	rs, vs, fs, bs := rollovers.New(e, f), versions.New(e), feeds.New(e), bases.New(e)
-	of := builds.New(e, vs, f, bs, rs)
+	of, lists := builds.New(e, vs, f, bs, rs), software.New(e, vs)
+	provenance.New(e, vs)
 	return &Subjects{
 		Fleet:     f,
 		Rollovers: rs,
 		Versions:  vs,
-		Software:  software.New(e, vs),
+		Software:  lists,
 		Feeds:     fs,
 		Bases:     bs,
 		Builds:    of,
