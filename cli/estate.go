@@ -367,7 +367,7 @@ func (a *app) version() *cobra.Command {
 		(*client.Client).Bar),
 		a.versionAct("retire", "Delete a version's copies and keep its record", false, (*client.Client).Retire))
 	cmd.AddCommand(a.proveVersion(), a.tryVersion(), a.versionSoftware(), a.versionFacts(), a.bringSoftware(),
-		a.compareVersion())
+		a.compareVersion(), a.versionProvenance(), a.verifyVersion(), a.signingKeys())
 	return cmd
 }
 

@@ -28,6 +28,7 @@ import (
 	"nimblepane/core/machine"
 	"nimblepane/core/matter"
 	"nimblepane/core/proof"
+	"nimblepane/core/provenance"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
 	"nimblepane/core/schedule"
@@ -464,6 +465,26 @@ var golden = map[string]any{
 	},
 	"/images/counter-desk/versions/2026.11.3/comparison":          goldenComparison,
 	"/images/counter-desk/versions/2026.11.3/comparison/document": goldenComparison.Markdown(),
+	"/images/counter-desk/versions/2026.11.3/provenance": client.Provenance{
+		Image: "counter-desk", Number: "2026.11.3", Wrong: []string{}, KeyID: strings.Repeat("1f", 32),
+		Digest: "sha256:" + strings.Repeat("ab", 32), BySheet: true, Builder: "https://panes.example", Run: "build 3",
+		Began: noon, Ended: later, From: []provenance.Thing{
+			{Name: "base harbour-13", URI: "https://images.example/13.qcow2\x1b[31m", SHA256: strings.Repeat("cd", 32)},
+			{Name: "disk vendor.qcow2"},
+		},
+		Brought: []provenance.Thing{{Name: "software list", SHA256: strings.Repeat("ef", 32)}},
+		Told: map[string]any{
+			"started_by": "jonas", "captured_by": "jonas", "parameters": map[string]any{"queue": "office"},
+			"sheet": map[string]any{"name": "counter-desk", "sha256": strings.Repeat("12", 32), "commit": "c0ffee"},
+		},
+		Did: map[string]any{
+			"steps": []any{map[string]any{"name": "Fares\x1b[31m", "does": "the package fare-desk is installed"}},
+			"seal_checks": []any{map[string]any{
+				"check": "leftovers", "severity": "warns", "evidence": "steps left /tmp/x", "waived": "the manual's",
+			}},
+		},
+	},
+	"/signing-keys": "-----BEGIN PUBLIC KEY-----\nMCow\n-----END PUBLIC KEY-----\n",
 	"/software": listOf(client.SoftwareHolder{
 		Image: "counter-desk", Number: "2026.11.2", Tracks: []string{"live"}, Pinned: []string{"back-office"},
 		Has: []software.Entry{
@@ -505,9 +526,11 @@ var shown = map[string]string{
 	"trail-verify": "trail verify", "trial-show": "trial show counter-desk 2026.11.3",
 	"version-list":     "version list counter-desk",
 	"version-software": "version software counter-desk 2026.11.3", "version-facts": "version facts counter-desk 2026.11.3",
-	"version-compare": "version compare counter-desk 2026.11.3",
-	"software-find":   "software find libtide1 --below 2.9",
-	"version-show":    "version show counter-desk 2026.11.3", "whoami": "whoami",
+	"version-provenance": "version provenance counter-desk 2026.11.3",
+	"version-verify":     "version verify counter-desk 2026.11.3",
+	"version-compare":    "version compare counter-desk 2026.11.3",
+	"software-find":      "software find libtide1 --below 2.9",
+	"version-show":       "version show counter-desk 2026.11.3", "whoami": "whoami",
 }
 
 // done are commands that change something, of which it is kept what they say.
@@ -549,6 +572,7 @@ var done = map[string]string{
 	"sheet-explain-set":        "sheet explain testdata/parameters.yaml --set key=a=b --set queue=office",
 	"version-compare-all":      "version compare counter-desk 2026.11.3 2026.11.2 --all",
 	"version-compare-document": "version compare counter-desk 2026.11.3 --document -",
+	"version-keys":             "version keys",
 	"software-find-hosts":      "software find libtide1 --hosts",
 	"sheet-explain-not":        "sheet explain testdata/parameters.yaml --set queue=garden --set hue=red",
 }

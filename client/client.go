@@ -169,13 +169,22 @@ func cleanTexts(v reflect.Value, clean func(string) string) {
 				cleanTexts(v.Field(i), clean)
 			}
 		}
+	case reflect.Interface:
+		if !v.IsNil() {
+			within := reflect.New(v.Elem().Type()).Elem()
+			within.Set(v.Elem())
+			cleanTexts(within, clean)
+			v.Set(within)
+		}
 	case reflect.Slice:
 		for i := range v.Len() {
 			cleanTexts(v.Index(i), clean)
 		}
 	case reflect.Map:
 		for _, key := range v.MapKeys() {
-			value := v.MapIndex(key)
+			value := reflect.New(v.Type().Elem()).Elem()
+			value.Set(v.MapIndex(key))
+			cleanTexts(value, clean)
 			v.SetMapIndex(key, reflect.Value{})
 			v.SetMapIndex(reflect.ValueOf(clean(key.String())).Convert(key.Type()), value)
 		}

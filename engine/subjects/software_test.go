@@ -14,7 +14,9 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/build"
+	"nimblepane/core/provenance"
 	"nimblepane/core/role"
+	"nimblepane/core/secret"
 	"nimblepane/core/software"
 	"nimblepane/internal/servicetest"
 	"nimblepane/platform"
@@ -283,4 +285,78 @@ func TestAVersionIsNoneTheWorseForAListThatCannotBeTaken(t *testing.T) {
 	v, err = c.Version(ctx, "counter-desk", number)
 	require.NoError(t, err)
 	require.Equal(t, "pane-agent 0.9 does not list it", v.Unlisted)
+}
+
+func TestHowAVersionWasMadeIsSignedAndAnyChangeIsSeen(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{
+		Scenario: stocked, Secrets: secret.In(func(string) (string, bool) { return "LICENCE_KEY", true }, nil),
+	})
+	ctx, c := t.Context(), s.As(role.Operator)
+	first := s.Captured("counter-desk", "bm-counter")
+	b, err := c.StartBuild(ctx, client.StartBuild{Sheet: `
+image: counter-desk
+base: {version: ` + first + `}
+machine: {site: north-quay}
+parameters: {queue: {default: counter}}
+secrets: {licence: {environment: LICENCE}}
+seal-checks: {waive: {updates-pending: next month}}
+steps:
+  - {name: Fares, install: {packages: [fare-desk]}}
+  - name: Table
+    fetch: {from: "https://files.example/fares.db", sha256: ` + strings.Repeat("ab", 32) + `, to: /var/fares.db}
+`, Values: map[string]string{"queue": "office"}})
+	require.NoError(t, err)
+	var done client.WholeBuild
+	s.Until("the build to be ready", func() bool {
+		done, err = c.Build(ctx, b.ID)
+		require.NoError(t, err)
+		require.NotEqual(t, build.Failed, done.State, done.Why)
+		return done.State == build.Ready
+	})
+	p, err := c.Provenance(ctx, "counter-desk", done.Version)
+	require.NoError(t, err)
+	require.Empty(t, p.Wrong)
+	require.True(t, p.BySheet)
+	require.Equal(t, fmt.Sprint("build ", b.ID), p.Run)
+	require.Equal(t, "counter-desk "+first, p.From[0].Name)
+	require.Equal(t, strings.TrimPrefix(digestOf(t, c, first), "sha256:"), p.From[0].SHA256)
+	require.Equal(t, "https://files.example/fares.db", p.From[1].URI)
+	require.Equal(t, "software list", p.Brought[0].Name)
+	require.Equal(t, map[string]any{"queue": "office"}, p.Told["parameters"])
+	require.Equal(t, []any{"licence"}, p.Told["secrets"])
+	require.Equal(t, "next month", p.Did["seal_checks"].([]any)[0].(map[string]any)["waived"])
+	require.Len(t, p.Did["steps"], 2)
+
+	byHand, err := c.Provenance(ctx, "counter-desk", first)
+	require.NoError(t, err)
+	require.False(t, byHand.BySheet)
+	require.Equal(t, p.KeyID, byHand.KeyID, "there is one key")
+
+	// Elsewhere, from what was kept.
+	envelope, err := c.ProvenanceDocument(ctx, "counter-desk", done.Version)
+	require.NoError(t, err)
+	require.NotContains(t, string(envelope), "LICENCE_KEY")
+	text, err := c.SigningKeys(ctx)
+	require.NoError(t, err)
+	keys, err := provenance.PublicKeys(text)
+	require.NoError(t, err)
+	v, err := provenance.Verify(envelope, keys)
+	require.NoError(t, err)
+	require.Equal(t, "counter-desk "+done.Version, v.Version.Name)
+	require.NotContains(t, string(v.Statement), "LICENCE_KEY")
+
+	// Whoever changes the records behind the service's back is found out.
+	change := func(statement string, wrong string) {
+		t.Helper()
+		require.NoError(t, s.Store.DB.Exec(statement).Error)
+		p, err := c.Provenance(ctx, "counter-desk", done.Version)
+		require.NoError(t, err)
+		require.Len(t, p.Wrong, 1)
+		require.Contains(t, p.Wrong[0], wrong)
+	}
+	change("update versions set digest = 'sha256:0' where number = '"+done.Version+"'", "and the records say 0")
+	change("update versions set digest = 'sha256:"+v.Version.SHA256+"'; update software_lists l set document = o.document "+
+		"from software_lists o where l.version_id <> o.version_id", "the software list is not the one")
+	change("update provenances set envelope = '{}'", "it is an envelope of")
 }
