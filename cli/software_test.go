@@ -3,6 +3,7 @@ package cli_test
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -48,4 +49,49 @@ func TestAListIsBroughtAndKeptAsAFile(t *testing.T) {
 	out, code = run("compare", "counter-desk", number)
 	require.Equal(t, cli.ExitUsage, code, out)
 	require.Contains(t, out, "say with which it is compared")
+}
+
+func TestAVersionIsVerifiedWithoutTheService(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	number := s.Captured("counter-desk", "bm-counter")
+	run := func(args ...string) (string, int) {
+		return typed(t, "", append([]string{"--url", s.URL, "--token", s.Token(role.Viewer), "version"}, args...)...)
+	}
+	folder := t.TempDir()
+	document, keys, disk := filepath.Join(folder, "v.json"), filepath.Join(folder, "k.pem"), filepath.Join(folder, "disk")
+	out, code := run("provenance", "counter-desk", number, "--document", document)
+	require.Zero(t, code, out)
+	text, code := run("keys")
+	require.Zero(t, code)
+	require.NoError(t, os.WriteFile(keys, []byte(text), 0o600))
+	require.NoError(t, os.WriteFile(disk, []byte("another"), 0o600))
+	away := func(args ...string) (string, int) {
+		return typed(t, "", append([]string{"version", "verify"}, args...)...)
+	}
+	out, code = away("--document", document, "--keys", keys)
+	require.Zero(t, code, out)
+	require.Contains(t, out, "counter-desk "+number+" is what it says it is")
+	require.Contains(t, out, "verified by this computer")
+	out, code = away("--document", document, "--keys", keys, "--disk", disk)
+	require.Equal(t, cli.ExitBad, code, out)
+	require.Contains(t, out, "and the version was sealed with sha256:")
+
+	text, _ = run("provenance", "counter-desk", number, "--document", "-")
+	require.NoError(t, os.WriteFile(document, []byte(strings.Replace(text, `"payload":"e`, `"payload":"f`, 1)), 0o600))
+	out, code = away("--document", document, "--keys", keys)
+	require.Equal(t, cli.ExitBad, code, out)
+	require.Contains(t, out, "none of the keys has signed it as it is")
+	for _, wrong := range [][]string{
+		{"--document", document},
+		{"counter-desk"},
+		{"counter-desk", number, "--document", document, "--keys", keys},
+		{"--document", document, "--keys", disk},
+	} {
+		out, code = away(wrong...)
+		require.Equal(t, cli.ExitUsage, code, out)
+	}
+	out, code = run("verify", "counter-desk", number)
+	require.Zero(t, code, out)
+	require.Contains(t, out, "verified by the service")
 }

@@ -927,6 +927,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/images/{image}/versions/{number}/provenance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How a version was made, as it was signed, and whether that can be trusted
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-provenance"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/images/{image}/versions/{number}/provenance/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How a version was made: an in-toto statement in a signed DSSE envelope
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["provenance-document"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/images/{image}/versions/{number}/retire": {
         parameters: {
             query?: never;
@@ -1815,6 +1855,26 @@ export interface paths {
          * @description Needs the role operator or one above it.
          */
         delete: operations["unfollow-repository"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/signing-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The public keys that versions are signed with, or were, in PEM form, the newest first
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["signing-keys"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3799,6 +3859,38 @@ export interface components {
         };
         /** @enum {string} */
         ProofState: "waiting" | "making" | "starting" | "trying" | "kept" | "passed" | "failed" | "over";
+        Provenance: {
+            /** Format: date-time */
+            began: string;
+            /** @description What came of it beside the disk */
+            brought: components["schemas"]["Thing"][];
+            /** @description Address of the service that made it */
+            builder: string;
+            /** @description A build made it; else it was captured by hand */
+            by_sheet: boolean;
+            /** @description What was done: steps, seal checks and what was passed over, sealing */
+            did: {
+                [key: string]: unknown;
+            };
+            /** @description Of the disk that it was sealed with, such as sha256:... */
+            digest: string;
+            /** Format: date-time */
+            ended: string;
+            /** @description What went into it: its base, files, what was fetched */
+            from: components["schemas"]["Thing"][];
+            image: string;
+            /** @description SHA-256 of the key that has signed it */
+            key_id: string;
+            number: string;
+            /** @description The build, as the service calls it */
+            run: string;
+            /** @description What whoever began it said: sheet, commit, parameters */
+            told: {
+                [key: string]: unknown;
+            };
+            /** @description Why it is not to be trusted; empty if it is */
+            wrong: string[];
+        };
         ReadyStep: {
             about: string;
             name: string;
@@ -4379,6 +4471,11 @@ export interface components {
         TaskState: "" | "under way" | "done" | "failed";
         Tell: {
             text: string;
+        };
+        Thing: {
+            name: string;
+            sha256?: string;
+            uri?: string;
         };
         Token: {
             account: string;
@@ -8499,6 +8596,140 @@ export interface operations {
             };
         };
     };
+    "show-provenance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Provenance"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "provenance-document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     retire: {
         parameters: {
             query?: never;
@@ -12203,6 +12434,60 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "signing-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,4 +1,4 @@
-import { screen, waitFor, within } from "@testing-library/react";
+import { cleanup, screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, it } from "vitest";
 import { Refused, service, show } from "../testing";
@@ -187,4 +187,48 @@ it("a version without a list says why, and takes one that was made elsewhere", a
   await waitFor(() =>
     expect(asked.find((a) => a.what.startsWith("PUT"))?.body).toEqual({ bomFormat: "CycloneDX" }),
   );
+});
+
+it("how a version was made is shown with what was signed, and with what is wrong", async () => {
+  const provenance = {
+    wrong: [] as string[],
+    key_id: "1f".repeat(32),
+    digest: `sha256:${"ab".repeat(32)}`,
+    by_sheet: true,
+    run: "build 3",
+    from: [{ name: "base harbour-13", uri: "https://images.example/13.qcow2", sha256: "cd".repeat(32) }],
+    brought: [{ name: "software list" }],
+    told: { started_by: "jonas", sheet: { commit: "c0ffee" }, parameters: { queue: "office" } },
+    did: {
+      steps: [{ name: "Fares", does: "the package fare-desk is installed", sha256: "12".repeat(32) }],
+      seal_checks: [
+        { check: "leftovers", severity: "warns", evidence: "steps left /tmp/x", waived: "why not" },
+      ],
+    },
+  };
+  service({ [`GET ${at}`]: version, [`GET ${at}/provenance`]: provenance });
+  show(
+    <VersionPage />,
+    "viewer",
+    "/images/counter-desk/versions/2026.11.2/provenance",
+    "/images/:image/versions/:number/:tab?",
+  );
+  await screen.findByText("base harbour-13");
+  screen.getByText("queue = office");
+  screen.getByText("the package fare-desk is installed");
+  screen.getByText(/passed over: why not/);
+  screen.getByRole("link", { name: "Download the keys" });
+  cleanup();
+  service({
+    [`GET ${at}`]: version,
+    [`GET ${at}/provenance`]: { ...provenance, wrong: ["the software list is not the one"] },
+  });
+  show(
+    <VersionPage />,
+    "viewer",
+    "/images/counter-desk/versions/2026.11.2/provenance",
+    "/images/:image/versions/:number/:tab?",
+  );
+  await screen.findByText("It is not to be trusted.");
+  screen.getByText("the software list is not the one");
 });

@@ -4,6 +4,7 @@ import { Link as RouterLink, useParams } from "react-router";
 import { api, call, type Version } from "../api";
 import { time } from "../format";
 import { FirstStart } from "../parts/first-start";
+import { Provenance } from "../parts/provenance";
 import { SoftwareList } from "../parts/software-list";
 import { SystemFacts } from "../parts/system-facts";
 import { Trial } from "../parts/trial";
@@ -11,7 +12,13 @@ import { VersionActs } from "../parts/version-acts";
 import { stateOf, VersionFacts } from "../parts/version-facts";
 import { Empty, List, Page, Panel, Shown, State, To } from "../ui";
 
-const tabs = { "": "Version", software: "Software", system: "System", copies: "Copies" };
+const tabs = {
+  "": "Version",
+  software: "Software",
+  system: "System",
+  provenance: "Provenance",
+  copies: "Copies",
+};
 
 /** One version: what it is and what is in it, where it is, how its trial stands and what was done with it. */
 export function VersionPage() {
@@ -62,6 +69,9 @@ export function VersionPage() {
             </Tabs.Content>
             <Tabs.Content value="system" p="0">
               <SystemFacts version={v} />
+            </Tabs.Content>
+            <Tabs.Content value="provenance" p="0">
+              <Provenance image={image} number={number} />
             </Tabs.Content>
             <Tabs.Content value="copies" p="0">
               <Copies version={v} />
