@@ -82,6 +82,11 @@ func KeepSoftware(tx *Tx, versionID int64, entries []software.Entry) error {
 		strings.Join(append(ids, added...), ",")).Error
 }
 
+// NotListed notes why there is no list of what is in a version.
+func NotListed(tx *Tx, versionID int64, why string) error {
+	return tx.Model(&Version{}).Where("id = ?", versionID).Update("unlisted", why).Error
+}
+
 // SoftwareListOf returns the list of a version, or ErrNotFound.
 func SoftwareListOf(db *gorm.DB, versionID int64) (SoftwareList, error) {
 	return first[SoftwareList](db, fmt.Sprintf("software list of version %d", versionID), "version_id = ?", versionID)

@@ -45,7 +45,7 @@ func Sealed(tx *store.Tx, v store.Version, made platform.Captured) error {
 	if unlisted == "" {
 		unlisted = "its site sent no list"
 	}
-	return tx.Model(&store.Version{}).Where("id = ?", v.ID).Update("unlisted", unlisted).Error
+	return store.NotListed(tx, v.ID, unlisted)
 }
 
 func read(packed []byte) (l software.List, s software.Subject, err error) {
@@ -120,9 +120,9 @@ func (ss *Software) Bring(ctx context.Context, actor, imageName, number string, 
 			Verb: "version.list", Subject: versions.Subject(img, v),
 			Detail: map[string]any{"entries": len(l.Entries), "taken_by": strings.TrimSpace(s.Tool + " " + s.Version)},
 		})
-		return tx.Model(&store.Version{}).Where("id = ?", v.ID).Updates(map[string]any{
-			"unlisted": "", "revision": v.Revision + 1,
-		}).Error
+		v.Unlisted = ""
+		v.Revision++
+		return tx.Save(&v).Error
 	})
 }
 
