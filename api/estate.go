@@ -134,8 +134,11 @@ func (s *Server) showEstate(ctx context.Context, _ *empty) (*fileOut, error) {
 		}
 		f.Images = append(f.Images, estate.Image{
 			Name: r.Name, Title: r.Title, Numbering: r.Numbering, MachineClass: r.MachineClass,
-			Tracks:    each(tracks, func(t store.Track) string { return t.Name }),
-			Clearance: estate.Clearance{Testers: &r.Testers, Soak: span(r.SoakSeconds), Copies: &r.Copies},
+			Tracks: each(tracks, func(t store.Track) string { return t.Name }),
+			Clearance: estate.Clearance{
+				Testers: &r.Testers, Soak: span(r.SoakSeconds), Copies: &r.Copies,
+				KeepApplications: r.KeepApplications, NoDowngrades: r.NoDowngrades,
+			},
 			BuildLogs: span(r.LogSeconds), RollPilot: r.RollPilot,
 		})
 	}

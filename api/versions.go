@@ -234,6 +234,21 @@ func (s *Server) versions() {
 			}
 			return s.trialOf(ctx, &in.VersionPath)
 		})
+	register(s, operation{
+		method: "POST", path: "/images/{image}/versions/{number}/trial/waivers", on: onImage, id: "waive-downgrade",
+		summary: "Pass over that a piece of software is older than in the version in use", role: role.Approver,
+		tag: "versions",
+	},
+		func(ctx context.Context, in *struct {
+			VersionPath
+			Body client.Waiver
+		},
+		) (*body[client.Trial], error) {
+			if err := s.Versions.Waive(ctx, actor(ctx), in.Image, in.Number, versions.Waiver(in.Body)); err != nil {
+				return nil, err
+			}
+			return s.trialOf(ctx, &in.VersionPath)
+		})
 }
 
 type etagged[T any] struct {
@@ -315,8 +330,8 @@ func (s *Server) imageOut(ctx context.Context, r store.Image) (client.Image, err
 	out := client.Image{
 		Name: r.Name, Title: r.Title, Numbering: r.Numbering, MachineClass: r.MachineClass, Testers: r.Testers,
 		Soak: span(r.SoakSeconds), Copies: r.Copies, BuildLogs: span(r.LogSeconds),
-		RollPilot: r.RollPilot,
-		Tracks:    []client.Track{}, Revision: r.Revision,
+		RollPilot: r.RollPilot, KeepApplications: r.KeepApplications, NoDowngrades: r.NoDowngrades,
+		Tracks: []client.Track{}, Revision: r.Revision,
 	}
 	versions, err := store.Versions(db, r.ID)
 	if err != nil {
@@ -400,7 +415,7 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, rows ...store
 			Barred: v.Barred, BarredBy: v.BarredBy, BarredAt: v.BarredAt,
 			Progress: progress[v.ID], Hosts: hosts[v.ID], Copies: []client.Copy{}, Revision: v.Revision,
 			Build: from[v.ID].Build, Base: from[v.ID].Base, Commit: from[v.ID].Commit,
-			Software: listed[v.ID], Unlisted: v.Unlisted,
+			Software: listed[v.ID], Unlisted: v.Unlisted, Waived: v.Waived.V,
 		}
 		for _, c := range copies {
 			if c.VersionID == v.ID {

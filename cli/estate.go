@@ -224,9 +224,7 @@ func (a *app) image() *cobra.Command {
 			}
 			a.facts(fact{"Image", i.Name}, fact{"Title", i.Title}, fact{"Machine class", i.MachineClass},
 				fact{"Tracks", tracks(i)}, fact{"Fallback", i.Fallback},
-				fact{"Clearance", fmt.Sprintf("%s, %s on pilot, %s per site",
-					english.Plural(i.Testers, "tester says yes", "testers say yes"), i.Soak,
-					english.Plural(i.Copies, "copy", "copies"))}, fact{"Next number", i.NextNumber})
+				fact{"Clearance", asked(i)}, fact{"Next number", i.NextNumber})
 			a.say("")
 			versions, err := c.Versions(ctx, i.Name)
 			if err != nil {
@@ -513,7 +511,24 @@ func (a *app) trial() *cobra.Command {
 	sign.Flags().BoolVar(&yes, "pass", false, "it works: yes")
 	sign.Flags().BoolVar(&no, "fail", false, "it does not: no, with a --comment")
 	sign.Flags().StringVar(&comment, "comment", "", "what you saw")
-	cmd.AddCommand(sign, &cobra.Command{
+	var waiver client.Waiver
+	waive := &cobra.Command{
+		Use: "waive IMAGE NUMBER SOFTWARE", Short: "Pass over that a piece of software is older than in the version in use",
+		Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Long: "Pass over that a piece of software is older than in the version in use, where the image asks that none is " +
+			"(no-downgrades\nin the estate file). It takes the role approver, and the reason stands with the version.",
+	}
+	waive.Flags().StringVar(&waiver.Reason, "reason", "", "why it is passed over")
+	waive.Flags().BoolVar(&waiver.Withdraw, "withdraw", false, "take an earlier one back")
+	waive.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
+		waiver.Software = args[2]
+		t, err := c.Waive(ctx, args[0], args[1], waiver)
+		if err != nil {
+			return err
+		}
+		return show(ctx, t)
+	})
+	cmd.AddCommand(sign, waive, &cobra.Command{
 		Use: "show IMAGE NUMBER", Short: "Clearance rule by rule, and what testers said", Args: named,
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
@@ -525,6 +540,19 @@ func (a *app) trial() *cobra.Command {
 		}),
 	})
 	return cmd
+}
+
+// asked says what clearance asks of an image's versions.
+func asked(i client.Image) string {
+	text := fmt.Sprintf("%s, %s on pilot, %s per site", english.Plural(i.Testers, "tester says yes", "testers say yes"),
+		i.Soak, english.Plural(i.Copies, "copy", "copies"))
+	if i.KeepApplications {
+		text += ", no application missing"
+	}
+	if i.NoDowngrades {
+		text += ", no software older"
+	}
+	return text
 }
 
 // madeBy is the number of the build that made a version, "" if none did.

@@ -59,7 +59,7 @@ func many[T any](one T, n int) (list []T) {
 var (
 	goldenImage = client.Image{
 		Name: "counter-desk", Title: "Ticket counters", Numbering: image.Calendar, MachineClass: "standard", Testers: 2,
-		Soak: "24h", Copies: 2, Fallback: "2026.11.1", Versions: 3, NextNumber: "2026.11.4", Revision: 1,
+		Soak: "24h", Copies: 2, KeepApplications: true, NoDowngrades: true, Fallback: "2026.11.1", Versions: 3, NextNumber: "2026.11.4", Revision: 1,
 		Tracks: []client.Track{
 			{Name: "pilot", Version: "2026.11.3", Since: &noon},
 			{Name: "live", Version: "2026.11.2", Since: &noon},
@@ -442,6 +442,10 @@ var golden = map[string]any{
 		Detail: json.RawMessage(`{"track":"live","before":"2026.11.1","let_go":false}`), Prev: strings.Repeat("0", 64),
 		Hash: strings.Repeat("1", 64),
 	}),
+	"/images/counter-desk/versions/2026.11.3/trial/waivers": client.Trial{
+		Image: "counter-desk", Number: "2026.11.3",
+		Rules: []client.Rule{{Rule: "downgrades", Met: true, Why: "nothing else is older; card-reader is, passed over: vendor"}},
+	},
 	"/images/counter-desk/versions/2026.11.3/software": client.SoftwareList{
 		Image: "counter-desk", Number: "2026.11.3", Entries: 3, TakenAt: noon, TakenBy: "pane-agent 0.1.0",
 		Counts: []client.SoftwareCount{{Origin: software.Deb, N: 2}}, Items: []software.Entry{
@@ -574,6 +578,7 @@ var done = map[string]string{
 	"version-compare-document": "version compare counter-desk 2026.11.3 --document -",
 	"version-keys":             "version keys",
 	"software-find-hosts":      "software find libtide1 --hosts",
+	"trial-waive":              "trial waive counter-desk 2026.11.3 card-reader --reason vendor",
 	"sheet-explain-not":        "sheet explain testdata/parameters.yaml --set queue=garden --set hue=red",
 }
 

@@ -13,20 +13,22 @@ import (
 
 // Image is a golden image.
 type Image struct {
-	Name         string       `json:"name"`
-	Title        string       `json:"title"`
-	Numbering    image.Scheme `json:"numbering"`
-	MachineClass string       `json:"machine_class"`
-	Testers      int          `json:"testers"`
-	Soak         string       `json:"soak" doc:"Such as 24h"`
-	Copies       int          `json:"copies" doc:"Copies per site"`
-	BuildLogs    string       `json:"build_logs" doc:"For how long they are kept, such as 9600h"`
-	RollPilot    bool         `json:"roll_pilot" doc:"Pools that follow pilot are rolled over when a build has staged a version"`
-	Tracks       []Track      `json:"tracks" nullable:"false"`
-	Fallback     string       `json:"fallback" doc:"What live would go back to, empty if there is nothing"`
-	Versions     int          `json:"versions"`
-	NextNumber   string       `json:"next_number"`
-	Revision     int          `json:"revision"`
+	Name             string       `json:"name"`
+	Title            string       `json:"title"`
+	Numbering        image.Scheme `json:"numbering"`
+	MachineClass     string       `json:"machine_class"`
+	Testers          int          `json:"testers"`
+	Soak             string       `json:"soak" doc:"Such as 24h"`
+	Copies           int          `json:"copies" doc:"Copies per site"`
+	BuildLogs        string       `json:"build_logs" doc:"For how long they are kept, such as 9600h"`
+	RollPilot        bool         `json:"roll_pilot" doc:"Pools that follow pilot are rolled over when a build has staged a version"`
+	KeepApplications bool         `json:"keep_applications" doc:"Clearance: no application may be missing that the version in use has"`
+	NoDowngrades     bool         `json:"no_downgrades" doc:"Clearance: no software may be older than in the version in use, unless that is passed over"`
+	Tracks           []Track      `json:"tracks" nullable:"false"`
+	Fallback         string       `json:"fallback" doc:"What live would go back to, empty if there is nothing"`
+	Versions         int          `json:"versions"`
+	NextNumber       string       `json:"next_number"`
+	Revision         int          `json:"revision"`
 }
 
 // Track is a pointer at a version.
@@ -73,25 +75,26 @@ type Version struct {
 
 	Applications []sheet.Application `json:"applications,omitempty" doc:"That people open on its hosts"`
 
-	Source     string     `json:"source"`
-	Notes      string     `json:"notes"`
-	Tags       []string   `json:"tags" nullable:"false"`
-	EndOfLife  *time.Time `json:"end_of_life,omitempty"`
-	CapturedBy string     `json:"captured_by"`
-	Build      int64      `json:"build,omitempty" doc:"That made it, if one did"`
-	Base       string     `json:"base,omitempty" doc:"That the build was made from"`
-	Commit     string     `json:"commit,omitempty" doc:"That the build's sheet was taken from, if that is known"`
-	Software   int        `json:"software,omitempty" doc:"Entries of its software list"`
-	Unlisted   string     `json:"unlisted,omitempty" doc:"Why it has no software list"`
-	CreatedAt  time.Time  `json:"created_at"`
-	SealedAt   *time.Time `json:"sealed_at,omitempty"`
-	Failure    string     `json:"failure"`
-	Barred     string     `json:"barred" doc:"Why it is barred, empty if it is not"`
-	BarredBy   string     `json:"barred_by"`
-	BarredAt   *time.Time `json:"barred_at,omitempty"`
-	Hosts      int        `json:"hosts" doc:"Hosts that run it"`
-	Copies     []Copy     `json:"copies" nullable:"false"`
-	Revision   int        `json:"revision"`
+	Source     string            `json:"source"`
+	Notes      string            `json:"notes"`
+	Tags       []string          `json:"tags" nullable:"false"`
+	EndOfLife  *time.Time        `json:"end_of_life,omitempty"`
+	CapturedBy string            `json:"captured_by"`
+	Build      int64             `json:"build,omitempty" doc:"That made it, if one did"`
+	Base       string            `json:"base,omitempty" doc:"That the build was made from"`
+	Commit     string            `json:"commit,omitempty" doc:"That the build's sheet was taken from, if that is known"`
+	Software   int               `json:"software,omitempty" doc:"Entries of its software list"`
+	Unlisted   string            `json:"unlisted,omitempty" doc:"Why it has no software list"`
+	Waived     map[string]string `json:"waived,omitempty" doc:"Why downgrades are passed over, by the software's name"`
+	CreatedAt  time.Time         `json:"created_at"`
+	SealedAt   *time.Time        `json:"sealed_at,omitempty"`
+	Failure    string            `json:"failure"`
+	Barred     string            `json:"barred" doc:"Why it is barred, empty if it is not"`
+	BarredBy   string            `json:"barred_by"`
+	BarredAt   *time.Time        `json:"barred_at,omitempty"`
+	Hosts      int               `json:"hosts" doc:"Hosts that run it"`
+	Copies     []Copy            `json:"copies" nullable:"false"`
+	Revision   int               `json:"revision"`
 }
 
 // Copy is a version's disk at a site.
@@ -218,6 +221,18 @@ type SignOff struct {
 
 func (c *Client) Trial(ctx context.Context, image, number string) (Trial, error) {
 	return get[Trial](ctx, c, pathOf("images", image, "versions", number, "trial"), nil)
+}
+
+// Waiver passes over that a piece of software is older than in the version in use.
+type Waiver struct {
+	Software string `json:"software" minLength:"1" maxLength:"2000" doc:"Its name, as the comparison has it"`
+	Reason   string `json:"reason,omitempty" maxLength:"2000" doc:"Why; needed unless it is withdrawn"`
+	Withdraw bool   `json:"withdraw,omitempty" doc:"Take an earlier one back"`
+}
+
+// Waive passes over that a piece of software of a version is older than in the one in use.
+func (c *Client) Waive(ctx context.Context, image, number string, in Waiver) (Trial, error) {
+	return post[Trial](ctx, c, pathOf("images", image, "versions", number, "trial", "waivers"), in)
 }
 
 // Sign is a tester's word on a version.

@@ -22,8 +22,11 @@ type Image struct {
 	SoakSeconds  int64
 	Copies       int   // copies that each site gets, and that clearance asks for
 	LogSeconds   int64 // for how long a build's log is kept, since its end
-	RollPilot    bool  // the pools that follow pilot are rolled over when a build has staged a version
-	Revision     int
+	// What clearance asks of the software of a version, beside the version in use.
+	KeepApplications bool // none may be missing
+	NoDowngrades     bool // none may be older, unless that is passed over
+	RollPilot        bool // the pools that follow pilot are rolled over when a build has staged a version
+	Revision         int
 }
 
 // Version is one sealed state of an image, or the attempt at one.
@@ -54,6 +57,7 @@ type Version struct {
 
 	Applications JSON[[]sheet.Application] // that people open on its hosts
 	Delivery     JSON[sheet.Delivery]      // of its copies, first; what it leaves open is as its image says
+	Waived       JSON[map[string]string]   // why a downgrade is passed over, by the software's name
 	Unlisted     string                    // why there is no list of what is in it, if there is none
 }
 

@@ -1091,6 +1091,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/images/{image}/versions/{number}/trial/waivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pass over that a piece of software is older than in the version in use
+         * @description Needs the role approver or one above it.
+         */
+        post: operations["waive-downgrade"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/images/{image}/versions/{number}/try": {
         parameters: {
             query?: never;
@@ -3205,9 +3225,13 @@ export interface components {
             copies: number;
             /** @description What live would go back to, empty if there is nothing */
             fallback: string;
+            /** @description Clearance: no application may be missing that the version in use has */
+            keep_applications: boolean;
             machine_class: string;
             name: string;
             next_number: string;
+            /** @description Clearance: no software may be older than in the version in use, unless that is passed over */
+            no_downgrades: boolean;
             numbering: components["schemas"]["Numbering"];
             /** Format: int64 */
             revision: number;
@@ -4638,6 +4662,10 @@ export interface components {
             tags: string[];
             /** @description Why it has no software list */
             unlisted?: string;
+            /** @description Why downgrades are passed over, by the software's name */
+            waived?: {
+                [key: string]: string;
+            };
         };
         VersionEdit: {
             clear_end_of_life?: boolean;
@@ -4648,6 +4676,14 @@ export interface components {
         };
         /** @enum {string} */
         VersionState: "capturing" | "sealed" | "retired" | "failed";
+        Waiver: {
+            /** @description Why; needed unless it is withdrawn */
+            reason?: string;
+            /** @description Its name, as the comparison has it */
+            software: string;
+            /** @description Take an earlier one back */
+            withdraw?: boolean;
+        };
         WholeBuild: {
             /** @description What its machine was made from */
             base: string;
@@ -9237,6 +9273,87 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "waive-downgrade": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Waiver"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

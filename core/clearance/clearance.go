@@ -22,6 +22,9 @@ type Settings struct {
 	Testers int           // testers who must have said yes
 	Soak    time.Duration // how long it must have been on pilot
 	Copies  int           // copies that each site with a live-following pool must have
+	// What is asked of the software, beside the version that live names; nothing if not set.
+	KeepApplications bool
+	NoDowngrades     bool
 }
 
 // Facts are what the rules look at.
@@ -35,7 +38,20 @@ type Facts struct {
 	Sites      []SiteCopies // sites that have a pool following live
 	Proof      proof.State  // of its first start; "" if that was not proved
 	ProofWhy   string       // it failed
+	Software   Software     // held against the version that live names, if that is asked for
 }
+
+// Software is how a version's software differs from that of the version that live names.
+type Software struct {
+	With       string            // that version, "" if live names none, or this one
+	Unknown    string            // why it is not known how they differ, "" if it is
+	Missing    []string          // applications that are not there any more
+	Downgraded []Downgrade       // software that is older
+	Waived     map[string]string // why a downgrade is passed over, by the software's name
+}
+
+// Downgrade is a piece of software that is older than in the version that live names.
+type Downgrade struct{ Name, Before, After string }
 
 // Verdict is what one tester said of the version.
 type Verdict struct {
@@ -60,14 +76,73 @@ type SiteCopies struct {
 
 // Answer is what one rule says.
 type Answer struct {
-	Rule string // short name: "usable", "first-start", "testers", "pilot-hosts", "soak", "copies"
+	Rule string // short name: "usable", "first-start", "testers", "pilot-hosts", "soak", "copies", "applications", "downgrades"
 	Met  bool
 	Why  string
 }
 
 // Evaluate answers every rule, in the order in which a person would go about meeting them.
 func Evaluate(s Settings, f Facts, now time.Time) []Answer {
-	return []Answer{usable(f, now), firstStart(f), copies(s, f), pilotHosts(f), soak(s, f, now), testers(s, f)}
+	answers := []Answer{usable(f, now), firstStart(f)}
+	if s.KeepApplications {
+		answers = append(answers, applications(f.Software))
+	}
+	if s.NoDowngrades {
+		answers = append(answers, downgrades(f.Software))
+	}
+	return append(answers, copies(s, f), pilotHosts(f), soak(s, f, now), testers(s, f))
+}
+
+// compared answers a rule about software if there is nothing to compare, or that cannot be done.
+func (s Software) compared(rule string) (a Answer, answered bool) {
+	switch {
+	case s.With == "":
+		return Answer{rule, true, "live names no other version to compare with"}, true
+	case s.Unknown != "":
+		return Answer{rule, false, fmt.Sprintf("it cannot be held against %s: %s", s.With, s.Unknown)}, true
+	}
+	return Answer{Rule: rule}, false
+}
+
+func applications(s Software) Answer {
+	a, answered := s.compared("applications")
+	switch {
+	case answered:
+	case len(s.Missing) > 0:
+		a.Why = fmt.Sprintf("%s has %s, which it lacks", s.With, english.WordSeries(s.Missing, "and"))
+	default:
+		a.Met, a.Why = true, fmt.Sprintf("it has all applications that %s has", s.With)
+	}
+	return a
+}
+
+func downgrades(s Software) Answer {
+	a, answered := s.compared("downgrades")
+	if answered {
+		return a
+	}
+	var older, passed []string
+	for _, d := range s.Downgraded {
+		text := fmt.Sprintf("%s (%s, and %s before)", d.Name, d.After, d.Before)
+		if why := s.Waived[d.Name]; why != "" {
+			passed = append(passed, d.Name+" is older, passed over: "+why)
+		} else {
+			older = append(older, text)
+		}
+	}
+	const shown = 5
+	switch {
+	case len(older) > shown:
+		a.Why = fmt.Sprintf("older than in %s: %s and %d more", s.With, strings.Join(older[:shown], ", "), len(older)-shown)
+	case len(older) > 0:
+		a.Why = fmt.Sprintf("older than in %s: %s", s.With, strings.Join(older, ", "))
+	default:
+		a.Met, a.Why = true, strings.Join(append([]string{"nothing else is older than in " + s.With}, passed...), "; ")
+		if len(passed) == 0 {
+			a.Why = "nothing is older than in " + s.With
+		}
+	}
+	return a
 }
 
 // Unmet returns the answers that are not met.

@@ -1,6 +1,7 @@
 package clearance
 
 import (
+	"fmt"
 	"regexp"
 	"testing"
 	"time"
@@ -127,4 +128,52 @@ func TestSpan(t *testing.T) {
 	} {
 		require.Equal(t, want, Span(d))
 	}
+}
+
+func TestTheSoftwareIsHeldAgainstTheVersionInUseIfThatIsAskedFor(t *testing.T) {
+	t.Parallel()
+	asked := Settings{KeepApplications: true, NoDowngrades: true}
+	answers := func(s Software) map[string]string {
+		out := map[string]string{}
+		for _, a := range Evaluate(asked, Facts{Software: s}, time.Time{}) {
+			out[a.Rule] = fmt.Sprint(a.Met, " ", a.Why)
+		}
+		return out
+	}
+	older := []Downgrade{{"card-reader", "1.9", "1.8"}, {"viewer", "2", "1"}}
+	for _, c := range []struct {
+		software                 Software
+		applications, downgrades string
+	}{
+		{Software{}, "true live names no other version", "true live names no other version"},
+		{
+			Software{With: "desk 1", Unknown: "desk 1 has no software list"},
+			"false it cannot be held against desk 1: desk 1 has no software list", "false it cannot be held against desk 1",
+		},
+		{Software{With: "desk 1"}, "true it has all applications that desk 1 has", "true nothing is older than in desk 1"},
+		{
+			Software{With: "desk 1", Missing: []string{"Fare Desk", "Tide Tables"}, Downgraded: older},
+			"false desk 1 has Fare Desk and Tide Tables, which it lacks",
+			"false older than in desk 1: card-reader (1.8, and 1.9 before), viewer (1, and 2 before)",
+		},
+		{
+			Software{With: "desk 1", Downgraded: older, Waived: map[string]string{"viewer": "it crashed (tove)"}},
+			"true it has all", "false older than in desk 1: card-reader (1.8, and 1.9 before)",
+		},
+		{
+			Software{With: "desk 1", Downgraded: older[1:], Waived: map[string]string{"viewer": "it crashed (tove)"}},
+			"true it has all", "true nothing else is older than in desk 1; viewer is older, passed over: it crashed (tove)",
+		},
+		{
+			Software{With: "desk 1", Downgraded: append(append(older, older...), older...)},
+			"true it has all", "false older than in desk 1: card-reader (1.8, and 1.9 before), viewer (1, and 2 before), " +
+				"card-reader (1.8, and 1.9 before), viewer (1, and 2 before), card-reader (1.8, and 1.9 before) and 1 more",
+		},
+	} {
+		got := answers(c.software)
+		require.Contains(t, got["applications"], c.applications)
+		require.Contains(t, got["downgrades"], c.downgrades)
+	}
+	asked = Settings{}
+	require.NotContains(t, answers(Software{}), "applications")
 }

@@ -62,6 +62,10 @@ type Clearance struct {
 	Testers *int   `yaml:"testers,omitempty"` // 2 if not given
 	Soak    string `yaml:"soak,omitempty"`    // 24h if not given
 	Copies  *int   `yaml:"copies,omitempty"`  // per site, 1 if not given
+	// KeepApplications: no application may be missing that the version in use has.
+	KeepApplications bool `yaml:"keep-applications,omitempty"`
+	// NoDowngrades: no software may be older than in the version in use, unless an approver passes that over.
+	NoDowngrades bool `yaml:"no-downgrades,omitempty"`
 }
 
 // Pool is hosts of one kind.

@@ -246,6 +246,7 @@ func (l *loader) image(i estate.Image) error {
 			Name: i.Name, Title: i.Title, Numbering: i.Numbering, MachineClass: i.MachineClass,
 			Testers: *i.Clearance.Testers, SoakSeconds: soak, Copies: *i.Clearance.Copies,
 			LogSeconds: logs, RollPilot: i.RollPilot, Revision: 1,
+			KeepApplications: i.Clearance.KeepApplications, NoDowngrades: i.Clearance.NoDowngrades,
 		}
 		if err := l.create(&row); err != nil {
 			return err
@@ -282,6 +283,8 @@ func (l *loader) image(i estate.Image) error {
 	set(&d, "testers", &row.Testers, *i.Clearance.Testers)
 	set(&d, "soak in seconds", &row.SoakSeconds, soak)
 	set(&d, "copies", &row.Copies, *i.Clearance.Copies)
+	set(&d, "no application may be missing", &row.KeepApplications, i.Clearance.KeepApplications)
+	set(&d, "no software may be older", &row.NoDowngrades, i.Clearance.NoDowngrades)
 	set(&d, "seconds that build logs are kept", &row.LogSeconds, logs)
 	set(&d, "pilot pools rolled over when a build stages", &row.RollPilot, i.RollPilot)
 	if len(d) == 0 {

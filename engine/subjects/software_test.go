@@ -360,3 +360,47 @@ steps:
 		"from software_lists o where l.version_id <> o.version_id", "the software list is not the one")
 	change("update provenances set envelope = '{}'", "it is an envelope of")
 }
+
+func TestAVersionWithOlderSoftwareHasNoClearanceUntilThatIsPassedOver(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{
+		Scenario: strings.Replace(stocked, "versions: [6.1-1, 6.2-1]", "versions: [6.1-1, 6.0-1]", 1),
+		Estate: strings.Replace(servicetest.Estate, "soak: 0s, copies: 2}", "soak: 0s, copies: 2, no-downgrades: true, "+
+			"keep-applications: true}", 1),
+	})
+	ctx, approver := t.Context(), s.As(role.Approver)
+	s.Live("back-office")
+	two := s.Captured("counter-desk", "bm-counter")
+	rule := func(name string) client.Rule {
+		t.Helper()
+		trial, err := approver.Trial(ctx, "counter-desk", two)
+		require.NoError(t, err)
+		for _, r := range trial.Rules {
+			if r.Rule == name {
+				return r
+			}
+		}
+		require.Fail(t, "there is no rule "+name)
+		return client.Rule{}
+	}
+	require.True(t, rule("applications").Met)
+	require.Contains(t, rule("downgrades").Why, "fare-desk (6.0-1, and 6.1-1 before)")
+	_, err := s.As(role.Operator).Waive(ctx, "counter-desk", two, client.Waiver{Software: "fare-desk", Reason: "x"})
+	require.True(t, client.IsStatus(err, http.StatusForbidden), "%v", err)
+	_, err = approver.Waive(ctx, "counter-desk", two, client.Waiver{Software: "fare-desk"})
+	require.ErrorContains(t, err, "say why it is passed over that fare-desk is older")
+	_, err = approver.Waive(ctx, "counter-desk", two, client.Waiver{Software: "bash", Reason: "x"})
+	require.ErrorContains(t, err, `"bash" is not older`)
+	_, err = approver.Waive(ctx, "counter-desk", two, client.Waiver{Software: "fare-desk", Withdraw: true})
+	require.ErrorContains(t, err, `nothing about "fare-desk" is passed over`)
+	_, err = approver.Waive(ctx, "counter-desk", two, client.Waiver{Software: "fare-desk", Reason: "6.1 loses fares"})
+	require.NoError(t, err)
+	require.True(t, rule("downgrades").Met)
+	require.Contains(t, rule("downgrades").Why, "6.1 loses fares (approver)")
+	v, err := approver.Version(ctx, "counter-desk", two)
+	require.NoError(t, err)
+	require.Equal(t, map[string]string{"fare-desk": "6.1 loses fares (approver)"}, v.Waived)
+	_, err = approver.Waive(ctx, "counter-desk", two, client.Waiver{Software: "fare-desk", Withdraw: true})
+	require.NoError(t, err)
+	require.False(t, rule("downgrades").Met)
+}

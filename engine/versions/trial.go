@@ -61,7 +61,7 @@ func Cleared(tx *store.Tx, img store.Image, v store.Version, overrule bool) (ove
 func Clearance(db *gorm.DB, img store.Image, v store.Version, now time.Time) ([]clearance.Answer, error) {
 	settings := clearance.Settings{
 		Testers: img.Testers, Soak: time.Duration(img.SoakSeconds) * time.Second,
-		Copies: img.Copies,
+		Copies: img.Copies, KeepApplications: img.KeepApplications, NoDowngrades: img.NoDowngrades,
 	}
 	facts := clearance.Facts{State: v.State, Barred: v.Barred}
 	if v.EndOfLife != nil {
@@ -87,6 +87,11 @@ func Clearance(db *gorm.DB, img store.Image, v store.Version, now time.Time) ([]
 	}
 	for _, s := range signs {
 		facts.Verdicts = append(facts.Verdicts, clearance.Verdict{Tester: s.Tester, Yes: s.Yes, Comment: s.Comment})
+	}
+	if settings.KeepApplications || settings.NoDowngrades {
+		if facts.Software, err = softwareBeside(db, img, v); err != nil {
+			return nil, err
+		}
 	}
 	pools, err := store.Unpinned(db, img.ID)
 	if err != nil {

@@ -29,7 +29,7 @@ export function ImagePage() {
       title={name}
       lead={
         image.data &&
-        `${image.data.title} · ${image.data.machine_class} machines · clearance: ${count(image.data.testers, "tester")}, ${image.data.soak} on pilot, ${image.data.copies} copies per site`
+        `${image.data.title} · ${image.data.machine_class} machines · clearance: ${count(image.data.testers, "tester")}, ${image.data.soak} on pilot, ${image.data.copies} copies per site${image.data.keep_applications ? ", no application missing" : ""}${image.data.no_downgrades ? ", no software older" : ""}`
       }
       actions={
         image.data && (

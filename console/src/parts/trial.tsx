@@ -1,11 +1,14 @@
-import { Box, Table } from "@chakra-ui/react";
+import { Box, Field, HStack, Input, Table } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, call } from "../api";
 import { time } from "../format";
-import { List, Panel, Shown, State, Words } from "../ui";
+import { useSigned } from "../session";
+import { Act, List, Panel, Shown, State, To, Words } from "../ui";
 
 /** How the trial of a version stands: what clearance asks for, and what testers said. */
 export function Trial({ image, number }: { image: string; number: string }) {
+  const { may } = useSigned();
   const trial = useQuery({
     queryKey: ["trials", image, number],
     queryFn: () =>
@@ -19,7 +22,16 @@ export function Trial({ image, number }: { image: string; number: string }) {
   return (
     <Panel
       title={`Trial of ${number}`}
-      aside={trial.data && (trial.data.cleared ? "It has clearance." : "It has no clearance yet.")}
+      aside={
+        trial.data && (
+          <HStack>
+            <span>{trial.data.cleared ? "It has clearance." : "It has no clearance yet."}</span>
+            {may("approver") && trial.data.rules.some((r) => r.rule === "downgrades" && !r.met) && (
+              <PassOver image={image} number={number} />
+            )}
+          </HStack>
+        )
+      }
     >
       <Shown query={trial}>
         {(t) => (
@@ -55,5 +67,33 @@ export function Trial({ image, number }: { image: string; number: string }) {
         )}
       </Shown>
     </Panel>
+  );
+}
+
+/** Passes over that a piece of software is older than in the version in use. */
+function PassOver({ image, number }: { image: string; number: string }) {
+  const [software, setSoftware] = useState("");
+  return (
+    <Act
+      label="Pass over a downgrade"
+      title={`Pass over a downgrade in ${number}`}
+      reason="needed"
+      done={`${software} may be older.`}
+      run={(reason) =>
+        call(
+          api.POST("/api/v1/images/{image}/versions/{number}/trial/waivers", {
+            params: { path: { image, number } },
+            body: { software: software.trim(), reason },
+          }),
+        )
+      }
+    >
+      What is older stands in the{" "}
+      <To to={`/images/${image}/compare/${number}?what=downgraded`}>comparison</To>.
+      <Field.Root required mt="3">
+        <Field.Label>Software</Field.Label>
+        <Input value={software} onChange={(e) => setSoftware(e.target.value)} maxLength={2000} />
+      </Field.Root>
+    </Act>
   );
 }

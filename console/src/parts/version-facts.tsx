@@ -78,6 +78,13 @@ export function VersionFacts({ version: v }: { version: Version }) {
             v.unlisted && `not listed: ${v.unlisted}`
           ),
         ],
+        [
+          "Passed over",
+          v.waived &&
+            Object.entries(v.waived)
+              .map(([software, why]) => `${software} is older: ${why}`)
+              .join("; "),
+        ],
         ["Applications", v.applications?.map((a) => a.name).join(", ")],
         ["Sealed", time(v.sealed_at)],
         [

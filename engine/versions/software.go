@@ -1,0 +1,101 @@
+package versions
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"nimblepane/core/clearance"
+	"nimblepane/core/image"
+	"nimblepane/core/software"
+	"nimblepane/engine"
+	"nimblepane/store"
+)
+
+// softwareBeside says how a version's software differs from that of the version that live names.
+func softwareBeside(db *gorm.DB, img store.Image, v store.Version) (s clearance.Software, err error) {
+	live, err := store.TrackNamed(db, img, image.Live)
+	if err != nil || live.VersionID == nil || *live.VersionID == v.ID {
+		return s, err
+	}
+	used, err := store.VersionByID(db, *live.VersionID)
+	if err != nil {
+		return s, err
+	}
+	s.With, s.Waived = Label(img, used), v.Waived.V
+	var lists [2]software.List
+	for i, of := range []store.Version{used, v} {
+		l, err := store.SoftwareListOf(db, of.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			s.Unknown = fmt.Sprintf("%s has no software list", Label(img, of))
+			return s, nil
+		}
+		if err != nil {
+			return s, err
+		}
+		if lists[i].Entries, err = software.UnpackEntries(l.Packed); err != nil {
+			return s, err
+		}
+	}
+	for _, c := range software.Diff(lists[0], lists[1]).Changes {
+		switch {
+		case c.What == software.Removed && c.Group == software.Applications:
+			s.Missing = append(s.Missing, c.Name)
+		case c.What == software.Downgraded:
+			s.Downgraded = append(s.Downgraded, clearance.Downgrade{Name: c.Name, Before: c.Before, After: c.After})
+		}
+	}
+	return s, nil
+}
+
+// Waiver passes over that a piece of software is older than in the version in use, or takes that back.
+type Waiver struct {
+	Software, Reason string
+	Withdraw         bool
+}
+
+// Waive notes why a downgrade is passed over.
+func (vs *Versions) Waive(ctx context.Context, actor, imageName, number string, w Waiver) error {
+	reason := strings.TrimSpace(w.Reason)
+	if reason == "" && !w.Withdraw {
+		return engine.Invalidf("say why it is passed over that %s is older: whoever asks later has to know", w.Software)
+	}
+	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
+		waived := maps.Clone(v.Waived.V)
+		if waived == nil {
+			waived = map[string]string{}
+		}
+		if w.Withdraw {
+			if waived[w.Software] == "" {
+				return engine.Conflictf("of %s nothing about %q is passed over", Label(img, *v), w.Software)
+			}
+			delete(waived, w.Software)
+		} else {
+			s, err := softwareBeside(tx.DB, img, *v)
+			if err != nil {
+				return err
+			}
+			var older []string
+			for _, d := range s.Downgraded {
+				older = append(older, d.Name)
+			}
+			if !slices.Contains(older, w.Software) {
+				return engine.Conflictf("%q is not older in %s than in the version in use; older is: %s", w.Software,
+					Label(img, *v), orNone(older))
+			}
+			waived[w.Software] = fmt.Sprintf("%s (%s)", reason, actor)
+		}
+		v.Waived.V = waived
+		v.Revision++
+		verb := map[bool]string{true: "version.unwaive", false: "version.waive"}[w.Withdraw]
+		tx.Record(store.Entry{
+			Verb: verb, Subject: Subject(img, *v), Reason: reason, Detail: map[string]any{"software": w.Software},
+		})
+		return nil
+	})
+}
