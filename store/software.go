@@ -4,6 +4,7 @@ import (
 	"crypto/md5" // a mark by which a row is found again, and nothing secret
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -11,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgerrcode"
+	"github.com/jackc/pgx/v5/pgconn"
 	"gorm.io/gorm"
 
 	"nimblepane/core/software"
@@ -63,7 +66,7 @@ func KeepSoftware(tx *Tx, versionID int64, entries []software.Entry) error {
 		ids = append(ids, strconv.FormatInt(k.ID, 10))
 		delete(by, k.Mark)
 	}
-	text, err := json.Marshal(slices.Collect(maps.Values(by)))
+	text, err := json.Marshal(append([]Software{}, slices.Collect(maps.Values(by))...)) // [] if all is known
 	if err != nil {
 		return err
 	}
@@ -80,6 +83,21 @@ func KeepSoftware(tx *Tx, versionID int64, entries []software.Entry) error {
 	return tx.Exec(`insert into software_in (version_id, software_id)
 		select ?::bigint, id from unnest(string_to_array(?, ',')::bigint[]) id order by id`, versionID,
 		strings.Join(append(ids, added...), ",")).Error
+}
+
+// IsOfData says that the database would not have what it was given, and will not the next time either.
+func IsOfData(err error) bool {
+	var e *pgconn.PgError
+	return errors.As(err, &e) && (pgerrcode.IsDataException(e.Code) || pgerrcode.IsProgramLimitExceeded(e.Code))
+}
+
+// Try does something as part of the change that is undone by itself if it fails: the change can go on.
+func (tx *Tx) Try(fn func(*Tx) error) error {
+	return tx.Transaction(func(db *gorm.DB) error {
+		within := *tx
+		within.DB = db
+		return fn(&within)
+	})
 }
 
 // NotListed notes why there is no list of what is in a version.
@@ -105,13 +123,13 @@ func likeEscaped(text string) string {
 
 // SoftwareNamed returns the software of a name, or that was built from a source
 // of that name, in any version of it. In the name, * is any text.
-func SoftwareNamed(db *gorm.DB, name string, origin software.Origin) (rows []Software, err error) {
+func SoftwareNamed(db *gorm.DB, name string, origin software.Origin, limit int) (rows []Software, err error) {
 	like := strings.ReplaceAll(likeEscaped(strings.ToLower(name)), "*", "%")
 	q := fresh(db).Table("software").Where("(lower(name) like ? or source <> '' and lower(source) like ?)", like, like)
 	if origin != "" {
 		q = q.Where("origin = ?", origin)
 	}
-	err = q.Order("name, version, id").Scan(&rows).Error
+	err = q.Order("name, version, id").Limit(limit).Scan(&rows).Error
 	return rows, err
 }
 

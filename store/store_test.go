@@ -535,3 +535,24 @@ func TestARolloverIsChangedByOneAtATime(t *testing.T) {
 	_, err := store.LockRollover(st.DB, 1<<40)
 	require.ErrorIs(t, err, store.ErrNotFound)
 }
+
+func TestWhatTheDatabaseWouldNotHaveIsUndoneByItself(t *testing.T) {
+	t.Parallel()
+	s := storetest.New(t)
+	err := s.Change(t.Context(), "tove", time.Now(), func(tx *store.Tx) error {
+		err := tx.Try(func(tx *store.Tx) error {
+			if err := tx.Create(&store.Image{Name: "half", Numbering: image.Calendar}).Error; err != nil {
+				return err
+			}
+			return tx.Exec("select * from json_to_recordset('null') r(a text)").Error
+		})
+		require.True(t, store.IsOfData(err), "%v", err)
+		require.False(t, store.IsOfData(errors.New("the connection was lost")))
+		return tx.Create(&store.Image{Name: "whole", Numbering: image.Calendar}).Error
+	})
+	require.NoError(t, err)
+	images, err := store.Images(s.DB)
+	require.NoError(t, err)
+	require.Len(t, images, 1)
+	require.Equal(t, "whole", images[0].Name)
+}

@@ -160,7 +160,7 @@ type identity struct {
 	name, arch string
 }
 
-// byIdentity sorts the entries by what they are, each kind by version as far as that can be.
+// byIdentity sorts the entries by what they are.
 func byIdentity(entries []Entry) map[identity][]Entry {
 	out := make(map[identity][]Entry, len(entries))
 	for _, e := range entries {

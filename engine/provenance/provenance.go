@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"time"
 
 	"gorm.io/gorm"
 
@@ -230,8 +229,7 @@ func Of(db *gorm.DB, img store.Image, v store.Version) (store.Provenance, error)
 // Checked is what a provenance says, or why it is not to be trusted.
 type Checked struct {
 	provenance.Verified
-	Wrong  []string
-	MadeAt time.Time // the key was
+	Wrong []string
 }
 
 // Check verifies the provenance of a version with the keys that the service has
@@ -252,11 +250,6 @@ func Check(db *gorm.DB, img store.Image, v store.Version) (c Checked, err error)
 	if c.Verified, err = provenance.Verify(p.Envelope, public); err != nil {
 		c.Wrong = append(c.Wrong, err.Error())
 		return c, nil
-	}
-	for _, k := range keys {
-		if k.ID == c.KeyID {
-			c.MadeAt = k.MadeAt
-		}
 	}
 	if is := versions.Label(img, v); c.Version.Name != is {
 		c.Wrong = append(c.Wrong, fmt.Sprintf("it is about %s, and not %s", c.Version.Name, is))

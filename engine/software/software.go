@@ -38,7 +38,10 @@ func Sealed(tx *store.Tx, v store.Version, made platform.Captured) error {
 	if len(made.Software) > 0 {
 		l, s, err := read(made.Software)
 		if err == nil {
-			return keep(tx, v, l, s, "")
+			err = tx.Try(func(tx *store.Tx) error { return keep(tx, v, l, s, "") })
+			if err == nil || !store.IsOfData(err) {
+				return err
+			}
 		}
 		unlisted = "the list that its site sent cannot be read: " + err.Error()
 	}
@@ -164,15 +167,22 @@ type Holder struct {
 	Barred        bool
 }
 
+// mostNamed is how many versions of software one question may be about: each may be in all versions of images.
+const mostNamed = 2000
+
 // Who answers which versions have a piece of software, and who uses them. What
 // no rule can order is named too: better one too many than one that is missed.
 func Who(db *gorm.DB, q Question) (holders []Holder, err error) {
 	if strings.Trim(q.Name, "* ") == "" {
 		return nil, engine.Invalidf("say the name of a piece of software, such as openssl or fare-*")
 	}
-	named, err := store.SoftwareNamed(db, strings.TrimSpace(q.Name), q.Origin)
+	named, err := store.SoftwareNamed(db, strings.TrimSpace(q.Name), q.Origin, mostNamed+1)
 	if err != nil {
 		return nil, err
+	}
+	if len(named) > mostNamed {
+		return nil, engine.Invalidf("more than %d versions of software are called %q: say more of the name", mostNamed,
+			q.Name)
 	}
 	meant, unordered := map[int64]software.Entry{}, map[int64]string{}
 	var ids []int64

@@ -31,6 +31,7 @@ type used map[string]float64
 // repeated requests, which are kept for a day. All other rows are counted.
 var history = []string{
 	"trail", "rollovers", "rollover_hosts", "works", "versions", "track_moves", "sign_offs", "replies",
+	"software", "software_lists", "software_in", "provenances", // of versions
 	"events", // the newest 10,000, as is seen below
 }
 
