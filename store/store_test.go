@@ -538,7 +538,7 @@ func TestARolloverIsChangedByOneAtATime(t *testing.T) {
 
 func TestWhatTheDatabaseWouldNotHaveIsUndoneByItself(t *testing.T) {
 	t.Parallel()
-	s := storetest.New(t)
+	s := storetest.Open(t)
 	err := s.Change(t.Context(), "tove", time.Now(), func(tx *store.Tx) error {
 		err := tx.Try(func(tx *store.Tx) error {
 			if err := tx.Create(&store.Image{Name: "half", Numbering: image.Calendar}).Error; err != nil {

@@ -130,7 +130,7 @@ function Glance({ of: { from, to, counts } }: { of: Comparison }) {
   return (
     <Flex gap="8" wrap="wrap" align="start">
       <Box minW="380px" flex="1">
-        <List label="Both versions" head={["", from.number, to.number]}>
+        <List label="Both versions" head={["Version", from.number, to.number]}>
           {row("Standing", from.standing.join(", "), to.standing.join(", "))}
           {row("Sealed", time(from.sealed_at), time(to.sealed_at))}
           {row("Size", size(from.size_bytes), size(to.size_bytes))}
