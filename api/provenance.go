@@ -33,7 +33,8 @@ func (s *Server) provenance() {
 			}, err)
 		})
 	register(s, operation{
-		method: http.MethodGet, path: "/images/{image}/versions/{number}/provenance/document", id: "provenance-document",
+		method: http.MethodGet, path: "/images/{image}/versions/{number}/provenance/document",
+		id:      "provenance-document",
 		summary: "How a version was made: an in-toto statement in a signed DSSE envelope", role: role.Viewer,
 		tag: "software",
 	},

@@ -57,7 +57,8 @@ func (s *Server) software() {
 				return nil, err
 			}
 			document, err := core.Unpack(l.Document)
-			return file(document, "application/vnd.cyclonedx+json; version=1.6", in.Image+"-"+in.Number+".cdx.json", err)
+			return file(document, "application/vnd.cyclonedx+json; version=1.6", in.Image+"-"+in.Number+".cdx.json",
+				err)
 		})
 	register(s, operation{
 		method: "PUT", path: "/images/{image}/versions/{number}/software/document", on: onImage, id: "bring-software",
@@ -172,7 +173,8 @@ func (s *Server) whoHas(ctx context.Context, in *Asked) (*body[client.Page[clien
 	out := client.Page[client.SoftwareHolder]{Items: []client.SoftwareHolder{}}
 	for _, h := range holders {
 		o := client.SoftwareHolder{
-			Image: h.Image, Number: h.Number, Has: h.Has, Unordered: h.Unordered, Tracks: append([]string{}, h.Tracks...),
+			Image: h.Image, Number: h.Number, Has: h.Has, Unordered: h.Unordered, Tracks: append([]string{},
+				h.Tracks...),
 			Pinned: append([]string{}, h.Pinned...), Pools: []client.HolderPool{}, Barred: h.Barred,
 		}
 		for _, host := range h.Hosts {

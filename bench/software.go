@@ -26,7 +26,8 @@ func listOf(version int) core.List {
 			newest = version
 		}
 		l.Entries = append(l.Entries, core.Entry{
-			Origin: core.Deb, Name: fmt.Sprintf("libquay%d-%d", i%50, i), Version: fmt.Sprintf("1.%d-%d", newest, 1+i%3),
+			Origin: core.Deb, Name: fmt.Sprintf("libquay%d-%d", i%50, i), Version: fmt.Sprintf("1.%d-%d", newest,
+				1+i%3),
 			Arch: "amd64", Source: fmt.Sprintf("quay%d", i/4), Licence: "LGPL-2.1+",
 			Summary: fmt.Sprintf("part %d of what holds a desk together", i), Security: i%30 == 0,
 		})
@@ -90,7 +91,8 @@ func softwareLists(ctx context.Context, r *results, db *localpg.Server, _ string
 	begin := time.Now()
 	const asks = 20
 	for range asks {
-		holders, err := software.Who(s.DB, software.Question{Name: "libquay0-0", Below: fmt.Sprintf("1.%d-1", listVersions-1), All: true})
+		holders, err := software.Who(s.DB, software.Question{Name: "libquay0-0", Below: fmt.Sprintf("1.%d-1",
+			listVersions-1), All: true})
 		if err != nil || len(holders) != listVersions-1 {
 			return fmt.Errorf("%d versions were found, of %d: %w", len(holders), listVersions-1, err)
 		}

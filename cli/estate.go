@@ -342,7 +342,8 @@ func (a *app) version() *cobra.Command {
 				fact{"Source", v.Source}, fact{"Build", madeBy(v)}, fact{"Made from", v.Base},
 				fact{"Commit", v.Commit}, fact{"Notes", v.Notes}, fact{"Tags", strings.Join(v.Tags, ", ")},
 				fact{"End of life", day(v.EndOfLife)}, fact{"Captured", when(&v.CreatedAt) + " by " + v.CapturedBy},
-				fact{"Software", listed(v)}, fact{"Sealed", when(v.SealedAt)}, fact{"Size", compacted(v)}, fact{"Digest", v.Digest},
+				fact{"Software", listed(v)}, fact{"Sealed", when(v.SealedAt)}, fact{"Size", compacted(v)},
+				fact{"Digest", v.Digest},
 				fact{"Sealing", strings.Join(v.Sealing, "\n")}, fact{"Seal checks", strings.Join(found, "\n")})
 			return nil
 		}),
@@ -513,9 +514,11 @@ func (a *app) trial() *cobra.Command {
 	sign.Flags().StringVar(&comment, "comment", "", "what you saw")
 	var waiver client.Waiver
 	waive := &cobra.Command{
-		Use: "waive IMAGE NUMBER SOFTWARE", Short: "Pass over that a piece of software is older than in the version in use",
+		Use: "waive IMAGE NUMBER SOFTWARE", Short: "Pass over that a piece of software is older than in the " +
+			"version in use",
 		Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
-		Long: "Pass over that a piece of software is older than in the version in use, where the image asks that none is " +
+		Long: "Pass over that a piece of software is older than in the version in use, where the image asks that " +
+			"none is " +
 			"(no-downgrades\nin the estate file). It takes the role approver, and the reason stands with the version.",
 	}
 	waive.Flags().StringVar(&waiver.Reason, "reason", "", "why it is passed over")

@@ -59,7 +59,8 @@ func many[T any](one T, n int) (list []T) {
 var (
 	goldenImage = client.Image{
 		Name: "counter-desk", Title: "Ticket counters", Numbering: image.Calendar, MachineClass: "standard", Testers: 2,
-		Soak: "24h", Copies: 2, KeepApplications: true, NoDowngrades: true, Fallback: "2026.11.1", Versions: 3, NextNumber: "2026.11.4", Revision: 1,
+		Soak: "24h", Copies: 2, KeepApplications: true, NoDowngrades: true, Fallback: "2026.11.1", Versions: 3,
+		NextNumber: "2026.11.4", Revision: 1,
 		Tracks: []client.Track{
 			{Name: "pilot", Version: "2026.11.3", Since: &noon},
 			{Name: "live", Version: "2026.11.2", Since: &noon},
@@ -86,7 +87,8 @@ var (
 				Before: "2", After: "1",
 			},
 			{
-				What: software.Updated, Group: software.TheRest, Origin: software.Deb, Name: "tide", Before: "2.8", After: "2.9",
+				What: software.Updated, Group: software.TheRest, Origin: software.Deb, Name: "tide", Before: "2.8",
+				After:    "2.9",
 				Packages: []string{"libtide1", "tide-data", "tide-a", "tide-b", "tide-c"},
 			},
 		}, many(software.Change{
@@ -444,7 +446,10 @@ var golden = map[string]any{
 	}),
 	"/images/counter-desk/versions/2026.11.3/trial/waivers": client.Trial{
 		Image: "counter-desk", Number: "2026.11.3",
-		Rules: []client.Rule{{Rule: "downgrades", Met: true, Why: "nothing else is older; card-reader is, passed over: vendor"}},
+		Rules: []client.Rule{{
+			Rule: "downgrades", Met: true,
+			Why: "nothing else is older; card-reader is, passed over: vendor",
+		}},
 	},
 	"/images/counter-desk/versions/2026.11.3/software": client.SoftwareList{
 		Image: "counter-desk", Number: "2026.11.3", Entries: 3, TakenAt: noon, TakenBy: "pane-agent 0.1.0",
@@ -460,7 +465,10 @@ var golden = map[string]any{
 	"/images/counter-desk/versions/2026.11.3/facts": software.Facts{
 		System: "Debian GNU/Linux 12", Kernel: "6.1.0-13\x1b[31m", Arch: "x86_64", TimeZone: "Europe/London",
 		Disk: software.Disk{
-			Size: 40 << 30, Used: 9 << 30, Folders: []software.FolderSize{{Path: "/usr/lib", Size: 2 << 30}, {Path: "/opt", Size: 3}},
+			Size: 40 << 30, Used: 9 << 30, Folders: []software.FolderSize{
+				{Path: "/usr/lib", Size: 2 << 30},
+				{Path: "/opt", Size: 3},
+			},
 		},
 		Services: []string{"cron.service", "ssh.service"},
 		Ports:    []software.Port{{Protocol: "tcp", Address: "::", Port: 22, Program: "sshd"}},
@@ -492,7 +500,10 @@ var golden = map[string]any{
 	"/software": listOf(client.SoftwareHolder{
 		Image: "counter-desk", Number: "2026.11.2", Tracks: []string{"live"}, Pinned: []string{"back-office"},
 		Has: []software.Entry{
-			{Origin: software.Deb, Name: "libtide1", Version: "2.8"}, {Origin: software.Deb, Name: "libtide1", Version: "2.8"},
+			{Origin: software.Deb, Name: "libtide1", Version: "2.8"}, {
+				Origin: software.Deb, Name: "libtide1",
+				Version: "2.8",
+			},
 		},
 		Unordered: []string{`fares winter: version "winter" follows none of Debian's rules`},
 		Pools:     []client.HolderPool{{Pool: "back-office", Hosts: []string{"bo-001", "bo-002"}}},
@@ -528,8 +539,9 @@ var shown = map[string]string{
 	"site-list":    "site list", "site-show": "site show north-quay", "today": "today", "token-list": "token list",
 	"trail-list":   "trail list",
 	"trail-verify": "trail verify", "trial-show": "trial show counter-desk 2026.11.3",
-	"version-list":     "version list counter-desk",
-	"version-software": "version software counter-desk 2026.11.3", "version-facts": "version facts counter-desk 2026.11.3",
+	"version-list":       "version list counter-desk",
+	"version-software":   "version software counter-desk 2026.11.3",
+	"version-facts":      "version facts counter-desk 2026.11.3",
 	"version-provenance": "version provenance counter-desk 2026.11.3",
 	"version-verify":     "version verify counter-desk 2026.11.3",
 	"version-compare":    "version compare counter-desk 2026.11.3",

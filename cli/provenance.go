@@ -22,8 +22,10 @@ func (a *app) versionProvenance() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "provenance IMAGE NUMBER", Short: "How a version was made: from what, by which steps, on whose word",
 		Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
-		Long: "How a version was made: from what, by which steps, on whose word, and what its seal checks found. With " +
-			"--document it is\nwritten to a file as it was signed: an in-toto statement with a SLSA provenance, in a DSSE " +
+		Long: "How a version was made: from what, by which steps, on whose word, and what its seal checks found. " +
+			"With " +
+			"--document it is\nwritten to a file as it was signed: an in-toto statement with a SLSA provenance, in " +
+			"a DSSE " +
 			"envelope.",
 	}
 	cmd.Flags().StringVar(&document, "document", "", "file to write the signed envelope to, - to print it")
@@ -90,7 +92,8 @@ func told(p client.Provenance) (facts []fact) {
 		return s
 	}
 	sheet, _ := p.Told["sheet"].(map[string]any)
-	facts = append(facts, fact{"Captured by", text(p.Told, "captured_by")}, fact{"Started by", text(p.Told, "started_by")},
+	facts = append(facts, fact{"Captured by", text(p.Told, "captured_by")}, fact{"Started by", text(p.Told,
+		"started_by")},
 		fact{"Schedule", text(p.Told, "schedule")}, fact{"Sheet", text(sheet, "name")},
 		fact{"Sheet's digest", text(sheet, "sha256")}, fact{"Commit", text(sheet, "commit")})
 	if values, is := p.Told["parameters"].(map[string]any); is {
@@ -111,7 +114,10 @@ func told(p client.Provenance) (facts []fact) {
 		return strings.Join(all, "\n")
 	}
 	return append(facts,
-		fact{"Steps", lines("steps", func(s map[string]any) string { return text(s, "name") + ": " + text(s, "does") })},
+		fact{"Steps", lines("steps", func(s map[string]any) string {
+			return text(s, "name") + ": " + text(s,
+				"does")
+		})},
 		fact{"Seal checks", lines("seal_checks", func(f map[string]any) string {
 			line := fmt.Sprintf("%s %s: %s", text(f, "check"), text(f, "severity"), text(f, "evidence"))
 			if waived := text(f, "waived"); waived != "" {
@@ -154,8 +160,10 @@ func (a *app) verifyVersion() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "verify [IMAGE NUMBER]", Short: "Verify how a version was made, and that a disk is its",
 		Long: "Verify that the provenance of a version was signed by the service and says what its records say. With " +
-			"--document and\n--keys it is verified here, from files, without any service. With --disk a file is read as " +
-			"well, and has to be the\ndisk that the version was sealed with.\n\nIt ends with exit code 7 if something is " +
+			"--document and\n--keys it is verified here, from files, without any service. With --disk a file is " +
+			"read as " +
+			"well, and has to be the\ndisk that the version was sealed with.\n\nIt ends with exit code 7 if " +
+			"something is " +
 			"not as it should be.",
 		Example: "  pane version verify counter-desk 2026.11.3\n  pane version keys > keys.pem\n" +
 			"  pane version verify --document counter-desk.intoto.json --keys keys.pem --disk desk.qcow2",
@@ -171,7 +179,8 @@ func (a *app) verifyVersion() *cobra.Command {
 		case (document == "") != (keys == ""):
 			return usage("--document and --keys belong together: without a service both are needed")
 		case document != "" && len(args) > 0:
-			return usage("with --document the file says which version it is about: leave out %s", strings.Join(args, " "))
+			return usage("with --document the file says which version it is about: leave out %s", strings.Join(args,
+				" "))
 		case document != "":
 			err = v.here(document, keys)
 		case len(args) != 2:
@@ -180,8 +189,9 @@ func (a *app) verifyVersion() *cobra.Command {
 			err = a.run(func(ctx context.Context, c *client.Client, args []string) error {
 				p, err := c.Provenance(ctx, args[0], args[1])
 				v = verdict{
-					Version: p.Image + " " + p.Number, Wrong: p.Wrong, KeyID: p.KeyID, Digest: p.Digest, Builder: p.Builder,
-					Run: p.Run, Verified: "the service",
+					Version: p.Image + " " + p.Number, Wrong: p.Wrong, KeyID: p.KeyID, Digest: p.Digest,
+					Builder: p.Builder,
+					Run:     p.Run, Verified: "the service",
 				}
 				return err
 			})(cmd, args)
@@ -236,7 +246,8 @@ func (v *verdict) holds(disk string) error {
 	}
 	v.Disk = disk
 	if is := "sha256:" + hex.EncodeToString(sum.Sum(nil)); is != v.Digest {
-		v.Wrong = append(v.Wrong, fmt.Sprintf("%s has the digest %s, and the version was sealed with %s", disk, is, v.Digest))
+		v.Wrong = append(v.Wrong, fmt.Sprintf("%s has the digest %s, and the version was sealed with %s", disk, is,
+			v.Digest))
 	}
 	return nil
 }

@@ -26,7 +26,8 @@ func (a *app) software() *cobra.Command {
 		Use: "find NAME", Short: "Which versions, pools and hosts have a piece of software", Args: named,
 		Long: "Which versions have a piece of software, and which pools and hosts run them. NAME is that of the " +
 			"software or of the\nsource it was built from, with * for any text. With --below it is who still has a " +
-			"version of it before that one:\nversions are ordered by the rules of what installed it, and what no rule " +
+			"version of it before that one:\nversions are ordered by the rules of what installed it, and what no " +
+			"rule " +
 			"can order is named too.",
 		Example: "  pane software find openssl --below 3.0.15-1\n  pane software find 'fare-*' --hosts",
 	}
@@ -107,7 +108,8 @@ func (a *app) versionSoftware() *cobra.Command {
 	var document string
 	cmd := &cobra.Command{
 		Use: "software IMAGE NUMBER", Short: "What is in a version", Args: named,
-		Long: "What is in a version, as it was listed before its machine was sealed. With --document the whole list is " +
+		Long: "What is in a version, as it was listed before its machine was sealed. With --document the whole " +
+			"list is " +
 			"written to a\nfile as CycloneDX 1.6, which other tools read.",
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 	}
@@ -137,10 +139,14 @@ func (a *app) versionSoftware() *cobra.Command {
 				return strings.TrimSpace(e.Source + " " + e.SourceVersion)
 			}},
 			column[software.Entry]{"Licence", func(e software.Entry) string { return e.Licence }},
-			column[software.Entry]{"Summary", func(e software.Entry) string { return cmp.Or(e.Summary, e.Path) }}); err != nil {
+			column[software.Entry]{"Summary", func(e software.Entry) string {
+				return cmp.Or(e.Summary,
+					e.Path)
+			}}); err != nil {
 			return err
 		}
-		a.say("\n%d of %s, listed by %s on %s.", len(l.Items), english.Plural(l.Entries, "piece of software", "pieces of software"), l.TakenBy,
+		a.say("\n%d of %s, listed by %s on %s.", len(l.Items), english.Plural(l.Entries, "piece of software",
+			"pieces of software"), l.TakenBy,
 			when(&l.TakenAt))
 		return nil
 	})
@@ -220,9 +226,11 @@ func (a *app) versionFacts() *cobra.Command {
 
 func (a *app) bringSoftware() *cobra.Command {
 	return &cobra.Command{
-		Use: "bring-list IMAGE NUMBER FILE", Short: "Give a version that has no software list one that was made elsewhere",
-		Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
-		Long: "Give a version that has no software list one that was made elsewhere, as CycloneDX 1.2 to 1.6 in JSON. " +
+		Use:   "bring-list IMAGE NUMBER FILE",
+		Short: "Give a version that has no software list one that was made elsewhere",
+		Args:  named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
+		Long: "Give a version that has no software list one that was made elsewhere, as CycloneDX 1.2 to 1.6 in " +
+			"JSON. " +
 			"A version that\nhas one keeps it.",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			document, err := os.ReadFile(args[2])
@@ -240,7 +248,8 @@ func (a *app) bringSoftware() *cobra.Command {
 			if a.structured() {
 				return a.object(v)
 			}
-			a.say("%s %s has a software list now, of %s.", v.Image, v.Number, english.Plural(v.Software, "entry", "entries"))
+			a.say("%s %s has a software list now, of %s.", v.Image, v.Number, english.Plural(v.Software, "entry",
+				"entries"))
 			return nil
 		}),
 	}
@@ -256,7 +265,8 @@ func (a *app) compareVersion() *cobra.Command {
 		Use: "compare IMAGE NUMBER [OTHER]", Short: "How a version differs from the one in use, or from another",
 		Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers, versionNumbers),
 		Long: "How a version differs from OTHER, or from the one that live names: in its software, the applications " +
-			"first, then what\npeople will notice, security fixes and the rest; in its system, its build, its steps and its " +
+			"first, then what\npeople will notice, security fixes and the rest; in its system, its build, its " +
+			"steps and its " +
 			"seal checks. With\n--document it is written as Markdown, for a change ticket.",
 	}
 	cmd.Flags().BoolVar(&whole, "all", false, "every line of the rest")

@@ -59,7 +59,8 @@ func TestAVersionIsVerifiedWithoutTheService(t *testing.T) {
 		return typed(t, "", append([]string{"--url", s.URL, "--token", s.Token(role.Viewer), "version"}, args...)...)
 	}
 	folder := t.TempDir()
-	document, keys, disk := filepath.Join(folder, "v.json"), filepath.Join(folder, "k.pem"), filepath.Join(folder, "disk")
+	document, keys, disk := filepath.Join(folder, "v.json"), filepath.Join(folder, "k.pem"), filepath.Join(folder,
+		"disk")
 	out, code := run("provenance", "counter-desk", number, "--document", document)
 	require.Zero(t, code, out)
 	text, code := run("keys")

@@ -374,7 +374,8 @@ func (m *machine) flatpak(ctx context.Context) error {
 		f := append(strings.Split(strings.TrimRight(line, "\n"), "\t"), "", "", "", "")
 		if f[0] != "" {
 			m.entries = append(m.entries, software.Entry{
-				Origin: software.Flatpak, Name: f[0], Version: f[1], Arch: f[2], Source: f[3], Summary: f[4], Noticed: true,
+				Origin: software.Flatpak, Name: f[0], Version: f[1], Arch: f[2], Source: f[3], Summary: f[4],
+				Noticed: true,
 			})
 		}
 	}
@@ -389,7 +390,8 @@ var pythonFolders = []string{
 	"/home/*/.local/lib/python3*/site-packages", "/srv/*/lib/python3*/site-packages",
 }
 
-// python reads what is installed by the standard of the Python packaging authority: a folder NAME.dist-info with METADATA.
+// python reads what is installed by the standard of the Python packaging authority: a folder NAME.dist-info with
+// METADATA.
 func (m *machine) python(ctx context.Context) error {
 	for _, folder := range m.glob(pythonFolders...) {
 		for _, info := range m.glob(folder + "/*.dist-info") {

@@ -86,20 +86,25 @@ Package: fonts-quay
 Status: install ok installed
 Section: fonts
 Version: 1-1`,
-		"var/lib/dpkg/info/fare-desk.list":                                      "/.\n/usr\n/bin/fare-desk\n/usr/share/applications/fares.desktop\n/opt/fares\n",
-		"usr/share/applications/fares.desktop":                                  "[Desktop Entry]\nName=Fares\n",
-		"usr/share/applications/hidden.desktop":                                 "NoDisplay=true\n",
-		"var/lib/dpkg/info/qemu-guest-agent.list":                               "/usr/share/applications/hidden.desktop\n",
-		"usr/share/doc/fare-desk/copyright":                                     "Format: https://x\n\nFiles: *\nLicense: Apache-2.0\n\nLicense: MIT\n words\n",
-		"usr/share/doc/fare-desk/changelog.gz":                                  "fare-desk (6.2-1) unstable; urgency=low\n",
-		"usr/share/doc/qemu-guest-agent/copyright":                              "This is free.\nLicense: it is\n",
-		"usr/share/doc/qemu-guest-agent/changelog.Debian.gz":                    "qemu (1:7.2-1) bookworm-security; urgency=high\n",
-		"usr/share/doc/fonts-quay/changelog.gz":                                 "",
-		"opt/fares/VERSION":                                                     "1",
-		"opt/tide-tables-2.9/bin/tides":                                         "",
-		"opt/berths/VERSION":                                                    "Berths 5.0.1 of summer\n",
-		"usr/local/bin/mend":                                                    "",
-		"usr/local/lib/python3.11/dist-packages/tidepy-1.2.dist-info/METADATA":  "Name: tidepy\nVersion: 1.2\nLicense: MIT\n\ntext",
+		"var/lib/dpkg/info/fare-desk.list": "/usr\n/bin/fare-desk\n" +
+			"/usr/share/applications/fares.desktop\n/opt/fares\n",
+		"usr/share/applications/fares.desktop":    "[Desktop Entry]\nName=Fares\n",
+		"usr/share/applications/hidden.desktop":   "NoDisplay=true\n",
+		"var/lib/dpkg/info/qemu-guest-agent.list": "/usr/share/applications/hidden.desktop\n",
+		"usr/share/doc/fare-desk/copyright": "Format: https://x\n\nFiles: " +
+			"*\nLicense: Apache-2.0\n\nLicense: MIT\n words\n",
+		"usr/share/doc/fare-desk/changelog.gz": "fare-desk (6.2-1) unstable; " +
+			"urgency=low\n",
+		"usr/share/doc/qemu-guest-agent/copyright": "This is free.\nLicense: it is\n",
+		"usr/share/doc/qemu-guest-agent/changelog.Debian.gz": "qemu (1:7.2-1) " +
+			"bookworm-security; urgency=high\n",
+		"usr/share/doc/fonts-quay/changelog.gz": "",
+		"opt/fares/VERSION":                     "1",
+		"opt/tide-tables-2.9/bin/tides":         "",
+		"opt/berths/VERSION":                    "Berths 5.0.1 of summer\n",
+		"usr/local/bin/mend":                    "",
+		"usr/local/lib/python3.11/dist-packages/tidepy-1.2.dist-info/METADATA": "Name: tidepy\nVersion: " +
+			"1.2\nLicense: MIT\n\ntext",
 		"usr/local/lib/python3.11/dist-packages/tidepy-1.2.dist-info/INSTALLER": "pip\n",
 		"usr/lib/python3.11/site-packages/owned-1.dist-info/METADATA":           "Name: owned\nVersion: 1\n",
 		"usr/lib/python3.11/site-packages/owned-1.dist-info/INSTALLER":          "rpm",
@@ -156,7 +161,8 @@ func TestAMachineWithRPMIsListed(t *testing.T) {
 	m := tree(t, map[string]string{
 		"etc/os-release": release, "usr/share/applications/a.desktop": "", "usr/bin/fare-desk": "",
 	}, map[string]string{
-		"rpm --query --all": "bash\x1f5.2-1\x1fx86_64\x1fbash-5.2-1.src.rpm\x1fGPL\x1fQuay\x1fa shell\x1f- mends CVE-2026-1\x1e" +
+		"rpm --query --all": "bash\x1f5.2-1\x1fx86_64\x1fbash-5.2-1.src.rpm\x1fGPL\x1fQuay\x1fa shell\x1f- mends " +
+			"CVE-2026-1\x1e" +
 			"fare-desk\x1f1:6.2-1\x1fnoarch\x1ffares-6.2-1.src.rpm\x1f(none)\x1f(none)\x1ftickets\x1f(none)\x1e" +
 			"gpg-pubkey\x1f1\x1f(none)\x1f(none)\x1f(none)\x1f(none)\x1f(none)\x1f(none)\x1e",
 		"rpm --query --file": "fare-desk\n",

@@ -143,7 +143,8 @@ func serve(v *viper.Viper) *cobra.Command {
 		secret.Prefix+"NAME")
 	f.String("seal-checks", "", "folder of the organisation's own seal checks: scripts that are run on build machines")
 	f.String("library", "", "folder of the organisation's own ready steps for build sheets, a file NAME.yaml of each")
-	f.String("signing-key", "", "file with the ed25519 key, in PEM form, that signs how versions were made (default: one that "+
+	f.String("signing-key", "", "file with the ed25519 key, in PEM form, that signs how versions were made "+
+		"(default: one that "+
 		"is made and kept in the database)")
 	f.String("bases", "", "folder that bases are kept in, which all processes of the service share; bases need "+
 		"qemu-img")
@@ -261,8 +262,9 @@ func run(ctx context.Context, v *viper.Viper) error {
 	}
 	e, err := engine.New(st, clock, engine.Options{
 		AgentURL: agentURL, Platforms: kinds.All(), Secrets: secret.In(os.LookupEnv, secrets), Version: version,
-		OwnChecks: own, Library: library, SigningKey: signing, Bases: folder, FetchFromHere: v.GetBool("fetch-from-here"),
-		Repositories: repositories, Log: log,
+		OwnChecks: own, Library: library, SigningKey: signing, Bases: folder,
+		FetchFromHere: v.GetBool("fetch-from-here"),
+		Repositories:  repositories, Log: log,
 	})
 	if err != nil {
 		return err

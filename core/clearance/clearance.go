@@ -76,7 +76,9 @@ type SiteCopies struct {
 
 // Answer is what one rule says.
 type Answer struct {
-	Rule string // short name: "usable", "first-start", "testers", "pilot-hosts", "soak", "copies", "applications", "downgrades"
+	// Rule is a short name: "usable", "first-start", "applications", "downgrades", "copies", "pilot-hosts", "soak" or
+	// "testers".
+	Rule string
 	Met  bool
 	Why  string
 }
@@ -133,7 +135,8 @@ func downgrades(s Software) Answer {
 	const shown = 5
 	switch {
 	case len(older) > shown:
-		a.Why = fmt.Sprintf("older than in %s: %s and %d more", s.With, strings.Join(older[:shown], ", "), len(older)-shown)
+		a.Why = fmt.Sprintf("older than in %s: %s and %d more", s.With, strings.Join(older[:shown], ", "),
+			len(older)-shown)
 	case len(older) > 0:
 		a.Why = fmt.Sprintf("older than in %s: %s", s.With, strings.Join(older, ", "))
 	default:

@@ -148,9 +148,14 @@ func TestTheSoftwareIsHeldAgainstTheVersionInUseIfThatIsAskedFor(t *testing.T) {
 		{Software{}, "true live names no other version", "true live names no other version"},
 		{
 			Software{With: "desk 1", Unknown: "desk 1 has no software list"},
-			"false it cannot be held against desk 1: desk 1 has no software list", "false it cannot be held against desk 1",
+			"false it cannot be held against desk 1: desk 1 has no software list",
+			"false it cannot be held against desk 1",
 		},
-		{Software{With: "desk 1"}, "true it has all applications that desk 1 has", "true nothing is older than in desk 1"},
+		{
+			Software{With: "desk 1"},
+			"true it has all applications that desk 1 has",
+			"true nothing is older than in desk 1",
+		},
 		{
 			Software{With: "desk 1", Missing: []string{"Fare Desk", "Tide Tables"}, Downgraded: older},
 			"false desk 1 has Fare Desk and Tide Tables, which it lacks",
@@ -162,12 +167,15 @@ func TestTheSoftwareIsHeldAgainstTheVersionInUseIfThatIsAskedFor(t *testing.T) {
 		},
 		{
 			Software{With: "desk 1", Downgraded: older[1:], Waived: map[string]string{"viewer": "it crashed (tove)"}},
-			"true it has all", "true nothing else is older than in desk 1; viewer is older, passed over: it crashed (tove)",
+			"true it has all", "true nothing else is older than in desk 1; viewer is older, passed over: it " +
+				"crashed (tove)",
 		},
 		{
 			Software{With: "desk 1", Downgraded: append(append(older, older...), older...)},
-			"true it has all", "false older than in desk 1: card-reader (1.8, and 1.9 before), viewer (1, and 2 before), " +
-				"card-reader (1.8, and 1.9 before), viewer (1, and 2 before), card-reader (1.8, and 1.9 before) and 1 more",
+			"true it has all", "false older than in desk 1: card-reader (1.8, and 1.9 before), viewer (1, and 2 " +
+				"before), " +
+				"card-reader (1.8, and 1.9 before), viewer (1, and 2 before), card-reader (1.8, and 1.9 before) " +
+				"and 1 more",
 		},
 	} {
 		got := answers(c.software)

@@ -38,7 +38,10 @@ func TestTwoVersionsAreComparedInAllThatMatters(t *testing.T) {
 		}},
 	}
 	to := from
-	to.Version = compare.Version{Number: "2026.11.2", SizeBytes: 2 << 30, Base: "counter-desk 2026.10.1", FirstStart: 42}
+	to.Version = compare.Version{
+		Number: "2026.11.2", SizeBytes: 2 << 30, Base: "counter-desk 2026.10.1",
+		FirstStart: 42,
+	}
 	to.List = software.List{
 		Entries: []software.Entry{{Origin: software.Deb, Name: "bash", Version: "5.2"}},
 		Facts:   software.Facts{Kernel: "6.1"},

@@ -79,7 +79,8 @@ func Statement(m Made) ([]byte, error) {
 	}
 	p := &slsa.Provenance{
 		BuildDefinition: &slsa.BuildDefinition{
-			BuildType: m.Kind, ExternalParameters: told, InternalParameters: did, ResolvedDependencies: described(m.From),
+			BuildType: m.Kind, ExternalParameters: told, InternalParameters: did,
+			ResolvedDependencies: described(m.From),
 		},
 		RunDetails: &slsa.RunDetails{
 			Builder: &slsa.Builder{Id: m.Builder, Version: m.Versions},
@@ -198,7 +199,8 @@ func Sign(statement []byte, key ed25519.PrivateKey) []byte {
 	text, _ := json.Marshal(dsse.Envelope{     // plain values: cannot fail
 		PayloadType: payloadType, Payload: base64.StdEncoding.EncodeToString(statement),
 		Signatures: []dsse.Signature{{
-			KeyID: KeyID(public), Sig: base64.StdEncoding.EncodeToString(ed25519.Sign(key, dsse.PAE(payloadType, statement))),
+			KeyID: KeyID(public), Sig: base64.StdEncoding.EncodeToString(ed25519.Sign(key, dsse.PAE(payloadType,
+				statement))),
 		}},
 	})
 	return text
@@ -261,7 +263,8 @@ func (v *Verified) read() error {
 		return fmt.Errorf("it is signed, and is no statement: %w", err)
 	}
 	if s.GetPredicateType() != predicateType || len(s.GetSubject()) != 1 {
-		return fmt.Errorf("it is signed, and is a statement of kind %.60q about %d things: it should be one of %q about "+
+		return fmt.Errorf("it is signed, and is a statement of kind %.60q about %d things: it should be one of %q "+
+			"about "+
 			"one", s.GetPredicateType(), len(s.GetSubject()), predicateType)
 	}
 	text, err := protojson.Marshal(s.GetPredicate())

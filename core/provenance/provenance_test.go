@@ -22,8 +22,11 @@ func made() provenance.Made {
 		Kind:    provenance.BySheet, Builder: "https://panes.example", Run: "build 7",
 		Versions: map[string]string{"nimblepaned": "1.0"},
 		Began:    time.Date(2026, 11, 28, 1, 0, 0, 0, time.UTC), Ended: time.Date(2026, 11, 28, 3, 0, 0, 0, time.UTC),
-		Told: map[string]any{"sheet": map[string]any{"commit": "c0ffee"}, "parameters": map[string]string{"queue": "office"}},
-		Did:  map[string]any{"seal_checks": []map[string]any{{"check": "leftovers", "waived": "the manual's"}}},
+		Told: map[string]any{
+			"sheet":      map[string]any{"commit": "c0ffee"},
+			"parameters": map[string]string{"queue": "office"},
+		},
+		Did: map[string]any{"seal_checks": []map[string]any{{"check": "leftovers", "waived": "the manual's"}}},
 		From: []provenance.Thing{
 			{Name: "base harbour-13", URI: "https://images.example/13.qcow2", SHA256: strings.Repeat("cd", 32)},
 			{Name: "disk vendor.qcow2"},

@@ -105,7 +105,10 @@ func TestAListIsWrittenAndReadAgain(t *testing.T) {
 			{Origin: software.Folder, Name: "berth planner", Version: "5", Path: "/opt/berth planner"},
 			deb("evil\x1b[31m<script>", "1"),
 		},
-		Facts: software.Facts{Kernel: "6.1.0-13-amd64", Ports: []software.Port{{Protocol: "tcp", Address: "::", Port: 22}}},
+		Facts: software.Facts{Kernel: "6.1.0-13-amd64", Ports: []software.Port{{
+			Protocol: "tcp", Address: "::",
+			Port: 22,
+		}}},
 	}
 	l.Applications([]software.App{
 		{Name: "Fare Desk", Command: "/usr/bin/fare-desk"}, {Name: "Crew Roster", Command: "/usr/bin/crew-roster"},
@@ -143,7 +146,8 @@ func TestAListIsWrittenAndReadAgain(t *testing.T) {
 	for _, c := range raw.Components {
 		urls[c.Name] = c.PURL
 	}
-	require.Equal(t, "pkg:deb/debian/fare-desk@6.2-1?arch=amd64&distro=debian-12&upstream=fares%406.2", urls["fare-desk"])
+	require.Equal(t, "pkg:deb/debian/fare-desk@6.2-1?arch=amd64&distro=debian-12&upstream=fares%406.2",
+		urls["fare-desk"])
 	require.Equal(t, "pkg:pypi/tide-tables@1.0", urls["tide_tables"])
 	require.Equal(t, "pkg:npm/%40quay/berths@1.2.3", urls["@quay/berths"])
 	require.Equal(t, "pkg:generic/berth%20planner@5", urls["berth planner"])
@@ -203,7 +207,8 @@ func TestADifferenceIsInTheOrderInWhichItMatters(t *testing.T) {
 	require.Equal(t, 1, d.Same)
 	var lines []string
 	for _, c := range d.Changes {
-		lines = append(lines, fmt.Sprintf("%s %s %s %s>%s %s%v", c.Group, c.What, c.Name, c.Before, c.After, c.Was, c.Packages))
+		lines = append(lines, fmt.Sprintf("%s %s %s %s>%s %s%v", c.Group, c.What, c.Name, c.Before, c.After, c.Was,
+			c.Packages))
 	}
 	require.Equal(t, []string{
 		"applications updated Fare Desk 6.1-1>6.2-1 []",

@@ -356,7 +356,8 @@ steps:
 		require.Contains(t, p.Wrong[0], wrong)
 	}
 	change("update versions set digest = 'sha256:0' where number = '"+done.Version+"'", "and the records say 0")
-	change("update versions set digest = 'sha256:"+v.Version.SHA256+"'; update software_lists l set document = o.document "+
+	change("update versions set digest = 'sha256:"+v.Version.SHA256+"'; update software_lists l set document = "+
+		"o.document "+
 		"from software_lists o where l.version_id <> o.version_id", "the software list is not the one")
 	change("update provenances set envelope = '{}'", "it is an envelope of")
 }
@@ -365,8 +366,9 @@ func TestAVersionWithOlderSoftwareHasNoClearanceUntilThatIsPassedOver(t *testing
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{
 		Scenario: strings.Replace(stocked, "versions: [6.1-1, 6.2-1]", "versions: [6.1-1, 6.0-1]", 1),
-		Estate: strings.Replace(servicetest.Estate, "soak: 0s, copies: 2}", "soak: 0s, copies: 2, no-downgrades: true, "+
-			"keep-applications: true}", 1),
+		Estate: strings.Replace(servicetest.Estate, "soak: 0s, copies: 2}",
+			"soak: 0s, copies: 2, no-downgrades: true, "+
+				"keep-applications: true}", 1),
 	})
 	ctx, approver := t.Context(), s.As(role.Approver)
 	s.Live("back-office")

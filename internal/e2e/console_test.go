@@ -256,11 +256,13 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 			"/images/counter-desk/versions/" + number + "/system":     "Services that start by themselves",
 			"/images/counter-desk/versions/" + number + "/provenance": "It was signed when it was sealed",
 			"/images/counter-desk/versions/" + number + "/copies":     "Hosts are cloned from them",
-			"/images/counter-desk/compare/" + made.Version:            "At a glance", "/software?name=fare-desk&all=yes": made.Version,
-			"/estate": "Check it first",
-			"/builds": "vendor.qcow2", fmt.Sprint("/builds/", begun.ID): "Setting up fare-desk ...",
-			"/build-machines/north-quay/bm-printer":         "it prints tickets",
-			"/images/counter-desk/versions/" + made.Version: "Fare Desk", // tried at its first start
+			"/images/counter-desk/compare/" + made.Version:            "At a glance",
+			"/software?name=fare-desk&all=yes":                        made.Version,
+			"/estate":                                                 "Check it first",
+			"/builds":                                                 "vendor.qcow2",
+			fmt.Sprint("/builds/", begun.ID):                          "Setting up fare-desk ...",
+			"/build-machines/north-quay/bm-printer":                   "it prints tickets",
+			"/images/counter-desk/versions/" + made.Version:           "Fare Desk", // tried at its first start
 			"/sheets": "wrong in 3 places", "/sheets/fare-desk": "Then the seal checks are made",
 			"/bases": "20261103", "/bases/harbour-13": "20261103 is newer", "/feeds/estuary": "Supported until",
 			"/calendar": "monthly", "/sheets/in-git": "It cannot be taken from its repository",

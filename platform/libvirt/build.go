@@ -517,7 +517,8 @@ func (s *Site) cloneForSealing(ctx context.Context, key string, b built, clone s
 	return m, err
 }
 
-// seal starts the machine, has pane-agent list what is in it and seal it, and writes down in its tag that this was done.
+// seal starts the machine, has pane-agent list what is in it and seal it, and writes down in its tag that this was
+// done.
 func (s *Site) seal(ctx context.Context, h *hypervisor, m machine, stamp string, commands []string,
 	report func(int),
 ) (machine, error) {

@@ -176,7 +176,8 @@ func (s *suite) listed(made platform.Captured) {
 	require.NoError(s, err)
 	list, _, err := software.Read(document)
 	require.NoError(s, err)
-	require.True(s, slices.ContainsFunc(list.Entries, func(e software.Entry) bool { return e.Origin == software.System }))
+	require.True(s, slices.ContainsFunc(list.Entries,
+		func(e software.Entry) bool { return e.Origin == software.System }))
 	require.NotEmpty(s, list.Facts.System)
 }
 

@@ -132,7 +132,8 @@ func (s SoftwareSpec) list(in installed, files map[string][]byte, commands []str
 	l.Facts = clone(software.Facts(s.Facts))
 	l.Facts.System = cmp.Or(s.System.Name, "a practice system")
 	l.Entries = []software.Entry{{
-		Origin: software.System, Name: cmp.Or(s.System.ID, "practice"), Version: s.System.Version, Summary: s.System.Name,
+		Origin: software.System, Name: cmp.Or(s.System.ID, "practice"), Version: s.System.Version,
+		Summary: s.System.Name,
 	}}
 	for _, name := range slices.Sorted(maps.Keys(in)) {
 		item := s.item(name)
@@ -169,11 +170,17 @@ func (s SoftwareSpec) list(in installed, files map[string][]byte, commands []str
 		}
 		l.Facts.Disk.Used += item.Takes << 20
 		if item.Path != "" && item.Takes > 0 {
-			l.Facts.Disk.Folders = append(l.Facts.Disk.Folders, software.FolderSize{Path: item.Path, Size: item.Takes << 20})
+			l.Facts.Disk.Folders = append(l.Facts.Disk.Folders, software.FolderSize{
+				Path: item.Path,
+				Size: item.Takes << 20,
+			})
 		}
 	}
 	slices.Sort(l.Facts.Services)
-	slices.SortStableFunc(l.Facts.Disk.Folders, func(a, b software.FolderSize) int { return cmp.Compare(b.Size, a.Size) })
+	slices.SortStableFunc(l.Facts.Disk.Folders, func(a, b software.FolderSize) int {
+		return cmp.Compare(b.Size,
+			a.Size)
+	})
 	for _, set := range []struct {
 		file string
 		into *string
