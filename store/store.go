@@ -399,5 +399,5 @@ func first[T any](db *gorm.DB, what string, where string, args ...any) (T, error
 
 // containing is the pattern of texts that contain another, whatever signs that has.
 func containing(part string) string {
-	return "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(part) + "%"
+	return "%" + likeEscaped(part) + "%"
 }

@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 
 	"gorm.io/gorm"
@@ -136,12 +137,7 @@ func built(db *gorm.DB, m *provenance.Made, b store.Build) error {
 	m.Told["started_by"], m.Told["schedule"] = b.StartedBy, b.Schedule
 	m.Told["sheet"] = map[string]any{"name": b.SheetName, "sha256": hex.EncodeToString(sheet[:]), "commit": b.Commit}
 	m.Told["parameters"] = plan.Values
-	secrets := []string{} // their names
-	for name := range plan.Secrets {
-		secrets = append(secrets, name)
-	}
-	slices.Sort(secrets)
-	m.Told["secrets"] = secrets
+	m.Told["secrets"] = slices.Sorted(maps.Keys(plan.Secrets)) // their names
 	steps := []map[string]any{}
 	for _, step := range plan.Steps {
 		steps = append(steps, map[string]any{
@@ -152,18 +148,10 @@ func built(db *gorm.DB, m *provenance.Made, b store.Build) error {
 		}
 	}
 	m.Did["steps"] = steps
-	for _, name := range sortedNames(b.Files.V) {
+	for _, name := range slices.Sorted(maps.Keys(b.Files.V)) {
 		m.From = append(m.From, provenance.Thing{Name: name, SHA256: b.Files.V[name]})
 	}
 	return from(db, m, b.BaseID, b.FromBaseID, plan.Base.Disk)
-}
-
-func sortedNames(files map[string]string) (names []string) {
-	for name := range files {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	return names
 }
 
 // byHand adds what the build machine was made from, if the service made it.
