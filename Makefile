@@ -142,6 +142,7 @@ mutants: setup ## Change the core in small places, one at a time, and see that i
 
 .PHONY: bench
 bench: setup build ## Measure speed and print a table
+	@./setup.sh bench
 	@$(GO) run ./bench
 
 .PHONY: screenshots

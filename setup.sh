@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
 # Installs from Debian's packages what the demo and the tests need and this machine lacks;
-# with the argument "real" also what real machines need: libvirt, QEMU, a way to build a guest.
+# with the argument "real" also what real machines need: libvirt, QEMU, a way to build a guest;
+# with "bench" what is measured beside ours.
 set -euo pipefail
 
 missing=()
@@ -23,6 +24,11 @@ if [ "${1:-}" = real ]; then
   command -v mkfs.vfat >/dev/null || [ -x /usr/sbin/mkfs.vfat ] || missing+=(dosfstools)
   command -v sfdisk >/dev/null || [ -x /usr/sbin/sfdisk ] || missing+=(fdisk)
   command -v ssh >/dev/null || missing+=(openssh-client)
+fi
+
+if [ "${1:-}" = bench ]; then
+  command -v rsync >/dev/null || missing+=(rsync)
+  command -v openssl >/dev/null || missing+=(openssl)
 fi
 
 if ! command -v go >/dev/null; then

@@ -46,6 +46,17 @@ import (
 )
 
 func main() {
+	if text := os.Getenv(orderVariable); text != "" {
+		var o order
+		if err := json.Unmarshal([]byte(text), &o); err != nil {
+			panic(err) // it is from this program
+		}
+		if err := o.follow(context.Background()); err != nil {
+			fmt.Fprintln(os.Stderr, "bench:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	if err := run(context.Background()); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
@@ -88,6 +99,7 @@ func run(ctx context.Context) (err error) {
 		{"machines", machines},
 		{"software", softwareLists},
 		{"bases", bases},
+		{"deliveries", deliveries},
 		{"pgbench", pgbench},
 		{"page", hostPage},
 		{"heartbeats", heartbeats},

@@ -24,8 +24,49 @@ type Progress struct {
 	State   State  `json:"state"`
 	Percent int    `json:"percent"`
 	Why     string `json:"why"` // when failed; when under way: what it waits for, if anything
+	// Transfer is how a delivery stands that goes by blocks.
+	Transfer *Transfer `json:"transfer,omitempty"`
 	// Output is what it came to, when it succeeded. Its kind reads it, with Outcome.
 	Output json.RawMessage `json:"output,omitempty"`
+}
+
+// Transfer is how the delivery of a copy stands, in bytes of the disk's file.
+type Transfer struct {
+	Stage        Stage `json:"stage"`
+	StagePercent int   `json:"stage_percent"`
+	Whole        int64 `json:"whole_bytes"`
+	There        int64 `json:"there_bytes"`   // that were found at the site
+	Shared       int64 `json:"shared_bytes"`  // of these, that the storage keeps once, for several disks
+	Lacking      int64 `json:"lacking_bytes"` // that have to be sent
+	Sent         int64 `json:"sent_bytes"`    // of these, that have arrived
+	Line         int64 `json:"line_bytes"`    // that went over the line for them, packed
+}
+
+// Stage is what a delivery does just now.
+type Stage string
+
+// The stages of a delivery, in their order.
+const (
+	Mapping   Stage = "mapping"   // reading what the disk consists of, where no map stands beside it
+	Gathering Stage = "gathering" // what the site has of it already
+	Sending   Stage = "sending"
+	Checking  Stage = "checking" // reading back what was put together
+)
+
+// Stages are all of them.
+func Stages() []Stage { return []Stage{Mapping, Gathering, Sending, Checking} }
+
+// Percent is how far the delivery is. Putting together and reading back take their time as well as the line does.
+func (t Transfer) Percent() int {
+	switch t.Stage {
+	case Gathering:
+		return 5 + t.StagePercent*20/100
+	case Sending:
+		return 25 + int(50*t.Sent/max(1, t.Lacking))
+	case Checking:
+		return 75 + t.StagePercent*25/100
+	}
+	return t.StagePercent * 5 / 100
 }
 
 // State of an operation.

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"github.com/zeebo/blake3"
 	"pgregory.net/rapid"
 
 	"nimblepane/core/blocks"
@@ -48,7 +49,7 @@ func TestAMapSaysWhatAFileConsistsOf(t *testing.T) {
 	require.Len(t, m.Digests, 5)
 	require.Equal(t, m.Digests[0], m.Digests[3])
 	require.True(t, m.Digests[1].IsZero())
-	require.Equal(t, blocks.Digest(sha256.Sum256([]byte{7, 7, 7})), m.Digests[4])
+	require.Equal(t, blocks.Digest(blake3.Sum256([]byte{7, 7, 7})), m.Digests[4])
 	sum := sha256.Sum256(file)
 	require.Equal(t, "sha256:"+hex.EncodeToString(sum[:]), m.Digest())
 	offset, n := m.Extent(4)
