@@ -38,6 +38,7 @@ type Hypervisor struct {
 	Storage      int64  `json:"storage_bytes"`
 	StorageFree  int64  `json:"storage_free_bytes"`
 	StoragePath  string `json:"storage_path"`
+	Delivery     string `json:"delivery" doc:"How disks come there, in words"`
 	Machines     int    `json:"machines" doc:"Machines that Nimble Pane made"`
 	Others       int    `json:"others" doc:"Machines that it did not make, and leaves alone"`
 }

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 
 	"nimblepane/platform"
+	"nimblepane/platform/depot"
 )
 
 // BaseFile is the file of a disk in the folder of bases.
@@ -18,6 +19,14 @@ func (e *Engine) BaseFile(disk string) string {
 
 // ownDisks are the disks that the service keeps itself: those of bases.
 type ownDisks struct{ *Engine }
+
+// DepotWith is depot.Keeper's: the folder is one.
+func (d ownDisks) DepotWith(context.Context, string) (depot.Depot, error) {
+	if d.Bases == "" {
+		return nil, &platform.Refusal{Why: "this service keeps no bases: start it with --bases FOLDER"}
+	}
+	return depot.OpenLocal(d.Bases, 0o600)
+}
 
 // OpenDisk is platform.Disks'.
 func (d ownDisks) OpenDisk(_ context.Context, disk string, offset int64) (io.ReadCloser, int64, error) {

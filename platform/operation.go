@@ -188,6 +188,10 @@ type Deliver struct {
 	Digest       string `json:"digest"` // what the disk's content must have
 	Copy         string `json:"copy"`   // what the copy will be called
 	MachineClass string `json:"machine_class"`
+	// Same are copies of the disk that are at the site, Beside those of others that
+	// may have much in common with it, the likeliest first.
+	Same   []string `json:"same,omitempty"`
+	Beside []string `json:"beside,omitempty"`
 }
 
 // Made is a copy or a host's disk that was made.
@@ -312,7 +316,7 @@ type Repertoire map[string]performance
 
 type performance struct {
 	check func(ctx context.Context, op Operation) error
-	do    func(ctx context.Context, key string, op Operation, report func(percent int)) (json.RawMessage, error)
+	do    func(ctx context.Context, key string, op Operation, report func(Progress)) (json.RawMessage, error)
 }
 
 // Perform registers how a platform does a kind of operation: check refuses
@@ -320,6 +324,15 @@ type performance struct {
 // can be seen; do does it, and tells how far it is by calling report.
 func Perform[In, Out any](r Repertoire, k Kind[In, Out], check func(context.Context, In) error,
 	do func(ctx context.Context, key string, in In, report func(percent int)) (Out, error),
+) {
+	PerformTelling(r, k, check, func(ctx context.Context, key string, in In, report func(Progress)) (Out, error) {
+		return do(ctx, key, in, func(percent int) { report(Progress{Percent: percent}) })
+	})
+}
+
+// PerformTelling is Perform, for what has more to tell.
+func PerformTelling[In, Out any](r Repertoire, k Kind[In, Out], check func(context.Context, In) error,
+	do func(ctx context.Context, key string, in In, report func(Progress)) (Out, error),
 ) {
 	r[string(k)] = performance{
 		check: func(ctx context.Context, op Operation) error {
@@ -329,7 +342,7 @@ func Perform[In, Out any](r Repertoire, k Kind[In, Out], check func(context.Cont
 			}
 			return check(ctx, in)
 		},
-		do: func(ctx context.Context, key string, op Operation, report func(int)) (json.RawMessage, error) {
+		do: func(ctx context.Context, key string, op Operation, report func(Progress)) (json.RawMessage, error) {
 			in, err := k.Input(op)
 			if err != nil {
 				return nil, err
@@ -353,7 +366,7 @@ func (r Repertoire) Check(ctx context.Context, op Operation) error {
 }
 
 // Do does the operation and returns what it came to.
-func (r Repertoire) Do(ctx context.Context, key string, op Operation, report func(percent int)) (json.RawMessage,
+func (r Repertoire) Do(ctx context.Context, key string, op Operation, report func(Progress)) (json.RawMessage,
 	error,
 ) {
 	p, err := r.of(op)

@@ -135,6 +135,7 @@ type Node struct {
 	Storage      int64  `json:"storage_bytes"`
 	StorageFree  int64  `json:"storage_free_bytes"`
 	StoragePath  string `json:"storage_path"`
+	Delivery     string `json:"delivery"` // how disks come there, in words
 	Machines     int    `json:"machines"` // ours
 	Others       int    `json:"others"`   // machines that are not ours
 }

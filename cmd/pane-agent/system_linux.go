@@ -117,7 +117,7 @@ func commands() []*cobra.Command {
 			return nil
 		},
 	}
-	return []*cobra.Command{sealing, leaving, inspect, opening, notify, sessions}
+	return []*cobra.Command{sealing, leaving, inspect, opening, notify, sessions, keeping()}
 }
 
 func contents(ctx context.Context, commands []string) (list.List, error) {

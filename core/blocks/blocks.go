@@ -83,8 +83,8 @@ func allZero(block []byte) bool {
 
 // Map is what a file consists of.
 type Map struct {
-	File    int64 // its size, in bytes
-	Block   int   // the size of its blocks, in bytes; the last may be shorter
+	File    int64             // its size, in bytes
+	Block   int               // the size of its blocks, in bytes; the last may be shorter
 	Whole   [sha256.Size]byte // SHA-256 of the file
 	Digests []Digest
 }
@@ -167,6 +167,25 @@ var ErrNoMap = errors.New("it is no block map, or not a whole one")
 
 // Read reads a map, of which the rest of r is none. The error is ErrNoMap, or that of r.
 func Read(r io.Reader) (*Map, error) {
+	var digests []Digest
+	m, err := read(r, func(m *Map, i int, d Digest) {
+		if digests == nil {
+			digests = make([]Digest, 0, m.count()) // which is bounded, whatever its head says
+		}
+		digests = append(digests, d)
+	})
+	if err != nil {
+		return nil, err
+	}
+	m.Digests = digests
+	return m, nil
+}
+
+// count is how many blocks the file has.
+func (m *Map) count() int { return int((m.File + int64(m.Block) - 1) / int64(m.Block)) }
+
+// read reads a map, of which each has the digests.
+func read(r io.Reader, each func(m *Map, i int, d Digest)) (*Map, error) {
 	sum := sha256.New()
 	in := io.TeeReader(r, sum)
 	head := make([]byte, headLength)
@@ -174,21 +193,24 @@ func Read(r io.Reader) (*Map, error) {
 		return nil, noMap(err)
 	}
 	rest, ok := bytes.CutPrefix(head, []byte(mark))
-	m := &Map{File: int64(binary.BigEndian.Uint64(rest)), Block: int(binary.BigEndian.Uint32(rest[8:]))}
-	copy(m.Whole[:], rest[12:])
-	if !ok || m.File < 0 || m.File > Largest || m.Block != SizeFor(m.File) {
+	if !ok {
 		return nil, ErrNoMap
 	}
-	count := int((m.File + int64(m.Block) - 1) / int64(m.Block))
+	m := &Map{File: int64(binary.BigEndian.Uint64(rest)), Block: int(binary.BigEndian.Uint32(rest[8:]))}
+	copy(m.Whole[:], rest[12:])
+	if m.File < 0 || m.File > Largest || m.Block != SizeFor(m.File) {
+		return nil, ErrNoMap
+	}
 	var buffer [1 << 16]byte
-	for len(m.Digests) < count { // grown as it comes, whatever its head says
-		n := min(count-len(m.Digests), len(buffer)/digestSize)
+	for i, count := 0, m.count(); i < count; {
+		n := min(count-i, len(buffer)/digestSize)
 		if _, err := io.ReadFull(in, buffer[:n*digestSize]); err != nil {
 			return nil, noMap(err)
 		}
-		for i := range n {
-			m.Digests = append(m.Digests, Digest(buffer[i*digestSize:][:digestSize]))
+		for at := range n {
+			each(m, i+at, Digest(buffer[at*digestSize:][:digestSize]))
 		}
+		i += n
 	}
 	want := sum.Sum(nil)
 	got := make([]byte, sha256.Size)
@@ -245,9 +267,9 @@ func (m *Mapper) Map() (*Map, error) {
 	if len(m.block) > 0 {
 		m.cut()
 	}
-	n := int64(len(m.m.Digests))
-	if want := (m.m.File + int64(m.m.Block) - 1) / int64(m.m.Block); n != want {
-		return nil, fmt.Errorf("the file has about %d bytes and was said to have %d", n*int64(m.m.Block), m.m.File)
+	if n := len(m.m.Digests); n != m.m.count() {
+		return nil, fmt.Errorf("the file has about %d bytes and was said to have %d", int64(n)*int64(m.m.Block),
+			m.m.File)
 	}
 	m.m.Whole = [sha256.Size]byte(m.whole.Sum(nil))
 	return &m.m, nil

@@ -99,29 +99,42 @@ func TestAMapIsReadAsItWasWritten(t *testing.T) {
 	})
 }
 
+func added(t *testing.T, x *blocks.Index, m *blocks.Map) bool {
+	t.Helper()
+	var text bytes.Buffer
+	_, err := m.WriteTo(&text)
+	require.NoError(t, err)
+	ok, err := x.Add(&text)
+	require.NoError(t, err)
+	return ok
+}
+
 func TestBlocksAreFoundWhereverTheyAre(t *testing.T) {
 	t.Parallel()
-	old, other := mapOf(t, content(1, 0, 2, 3)), mapOf(t, content(4, 5, 1))
-	x := blocks.NewIndex(old, other)
+	x := blocks.NewIndex(blocks.Size)
+	require.True(t, added(t, x, mapOf(t, content(1, 0, 2, 3))))
+	larger := &blocks.Map{File: 1 << 40, Block: blocks.SizeFor(1 << 40)}
+	for range larger.File / int64(larger.Block) {
+		larger.Digests = append(larger.Digests, blocks.Digest{1})
+	}
+	require.False(t, added(t, x, larger), "blocks of another size")
+	require.True(t, added(t, x, mapOf(t, content(4, 5, 1))))
+	_, err := x.Add(bytes.NewReader([]byte("hello")))
+	require.ErrorIs(t, err, blocks.ErrNoMap)
+	full := &blocks.Map{File: 128 << 30, Block: blocks.Size, Digests: make([]blocks.Digest, 128<<30/blocks.Size)}
+	require.False(t, added(t, x, full), "they do not fit")
+	x.Sort()
 	for wanted, want := range map[int][2]int{1: {0, 0}, 2: {0, 2}, 3: {0, 3}, 4: {1, 0}, 5: {1, 1}} {
 		which, block, ok := x.Find(blocks.Of(content(wanted)))
 		require.True(t, ok)
 		require.Equal(t, want, [2]int{which, block})
 	}
-	_, _, ok := x.Find(blocks.Of(content(6)))
+	for _, none := range []blocks.Digest{blocks.Of(content(6)), {}, {1}} {
+		_, _, ok := x.Find(none)
+		require.False(t, ok)
+	}
+	_, _, ok := blocks.NewIndex(blocks.Size).Find(blocks.Of(content(1)))
 	require.False(t, ok)
-	_, _, ok = x.Find(blocks.Digest{})
-	require.False(t, ok, "zeros need not be found")
-	_, _, ok = blocks.NewIndex().Find(blocks.Of(content(1)))
-	require.False(t, ok)
-
-	larger := &blocks.Map{File: 1 << 40, Block: blocks.SizeFor(1 << 40), Digests: []blocks.Digest{{1}}}
-	x = blocks.NewIndex(old, larger, other)
-	which, block, ok := x.Find(blocks.Of(content(5)))
-	require.True(t, ok)
-	require.Equal(t, [2]int{2, 1}, [2]int{which, block})
-	_, _, ok = x.Find(blocks.Digest{1})
-	require.False(t, ok, "blocks of another size")
 }
 
 func TestRunsAreTheirBlocks(t *testing.T) {

@@ -3,6 +3,7 @@ package blocks
 import (
 	"cmp"
 	"encoding/binary"
+	"io"
 	"slices"
 )
 
@@ -10,8 +11,10 @@ import (
 // eight bytes of each digest: what it finds is to be looked at before it is
 // taken, which has to be done anyway.
 type Index struct {
+	block   int // size of the blocks
 	entries []entry
-	of      []int32 // block numbers begin anew at these, by map
+	of      []int // block numbers begin anew at these, by map
+	total   int
 }
 
 type entry struct {
@@ -19,41 +22,52 @@ type entry struct {
 	at  uint32 // among the blocks of all maps
 }
 
-// NewIndex returns an index of all blocks of the maps that hold something. Maps with blocks of another size than the
-// first are left out, as are those that do not fit beside the ones before them.
-func NewIndex(maps ...*Map) *Index {
-	x := &Index{}
-	total := 0
-	for _, m := range maps {
-		x.of = append(x.of, int32(total))
-		if m.Block != maps[0].Block || total+len(m.Digests) > most {
-			continue
-		}
-		x.entries = slices.Grow(x.entries, len(m.Digests))
-		for i, d := range m.Digests {
-			if !d.IsZero() {
-				x.entries = append(x.entries, entry{key(d), uint32(total + i)})
+// NewIndex returns an index of blocks of the size, in bytes, that has none yet.
+func NewIndex(block int) *Index { return &Index{block: block} }
+
+// Add adds the blocks that hold something of the disk that a map is read of. It says false, and has added nothing, if
+// those have another size, or do not fit beside the others. The error is ErrNoMap, or that of r.
+func (x *Index) Add(r io.Reader) (added bool, err error) {
+	before, fits := len(x.entries), true
+	m, err := read(r, func(m *Map, i int, d Digest) {
+		if i == 0 {
+			fits = m.Block == x.block && x.total+m.count() <= most
+			if fits {
+				x.entries = slices.Grow(x.entries, m.count())
 			}
 		}
-		total += len(m.Digests)
+		if fits && !d.IsZero() {
+			x.entries = append(x.entries, entry{key(d), uint32(x.total + i)})
+		}
+	})
+	if err != nil || !fits {
+		x.entries = x.entries[:before]
+		return false, err
 	}
+	x.of = append(x.of, x.total)
+	x.total += m.count()
+	return true, nil
+}
+
+// Sort makes the index ready to be asked, by any number at once.
+func (x *Index) Sort() {
 	slices.SortFunc(x.entries, func(a, b entry) int {
 		return cmp.Or(cmp.Compare(a.key, b.key), cmp.Compare(a.at, b.at))
 	})
-	return x
 }
 
-// Find returns which map has a block with the digest, by its place among the maps, and which of its blocks that is.
+// Find returns which disk has a block with the digest, by the order in which they were added, and which of its blocks
+// that is.
 func (x *Index) Find(d Digest) (which, block int, ok bool) {
 	want := key(d)
 	i, ok := slices.BinarySearchFunc(x.entries, want, func(e entry, k uint64) int { return cmp.Compare(e.key, k) })
 	if !ok {
 		return 0, 0, false
 	}
-	at := int32(x.entries[i].at)
+	at := int(x.entries[i].at)
 	for which = len(x.of) - 1; x.of[which] > at; which-- { //nolint:revive // it counts
 	}
-	return which, int(at - x.of[which]), true
+	return which, at - x.of[which], true
 }
 
 func key(d Digest) uint64 { return binary.BigEndian.Uint64(d[:]) }

@@ -31,6 +31,8 @@ type Hypervisor struct {
 	Name    string `yaml:"name" json:"name"`
 	Address string `yaml:"address" json:"address"` // a libvirt connection URI
 	Storage string `yaml:"storage" json:"storage"` // name of a storage pool that is Nimble Pane's alone
+	// Depot is where its depot listens, for a hypervisor that is not the service's own computer.
+	Depot string `yaml:"depot,omitempty" json:"depot,omitempty"`
 }
 
 // MachineClass says what machines of a class are like.
@@ -84,6 +86,11 @@ func (c *checker) machineSettings(at string, s *Site) {
 			u.Path != "/system" && u.Path != "/session" {
 			c.at(hat+".address", "hypervisor %s: address %q: write a libvirt URI of QEMU's driver, such as "+
 				"qemu:///system, qemu+tls://host/system or qemu+ssh://user@host/system", h.Name, h.Address)
+		}
+		if u, err := url.Parse(h.Depot); h.Depot != "" && (err != nil || u.Scheme != "https" || u.Host == "" ||
+			strings.Trim(u.Path, "/") != "") {
+			c.at(hat+".depot", "hypervisor %s: depot %q: write where its pane-agent depot listens, such as "+
+				"https://hv-1.example.org:16520", h.Name, h.Depot)
 		}
 		if h.Storage == "" || strings.ContainsAny(h.Storage, "/\n") {
 			c.at(hat+".storage", "hypervisor %s: storage %q: write the name of its storage pool", h.Name, h.Storage)

@@ -36,6 +36,7 @@ import (
 	"nimblepane/engine"
 	"nimblepane/engine/feeds"
 	"nimblepane/platform"
+	"nimblepane/platform/depot"
 	"nimblepane/store"
 )
 
@@ -335,13 +336,18 @@ func (bs *Bases) retireIn(tx *store.Tx, b *store.Base, reason string) error {
 func (bs *Bases) tidy(b store.Base) {
 	files := []string{bs.part(b), bs.made(b)}
 	if b.Digest != "" && b.State == base.Retired {
-		files = append(files, bs.engine.BaseFile(b.Disk()))
+		files = append(files, bs.engine.BaseFile(b.Disk()), bs.blockMap(b))
 	}
 	for _, f := range files {
 		if err := os.Remove(f); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			bs.engine.Log.Error("a file of a base could not be deleted", "file", f, "err", err)
 		}
 	}
+}
+
+// blockMap is the file that says what the disk of a base consists of, once it was delivered somewhere.
+func (bs *Bases) blockMap(b store.Base) string {
+	return strings.TrimSuffix(bs.engine.BaseFile(b.Disk()), depot.DiskEnding) + depot.MapEnding
 }
 
 // ForgottenAfter is how long a base that is sent waits for its next piece, in real time.
@@ -363,7 +369,7 @@ func (bs *Bases) tidied(ctx context.Context) error {
 			wanted = append(wanted, filepath.Base(bs.part(b)), filepath.Base(bs.made(b)))
 		}
 		if b.Digest != "" {
-			wanted = append(wanted, filepath.Base(bs.engine.BaseFile(b.Disk())))
+			wanted = append(wanted, filepath.Base(bs.engine.BaseFile(b.Disk())), filepath.Base(bs.blockMap(b)))
 		}
 	}
 	for _, e := range entries {

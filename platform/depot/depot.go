@@ -34,7 +34,8 @@ const (
 
 // Depot keeps disks. A *platform.Refusal among its errors says what trying again cannot mend.
 type Depot interface {
-	// Map returns the block map of a disk that has the digest. If none stands beside it, the disk is read.
+	// Map returns the block map of a disk that has the digest, any if none is given. If no map with it stands beside
+	// the disk, that is read.
 	Map(ctx context.Context, disk, digest string, report func(percent int)) (*blocks.Map, error)
 	// Send writes blocks of a disk, as frames. Each is checked before it is sent.
 	Send(ctx context.Context, disk, digest string, runs []blocks.Run, w io.Writer) error
@@ -49,6 +50,12 @@ type Depot interface {
 	Finish(ctx context.Context, copy string, report func(percent int)) error
 	// Remove deletes a disk or copy, with what there is of it. What is not there is deleted.
 	Remove(ctx context.Context, name string) error
+}
+
+// Keeper is a platform, or whatever else has disks, that knows where they are.
+type Keeper interface {
+	// DepotWith returns the depot that has the disk, nil if that is in none.
+	DepotWith(ctx context.Context, disk string) (Depot, error)
 }
 
 // Coming says which copy comes, and which disks are beside it that may have blocks of it, the likeliest first.

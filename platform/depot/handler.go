@@ -18,7 +18,8 @@ import (
 
 // Handler serves a depot to the service, and to other depots of its site, which peer returns by their addresses.
 //
-//	POST   /disks/{disk}/map?digest=D     read what it consists of, if no map stands beside it: answers in lines
+//	POST   /disks/{disk}/map?digest=D     read what it consists of, if no map with the digest, which it answers with,
+//	                                      stands beside it: answers in lines
 //	GET    /disks/{disk}/map?digest=D     the block map
 //	POST   /disks/{disk}/blocks?digest=D  {"runs"}: the blocks, as frames
 //	POST   /copies/{copy}?beside=NAME...  a block map: begin a copy of it; answers in lines
@@ -35,8 +36,11 @@ func Handler(d Depot, peer func(address string) (Depot, error)) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /disks/{disk}/map", func(rw http.ResponseWriter, r *http.Request) {
 		inLines(rw, r, func(ctx context.Context, report func(int)) (any, error) {
-			_, err := d.Map(ctx, r.PathValue("disk"), r.FormValue("digest"), report)
-			return nil, err
+			m, err := d.Map(ctx, r.PathValue("disk"), r.FormValue("digest"), report)
+			if err != nil {
+				return nil, err
+			}
+			return m.Digest(), nil
 		})
 	})
 	mux.HandleFunc("GET /disks/{disk}/map", func(rw http.ResponseWriter, r *http.Request) {

@@ -3,6 +3,7 @@
 package depot
 
 import (
+	"bufio"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -83,7 +84,7 @@ func (l *Local) Map(ctx context.Context, disk, digest string, report func(int)) 
 	if err != nil {
 		return nil, err
 	}
-	if m.Digest() != digest {
+	if digest != "" && m.Digest() != digest {
 		return nil, refuse("disk %s was changed: it has digest %s and should have %s", disk, m.Digest(), digest)
 	}
 	return m, l.writeMap(l.file(disk, MapEnding), m)
@@ -240,9 +241,14 @@ func (l *Local) Begin(ctx context.Context, c Coming, m *blocks.Map, report func(
 	if err := checkName(append(c.Beside, c.Copy)...); err != nil {
 		return b, err
 	}
-	if l.whole(c.Copy) { // stopped after the copy got its name; Finish reads it
-		b.There = m.Held()
-		return b, nil
+	if l.whole(c.Copy) {
+		if have, err := l.mapOf(l.file(c.Copy, MapEnding)); err == nil && have.Whole == m.Whole {
+			b.There = m.Held() // it was stopped when the copy had its name, and Finish reads it
+			return b, nil
+		}
+		if err := removed(l.file(c.Copy, DiskEnding)); err != nil { // which is something else
+			return b, err
+		}
 	}
 	part := l.file(c.Copy, PartEnding)
 	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600)
@@ -262,9 +268,7 @@ func (l *Local) Begin(ctx context.Context, c Coming, m *blocks.Map, report func(
 	if err := l.writeMap(part+MapEnding, m); err != nil {
 		return b, l.gaveUp(c.Copy, err)
 	}
-	if err := g.beside(l, c); err != nil {
-		return b, err
-	}
+	g.beside(l, c)
 	if !g.shares.Load() {
 		if err := l.room(c.Copy, f, m.Held()); err != nil {
 			return b, err
@@ -359,29 +363,36 @@ type gathering struct {
 const mostBeside = 3
 
 // beside opens the disks beside the copy that have a block map. Those without are no reason to fail.
-func (g *gathering) beside(l *Local, c Coming) error {
-	var maps []*blocks.Map
+func (g *gathering) beside(l *Local, c Coming) {
+	g.index, g.lacks = blocks.NewIndex(g.m.Block), make([]bool, len(g.m.Digests))
 	for _, name := range c.Beside {
-		if len(maps) == mostBeside || name == c.Copy {
+		if len(g.disks) == mostBeside || name == c.Copy {
 			continue
 		}
 		f, err := os.Open(l.file(name, DiskEnding))
 		if err != nil {
 			continue
 		}
-		m, err := l.mapOf(l.file(name, MapEnding))
-		if err != nil || m.Block != g.m.Block {
+		if !g.add(l.file(name, MapEnding)) {
 			f.Close()
 			continue
 		}
-		g.disks, maps = append(g.disks, f), append(maps, m)
+		g.disks = append(g.disks, f)
 	}
-	g.index = blocks.NewIndex(maps...)
-	g.lacks = make([]bool, len(g.m.Digests))
+	g.index.Sort()
 	if len(g.disks) > 0 {
 		g.shares.Store(l.shares(g.disks[0], g.m.Block))
 	}
-	return nil
+}
+
+func (g *gathering) add(file string) bool {
+	f, err := os.Open(file)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	added, err := g.index.Add(bufio.NewReaderSize(f, 1<<20))
+	return err == nil && added
 }
 
 // shares tells whether the storage keeps blocks once for several disks, by trying it with one.

@@ -44,10 +44,11 @@ const refusalTrailer = "Refused"
 
 // Map is Depot's.
 func (d *Remote) Map(ctx context.Context, disk, digest string, report func(int)) (m *blocks.Map, err error) {
-	at := d.disk(disk) + "/map?digest=" + url.QueryEscape(digest)
-	if err := d.inLines(ctx, at, nil, nil, report); err != nil {
+	at := d.disk(disk) + "/map?digest="
+	if err := d.inLines(ctx, at+url.QueryEscape(digest), nil, &digest, report); err != nil {
 		return nil, err
 	}
+	at += url.QueryEscape(digest)
 	err = d.call(ctx, http.MethodGet, at, nil, func(r *http.Response, body io.Reader) error {
 		m, err = blocks.Read(body)
 		return err

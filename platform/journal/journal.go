@@ -27,11 +27,11 @@ const (
 	renewal = 3 * time.Second
 )
 
-// Performer does an operation. It tells how far it is by calling report, with a
-// percentage, and returns what it came to. A *platform.Refusal ends the operation as failed; after any other
+// Performer does an operation. It tells how far it is by calling report, and
+// returns what it came to. A *platform.Refusal ends the operation as failed; after any other
 // error it is done again a little later.
-type Performer func(ctx context.Context, key string, op platform.Operation, report func(percent int)) (json.RawMessage,
-	error)
+type Performer func(ctx context.Context, key string, op platform.Operation,
+	report func(platform.Progress)) (json.RawMessage, error)
 
 // Runner runs the operations of one site in this process.
 type Runner struct {
@@ -124,9 +124,9 @@ func (r *Runner) attempt(key string, op platform.Operation) error {
 	defer cancel()
 	var mu sync.Mutex
 	progress := platform.Progress{State: platform.UnderWay}
-	report := func(percent int) {
+	report := func(p platform.Progress) {
 		mu.Lock()
-		progress.Percent = max(0, min(99, percent))
+		progress.Percent, progress.Transfer = max(0, min(99, p.Percent)), p.Transfer
 		mu.Unlock()
 	}
 	renewed := make(chan struct{})
@@ -142,17 +142,16 @@ func (r *Runner) attempt(key string, op platform.Operation) error {
 	cancel()
 	<-renewed
 	mu.Lock()
-	reached := progress.Percent
+	end := progress
 	mu.Unlock()
-	var end platform.Progress
 	var refusal *platform.Refusal
 	switch {
 	case err == nil:
-		end = platform.Progress{State: platform.Succeeded, Percent: 100, Output: output}
+		end.State, end.Percent, end.Output = platform.Succeeded, 100, output
 	case errors.As(err, &refusal):
-		end = platform.Progress{State: platform.Failed, Percent: reached, Why: refusal.Why}
+		end.State, end.Why = platform.Failed, refusal.Why
 	default:
-		end = platform.Progress{State: platform.UnderWay, Percent: reached, Why: err.Error()}
+		end.Why = err.Error()
 		if r.ctx.Err() == nil {
 			r.log.Warn("an operation is tried again", "site", r.site, "key", key, "err", err)
 		}
@@ -184,7 +183,7 @@ func (r *Runner) renew(ctx context.Context, cancel context.CancelFunc, key strin
 		held, err := r.journal.Lease(ctx, key, r.holder, lease)
 		if err == nil && held {
 			good = time.Now()
-			if p := progress(); p.Percent != noted.Percent {
+			if p := progress(); p.Percent != noted.Percent || p.Transfer != noted.Transfer {
 				noted = p
 				_ = r.journal.Note(ctx, key, r.holder, p, false)
 			}

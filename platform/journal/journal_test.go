@@ -35,7 +35,7 @@ func TestAnOperationIsDoneOnceHoweverOftenItIsStarted(t *testing.T) {
 	var done atomic.Int32
 	release := make(chan struct{})
 	r := journal.New(journal.NewMemory(), "s", time.Millisecond, quiet,
-		func(context.Context, string, platform.Operation, func(int)) (json.RawMessage, error) {
+		func(context.Context, string, platform.Operation, func(platform.Progress)) (json.RawMessage, error) {
 			done.Add(1)
 			<-release
 			return json.RawMessage(`{"digest":"d"}`), nil
@@ -59,9 +59,10 @@ func TestAnOperationIsDoneOnceHoweverOftenItIsStarted(t *testing.T) {
 func TestWhatMayPassIsTriedAgainAndARefusalIsNot(t *testing.T) {
 	t.Parallel()
 	var tries atomic.Int32
+	half := platform.Transfer{Stage: platform.Sending, Lacking: 20, Sent: 10}
 	r := journal.New(journal.NewMemory(), "s", time.Millisecond, quiet,
-		func(_ context.Context, key string, _ platform.Operation, report func(int)) (json.RawMessage, error) {
-			report(40)
+		func(_ context.Context, key string, _ platform.Operation, report func(platform.Progress)) (json.RawMessage, error) {
+			report(platform.Progress{Percent: 40, Transfer: &half})
 			if tries.Add(1) < 3 {
 				return nil, errors.New("the hypervisor does not answer")
 			}
@@ -69,7 +70,9 @@ func TestWhatMayPassIsTriedAgainAndARefusalIsNot(t *testing.T) {
 		})
 	defer r.Close()
 	require.NoError(t, r.Start(t.Context(), "k", some))
-	require.Equal(t, platform.Progress{State: platform.Failed, Percent: 40, Why: "there is no room"}, ended(t, r, "k"))
+	require.Equal(t, platform.Progress{
+		State: platform.Failed, Percent: 40, Why: "there is no room", Transfer: &half,
+	}, ended(t, r, "k"))
 	require.EqualValues(t, 3, tries.Load())
 }
 
@@ -80,7 +83,7 @@ func TestAnotherProcessTakesUpWhatOneLeft(t *testing.T) {
 	shared := journal.NewMemory()
 	begun := make(chan struct{})
 	first := journal.New(shared, "s", time.Millisecond, quiet,
-		func(ctx context.Context, _ string, _ platform.Operation, _ func(int)) (json.RawMessage, error) {
+		func(ctx context.Context, _ string, _ platform.Operation, _ func(platform.Progress)) (json.RawMessage, error) {
 			close(begun)
 			<-ctx.Done()
 			return nil, ctx.Err()
@@ -88,7 +91,7 @@ func TestAnotherProcessTakesUpWhatOneLeft(t *testing.T) {
 	require.NoError(t, first.Start(t.Context(), "k", some))
 	<-begun
 	var others atomic.Int32
-	work := func(_ context.Context, _ string, op platform.Operation, _ func(int)) (json.RawMessage, error) {
+	work := func(_ context.Context, _ string, op platform.Operation, _ func(platform.Progress)) (json.RawMessage, error) {
 		require.Equal(t, some, op)
 		others.Add(1)
 		return json.RawMessage(`{"digest":"d"}`), nil

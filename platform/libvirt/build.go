@@ -576,7 +576,7 @@ func (h *hypervisor) flatten(ctx context.Context, own string, c platform.Capture
 ) (n note, err error) {
 	var before int64
 	err = h.connected(ctx, func(l *libvirt.Libvirt) error {
-		if err := h.removeDisk(l, c.Disk); err != nil { // half of one, from before
+		if err := h.removeVolumes(l, c.Disk); err != nil { // half of one, from before
 			return err
 		}
 		before, err = h.chain(l, own)
@@ -590,7 +590,7 @@ func (h *hypervisor) flatten(ctx context.Context, own string, c platform.Capture
 		return n, err
 	}
 	n = note{MachineClass: c.MachineClass, SizeBefore: before, Sealing: sealing}
-	if n.Digest, err = h.digest(ctx, c.Disk, func(percent int) { report(70 + percent*3/10) }); err != nil {
+	if n.Digest, err = h.mapped(ctx, c.Disk, func(percent int) { report(70 + percent*3/10) }); err != nil {
 		return n, err
 	}
 	err = h.connected(ctx, func(l *libvirt.Libvirt) error {

@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"io"
+	"slices"
 
 	libvirt "github.com/digitalocean/go-libvirt"
 	"golang.org/x/time/rate"
 
 	"nimblepane/platform"
+	"nimblepane/platform/depot"
 )
 
 // transferBlock is what a transfer begins again at a multiple of, in bytes.
@@ -16,25 +18,24 @@ const transferBlock = 1 << 20
 
 // deliver puts a copy on every hypervisor of the site. Hypervisors that share
 // their storage find it there already.
-func (s *Site) deliver(ctx context.Context, _ string, d platform.Deliver, report func(int)) (platform.Made, error) {
-	source, err := s.source(ctx, d.Source)
-	if err != nil {
-		return platform.Made{}, err
-	}
+func (s *Site) deliver(ctx context.Context, _ string, d platform.Deliver, report func(platform.Progress)) (platform.Made,
+	error,
+) {
 	for i, h := range s.hypervisors {
-		part := func(percent int) { report((100*i + percent) / len(s.hypervisors)) }
-		if err := s.deliverTo(ctx, h, source, d, part); err != nil {
+		part := func(p platform.Progress) {
+			p.Percent = (100*i + p.Percent) / len(s.hypervisors)
+			report(p)
+		}
+		if err := s.deliverTo(ctx, h, d, part); err != nil {
 			return platform.Made{}, err
 		}
 	}
 	return platform.Made{Digest: d.Digest}, nil
 }
 
-// deliverTo transfers the disk, goes on where an earlier transfer stopped, and
-// reads back what has come to be there.
-func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Disks, d platform.Deliver,
-	report func(int),
-) error {
+// deliverTo puts a copy on a hypervisor, unless it is there: by its blocks where there are depots, as a whole where
+// there are none.
+func (s *Site) deliverTo(ctx context.Context, h *hypervisor, d platform.Deliver, report func(platform.Progress)) error {
 	switch err := h.intact(ctx, d.Copy, d.Digest, nil); {
 	case err == nil:
 		return nil
@@ -45,13 +46,107 @@ func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Dis
 			return err
 		}
 		// What is there is something else.
-		if err := h.connected(ctx, func(l *libvirt.Libvirt) error { return h.removeDisk(l, d.Copy) }); err != nil {
+		if err := s.removeDisk(ctx, h, d.Copy); err != nil {
 			return err
 		}
 	}
+	to, err := h.depot(ctx)
+	if err != nil {
+		return err
+	}
+	if to != nil {
+		from, err := s.from(ctx, d)
+		if err != nil {
+			return err
+		}
+		if from.Depot != nil {
+			return s.deliverBlocks(ctx, h, from, to, d, report)
+		}
+	}
+	return s.deliverWhole(ctx, h, d, func(percent int) { report(platform.Progress{Percent: percent}) })
+}
+
+// origin is where a disk's blocks come from.
+type origin struct {
+	depot.Depot
+	disk string
+	far  bool // over the line
+}
+
+// from finds the nearest depot with the disk's content: this site's own, if it has a copy already.
+func (s *Site) from(ctx context.Context, d platform.Deliver) (o origin, err error) {
+	for _, disk := range append([]string{d.Copy}, d.Same...) {
+		for _, h := range s.hypervisors {
+			if err := h.intact(ctx, disk, d.Digest, nil); err != nil {
+				continue // not there, or not as it should be, or not to be asked: there are other places
+			}
+			if at, err := h.depot(ctx); err == nil && at != nil {
+				return origin{at, disk, false}, nil
+			}
+		}
+	}
+	source, err := s.source(ctx, d.Source)
+	if err != nil {
+		return o, err
+	}
+	keeper, ok := source.(depot.Keeper)
+	if !ok {
+		return o, nil
+	}
+	at, err := keeper.DepotWith(ctx, d.Disk)
+	return origin{at, d.Disk, source != platform.Disks(s)}, err
+}
+
+// DepotWith is depot.Keeper's.
+func (s *Site) DepotWith(ctx context.Context, disk string) (depot.Depot, error) {
+	h, _, err := s.withDisk(ctx, disk)
+	if notFound(err) {
+		return nil, refuse("there is no disk %q at %s", disk, s.name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return h.depot(ctx)
+}
+
+// deliverBlocks puts a copy together from what is there and what has to be sent.
+func (s *Site) deliverBlocks(ctx context.Context, h *hypervisor, from origin, to depot.Depot, d platform.Deliver,
+	report func(platform.Progress),
+) error {
+	delivery := depot.Delivery{
+		From: from.Depot, Disk: from.disk, Digest: d.Digest, To: to,
+		Coming: depot.Coming{Copy: d.Copy, Beside: slices.Concat(d.Same, []string{d.Disk}, d.Beside)},
+		Report: func(t platform.Transfer) { report(platform.Progress{Percent: t.Percent(), Transfer: &t}) },
+	}
+	if from.far && s.limiter != nil {
+		delivery.Pace = s.limiter.WaitN
+	}
+	if err := delivery.Run(ctx); err != nil {
+		return err
+	}
+	return h.connected(ctx, func(l *libvirt.Libvirt) error {
+		p, err := h.pool(l)
+		if err != nil {
+			return err
+		}
+		// What the depot wrote is news to libvirt.
+		if err := h.refresh(l, p); err != nil {
+			return err
+		}
+		return h.complete(l, d.Copy, note{Digest: d.Digest, MachineClass: d.MachineClass})
+	})
+}
+
+// deliverWhole transfers the disk, goes on where an earlier transfer stopped, and
+// reads back what has come to be there.
+func (s *Site) deliverWhole(ctx context.Context, h *hypervisor, d platform.Deliver, report func(int)) error {
+	source, err := s.source(ctx, d.Source)
+	if err != nil {
+		return err
+	}
 	var offset int64
 	var volume libvirt.StorageVol
-	err := h.connected(ctx, func(l *libvirt.Libvirt) error {
+	err = h.connected(ctx, func(l *libvirt.Libvirt) error {
 		p, err := h.pool(l)
 		if err != nil {
 			return err
@@ -83,7 +178,7 @@ func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Dis
 	}
 	defer r.Close()
 	if offset > whole {
-		if err := h.connected(ctx, func(l *libvirt.Libvirt) error { return h.removeDisk(l, d.Copy) }); err != nil {
+		if err := h.connected(ctx, func(l *libvirt.Libvirt) error { return h.removeVolumes(l, d.Copy) }); err != nil {
 			return err
 		}
 		return errors.New("a transfer had left more than the disk has; it begins anew")
@@ -103,7 +198,7 @@ func (s *Site) deliverTo(ctx context.Context, h *hypervisor, source platform.Dis
 		return err
 	}
 	if got != d.Digest {
-		err := h.connected(ctx, func(l *libvirt.Libvirt) error { return h.removeDisk(l, d.Copy) })
+		err := h.connected(ctx, func(l *libvirt.Libvirt) error { return h.removeVolumes(l, d.Copy) })
 		return errors.Join(refuse("what arrived on %s has digest %s, and the version has %s: nothing of it was kept",
 			h.name, got, d.Digest), err)
 	}
@@ -150,12 +245,25 @@ func (l *limitedReader) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func (h *hypervisor) removeDisk(l *libvirt.Libvirt, disk string) error {
+// removeDisk removes a disk or copy, with what there is of one that comes.
+func (s *Site) removeDisk(ctx context.Context, h *hypervisor, disk string) error {
+	err := h.connected(ctx, func(l *libvirt.Libvirt) error { return h.removeVolumes(l, disk) })
+	if err != nil {
+		return err
+	}
+	at, err := h.depot(ctx)
+	if err != nil || at == nil {
+		return err
+	}
+	return at.Remove(ctx, disk)
+}
+
+func (h *hypervisor) removeVolumes(l *libvirt.Libvirt, disk string) error {
 	h.mu.Lock()
 	delete(h.notes, disk)
 	h.mu.Unlock()
 	// The note goes first: what has none is not complete.
-	for _, ending := range []string{noteEnding, listEnding} {
+	for _, ending := range []string{noteEnding, listEnding, depot.MapEnding} {
 		if err := h.remove(l, disk+ending); err != nil {
 			return err
 		}
@@ -177,8 +285,11 @@ func (s *Site) deleteDisk(ctx context.Context, disk string) error {
 						h.name, disk)
 				}
 			}
-			return h.removeDisk(l, disk)
+			return nil
 		})
+		if err == nil {
+			err = s.removeDisk(ctx, h, disk)
+		}
 		if err != nil {
 			return err
 		}

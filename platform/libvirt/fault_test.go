@@ -20,6 +20,7 @@ import (
 
 	"nimblepane/core/estate"
 	"nimblepane/platform"
+	"nimblepane/platform/depot"
 	"nimblepane/platform/journal"
 	"nimblepane/platform/libvirt/locald"
 )
@@ -361,6 +362,9 @@ func (b *broken) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// DepotWith says that there is none: the disk goes as a whole.
+func (c *counted) DepotWith(context.Context, string) (depot.Depot, error) { return nil, nil }
+
 func TestABrokenDeliveryGoesOnWhereItStopped(t *testing.T) {
 	t.Parallel()
 	from, to := server(t), server(t)
@@ -492,7 +496,7 @@ func TestAFullStorageIsSaid(t *testing.T) {
 		})))
 	p := ended(t, target, "k")
 	require.Equal(t, platform.Failed, p.State)
-	require.Contains(t, p.Why, "storage is full")
+	require.Contains(t, p.Why, "there is no room for copy c in "+pool)
 }
 
 func TestAGuestThatNeverStartsIsExplained(t *testing.T) {

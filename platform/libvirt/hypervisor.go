@@ -14,6 +14,7 @@ import (
 
 	"nimblepane/core/estate"
 	"nimblepane/platform"
+	"nimblepane/platform/depot"
 )
 
 // hypervisor is one connection, which is made anew when it breaks.
@@ -21,12 +22,14 @@ type hypervisor struct {
 	site, name string
 	address    *url.URL
 	storage    string
+	depotAt    string // address of its depot, if that is elsewhere
 	wanted     string // accelerator: probe, kvm or tcg
 
 	mu          sync.Mutex
 	conn        *connection
 	accelerator string // once it is known
 	notes       map[string]note
+	disks       depot.Depot // once it is known
 }
 
 // callLimit is how long one call may take; streams and qemu-img have connections of their own.
@@ -38,8 +41,8 @@ func newHypervisor(site string, h estate.Hypervisor, accelerator string) (*hyper
 		return nil, fmt.Errorf("hypervisor %s: %w", h.Name, err)
 	}
 	return &hypervisor{
-		site: site, name: h.Name, address: u, storage: h.Storage, wanted: accelerator,
-		notes: map[string]note{},
+		site: site, name: h.Name, address: u, storage: h.Storage, depotAt: h.Depot,
+		wanted: accelerator, notes: map[string]note{},
 	}, nil
 }
 
@@ -144,9 +147,12 @@ func (h *hypervisor) drop(c *connection) {
 
 func (h *hypervisor) close() {
 	h.mu.Lock()
-	c := h.conn
-	h.conn = nil
+	c, d := h.conn, h.disks
+	h.conn, h.disks = nil, nil
 	h.mu.Unlock()
+	if far, ok := d.(*depot.Remote); ok {
+		far.Close()
+	}
 	if c != nil {
 		_ = c.Disconnect()
 	}

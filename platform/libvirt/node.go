@@ -2,7 +2,6 @@ package libvirt
 
 import (
 	"context"
-	"encoding/xml"
 	"fmt"
 	"sync"
 	"time"
@@ -70,19 +69,12 @@ func (h *hypervisor) node(ctx context.Context) (n platform.Node, err error) {
 			return err
 		}
 		n.Storage, n.StorageFree = int64(capacity), int64(available)
-		text, err := l.StoragePoolGetXMLDesc(p, 0)
-		if err != nil {
-			return err
-		}
-		var d struct {
-			Path string `xml:"target>path"`
-		}
-		if err := xml.Unmarshal([]byte(text), &d); err != nil {
-			return err
-		}
-		n.StoragePath = d.Path
-		return nil
+		n.StoragePath, err = h.folder(l)
+		return err
 	})
+	if err == nil {
+		n.Delivery = h.depotText(ctx)
+	}
 	h.mu.Lock()
 	n.Acceleration = h.accelerator
 	h.mu.Unlock()
