@@ -71,6 +71,7 @@ type Engine struct {
 	sites    sites
 	works    map[store.WorkKind]workKind
 	subjects []Subject
+	allowed  func(ctx context.Context, key string) (int64, error) // what a delivery may take
 }
 
 // Options of an engine.

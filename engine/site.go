@@ -90,8 +90,18 @@ func (e *Engine) OpenSite(s estate.Site) (platform.Platform, error) {
 	}
 	return opener(s, platform.Environment{
 		Journal: e.Store.Journal(), Peer: e.peer, Secrets: e.Secrets, File: e.Store.SheetFileContent,
-		Bases: ownDisks{e}, Log: e.Log,
+		Bases: ownDisks{e}, Allowance: e.allowance, Log: e.Log,
 	})
+}
+
+// Allow says what deliveries may take.
+func (e *Engine) Allow(rate func(ctx context.Context, key string) (int64, error)) { e.allowed = rate }
+
+func (e *Engine) allowance(ctx context.Context, key string) (int64, error) {
+	if e.allowed == nil {
+		return 0, nil
+	}
+	return e.allowed(ctx, key)
 }
 
 // peer returns the platform of the site of that name.

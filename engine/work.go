@@ -12,6 +12,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promauto"
 	"gorm.io/gorm"
 
+	"nimblepane/core/delivery"
 	"nimblepane/platform"
 	"nimblepane/store"
 )
@@ -141,7 +142,8 @@ func (e *Engine) work(ctx context.Context, key string) error {
 	if w.State == store.WorkAsked {
 		op, err := kind.operation(ctx, db, w)
 		var refusal *platform.Refusal
-		if err != nil && !errors.As(err, &refusal) {
+		var busy *platform.Busy
+		if err != nil && !errors.As(err, &refusal) && !errors.As(err, &busy) {
 			return err
 		}
 		if err == nil {
@@ -186,12 +188,28 @@ func (e *Engine) work(ctx context.Context, key string) error {
 			return fmt.Errorf("write down what work %s waits for: %w", w.Key, err)
 		}
 	}
-	if progress.Percent/progressStep == w.Progress/progressStep {
+	same := progress.Percent/progressStep == w.Progress/progressStep
+	w.Progress = progress.Percent
+	if t := progress.Transfer; t != nil && (w.Pace == nil || !same || e.Clock.Now().Sub(w.Pace.V.At) >= transferStep) {
+		same = false
+		paced(&w, *t, e.Clock.Now())
+	}
+	if same {
 		return nil
 	}
 	return e.Change(ctx, ServiceActor, func(tx *store.Tx) error {
-		return errors.Join(tx.WorkProgressed(w.Key, progress.Percent), kind.progressed(tx, w, progress.Percent))
+		return errors.Join(tx.WorkProgressed(w), kind.progressed(tx, w, w.Progress))
 	})
+}
+
+// paced notes how a delivery stands, and how fast it goes.
+func paced(w *store.Work, t platform.Transfer, now time.Time) {
+	var before delivery.Pace
+	if w.Pace != nil {
+		before = w.Pace.V
+	}
+	w.Transfer = &store.JSON[platform.Transfer]{V: t}
+	w.Pace = &store.JSON[delivery.Pace]{V: before.Seen(now, t.Line)}
 }
 
 const (
@@ -199,6 +217,8 @@ const (
 	askAgain = 2 * time.Second
 	// progressStep is how much a work has to get on to be told of, in per cent.
 	progressStep = 5
+	// transferStep is how often is told how a delivery stands, by the service's clock.
+	transferStep = 5 * time.Second
 )
 
 // workWaits notes why a work does not get on. If that is because its site does
@@ -209,7 +229,9 @@ func (e *Engine) workWaits(ctx context.Context, w store.Work, site store.Site, w
 	}
 	text := why.Error()
 	var busy *platform.Busy
-	if !errors.As(why, &busy) {
+	if errors.As(why, &busy) {
+		text = busy.Why
+	} else {
 		text = fmt.Sprintf("%s does not answer, it is asked again: %s", site.Name, why)
 		if err := e.siteIsSilent(ctx, site, why); err != nil {
 			return err
@@ -234,6 +256,9 @@ func (e *Engine) WorkEnded(ctx context.Context, key string, p platform.Progress)
 		failure, err := kind.ended(tx, w, p)
 		if err != nil {
 			return err
+		}
+		if p.Transfer != nil {
+			paced(&w, *p.Transfer, tx.Now)
 		}
 		w.State, w.Why, w.EndedAt, w.Progress, w.Output = store.WorkSucceeded, "", &tx.Now, 100, p.Output
 		if failure != "" {

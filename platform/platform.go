@@ -30,6 +30,8 @@ type Environment struct {
 	Secrets secret.Finder
 	// Bases are the disks that the service keeps itself, whose site is called OfService in deliveries.
 	Bases Disks
+	// Allowance is what the delivery under the key may take now, in bytes a second; 0: as much as goes.
+	Allowance func(ctx context.Context, key string) (int64, error)
 	// File returns what is in a file that a sheet names, by its SHA-256 in hexadecimal digits.
 	File func(ctx context.Context, digest string) io.ReadCloser
 	Log  *slog.Logger

@@ -37,6 +37,21 @@ func CopiesAt(db *gorm.DB, versionID, siteID int64) (rows []Copy, err error) {
 	return rows, err
 }
 
+// CopyBeside is a copy with its version's number.
+type CopyBeside struct {
+	Copy
+	Number string
+}
+
+// CopiesBeside returns the copies of an image at a site that are there, those of the version made nearest to the one
+// given first.
+func CopiesBeside(db *gorm.DB, imageID, siteID, versionID int64) (rows []CopyBeside, err error) {
+	err = db.Raw(`select c.*, v.number from copies c join versions v on v.id = c.version_id
+		where v.image_id = ? and c.site_id = ? and c.state = 'present' order by abs(v.id - ?), v.id desc, c.ordinal`, imageID, siteID,
+		versionID).Scan(&rows).Error
+	return rows, err
+}
+
 // CopiesPresent counts the copies of a version at a site that hosts can be cloned from.
 func CopiesPresent(db *gorm.DB, versionID, siteID int64) (n int64, err error) {
 	err = db.Model(&Copy{}).Where("version_id = ? and site_id = ? and state = 'present'", versionID,

@@ -17,6 +17,7 @@ type Site struct {
 	Address         string
 	StartsPerMinute int
 	ClonesPerCopy   int
+	Deliveries      JSON[estate.Deliveries]      `gorm:"type:jsonb"`
 	MachineSettings JSON[estate.MachineSettings] `gorm:"type:jsonb"`
 	Revision        int
 	// Failures counts how often in a row it did not answer; Trouble says why, and since when.
@@ -29,7 +30,8 @@ type Site struct {
 func (s Site) Estate() estate.Site {
 	return estate.Site{
 		Name: s.Name, Title: s.Title, Platform: s.Platform, Address: s.Address,
-		StartsPerMinute: s.StartsPerMinute, ClonesPerCopy: s.ClonesPerCopy, MachineSettings: s.MachineSettings.V,
+		StartsPerMinute: s.StartsPerMinute, ClonesPerCopy: s.ClonesPerCopy, Deliveries: s.Deliveries.V,
+		MachineSettings: s.MachineSettings.V,
 	}
 }
 

@@ -9,6 +9,8 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/build"
+	"nimblepane/core/delivery"
+	"nimblepane/platform"
 )
 
 // WorkKind is a kind of work. Whoever owns the kind knows what its input and output hold.
@@ -35,6 +37,8 @@ type Work struct {
 	Output   json.RawMessage `gorm:"type:jsonb"` // when it succeeded
 	State    WorkState
 	Progress int // per cent
+	Transfer *JSON[platform.Transfer] `gorm:"type:jsonb"` // how a delivery by blocks stands, or ended
+	Pace     *JSON[delivery.Pace]     `gorm:"type:jsonb"`
 	Why      string
 	AskedAt  time.Time
 	EndedAt  *time.Time
@@ -103,9 +107,10 @@ func WorkIsLater(db *gorm.DB, key, why string, wait time.Duration) error {
 		where key = ? and state in ('asked', 'under way')`, why, wait.Seconds(), key).Error
 }
 
-// WorkProgressed notes how far a work is, in per cent.
-func (tx *Tx) WorkProgressed(key string, percent int) error {
-	return tx.Exec("update works set progress = ? where key = ?", percent, key).Error
+// WorkProgressed notes how far a work is, in per cent, and how a delivery stands.
+func (tx *Tx) WorkProgressed(w Work) error {
+	return tx.Exec("update works set progress = ?, transfer = ?, pace = ? where key = ?", w.Progress, w.Transfer, w.Pace,
+		w.Key).Error
 }
 
 // Succeeded says whether some attempt of a kind at a subject has succeeded.

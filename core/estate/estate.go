@@ -27,6 +27,7 @@ import (
 
 // File is an estate as it is written down.
 type File struct {
+	Lines    []Line    `yaml:"lines,omitempty"`
 	Sites    []Site    `yaml:"sites"`
 	Images   []Image   `yaml:"images"`
 	Pools    []Pool    `yaml:"pools"`
@@ -41,6 +42,7 @@ type Site struct {
 	Address         string `yaml:"address,omitempty"`           // of a practice site's process
 	StartsPerMinute int    `yaml:"starts-per-minute,omitempty"` // 20 if not given
 	ClonesPerCopy   int    `yaml:"clones-per-copy,omitempty"`   // 4 if not given
+	Deliveries      `yaml:",inline"`
 	MachineSettings `yaml:",inline"`
 }
 
@@ -179,9 +181,14 @@ func (c *checker) file(f *File) {
 	if f.Workshop != nil {
 		c.workshop(f.Workshop)
 	}
-	sites, images := map[string]bool{}, map[string]bool{}
+	sites, images, lines := map[string]bool{}, map[string]bool{}, map[string]bool{}
+	for i := range f.Lines {
+		c.line(fmt.Sprintf("$.lines[%d]", i), &f.Lines[i], lines)
+	}
 	for i := range f.Sites {
-		c.site(fmt.Sprintf("$.sites[%d]", i), &f.Sites[i], sites)
+		at := fmt.Sprintf("$.sites[%d]", i)
+		c.site(at, &f.Sites[i], sites)
+		c.deliveries(at, &f.Sites[i], f.Lines)
 	}
 	byName := map[string]*Image{}
 	for i := range f.Images {

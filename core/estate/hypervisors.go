@@ -20,9 +20,7 @@ type MachineSettings struct {
 	// ServiceAddress is where the site's machines find the service, if that is
 	// not where everybody finds it.
 	ServiceAddress string `yaml:"service-address,omitempty" json:"service_address,omitempty"`
-	Accelerator    string `yaml:"accelerator,omitempty" json:"accelerator,omitempty"` // probe if not given
-	// DeliveryRate is how much a second is copied to the site at most; unlimited if not given.
-	DeliveryRate   string                  `yaml:"delivery-rate,omitempty" json:"delivery_rate,omitempty"`
+	Accelerator    string                  `yaml:"accelerator,omitempty" json:"accelerator,omitempty"` // probe if not given
 	MachineClasses map[string]MachineClass `yaml:"machine-classes,omitempty" json:"machine_classes,omitempty"`
 }
 
@@ -102,11 +100,6 @@ func (c *checker) machineSettings(at string, s *Site) {
 		(err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
 		c.at(at+".service-address", "site %s: service address %q: write where its machines find the service, such "+
 			"as https://desks.example.org", s.Name, m.ServiceAddress)
-	}
-	if m.DeliveryRate != "" {
-		if _, err := Bytes(m.DeliveryRate); err != nil {
-			c.at(at+".delivery-rate", "site %s: delivery rate: %s (it is per second)", s.Name, err)
-		}
 	}
 	if len(m.MachineClasses) == 0 {
 		c.at(at, "site %s: describe at least one of its machine classes, such as machine-classes: {standard: "+

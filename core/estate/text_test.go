@@ -58,6 +58,15 @@ func random(t *rapid.T) File {
 			Address: "http://127.0.0.1:7720", StartsPerMinute: rapid.IntRange(1, 500).Draw(t, "starts"),
 			ClonesPerCopy: rapid.IntRange(1, 50).Draw(t, "clones"),
 		}
+		s.DeliveryRate = rapid.SampledFrom([]string{"", "100MiB", "1GiB"}).Draw(t, "rate")
+		if rapid.Bool().Draw(t, "line") {
+			f.Lines = append(f.Lines, Line{
+				Name: s.Name + "-line", AtOnce: rapid.IntRange(0, 100).Draw(t, "at once"),
+				Rate: "20MiB", Hours: []Hours{{From: "20:00", To: "6:00", Rate: "unlimited", TimeZone: "Europe/Lisbon"}},
+			})
+			s.Line = s.Name + "-line"
+			s.DeliveryHours = []Hours{{From: "0:00", To: "23:59", Rate: "64KiB"}}
+		}
 		if rapid.Bool().Draw(t, "libvirt") {
 			s.Platform, s.Address = Libvirt, ""
 			s.MachineSettings = MachineSettings{
@@ -65,7 +74,6 @@ func random(t *rapid.T) File {
 					Name: "hv-1", Address: "qemu+tls://hv-1.example.org/system",
 					Storage: "nimble pane",
 				}},
-				DeliveryRate:   rapid.SampledFrom([]string{"", "100MiB", "1GiB"}).Draw(t, "rate"),
 				ServiceAddress: rapid.SampledFrom([]string{"", "https://desks.example.org"}).Draw(t, "service"),
 				MachineClasses: map[string]MachineClass{"standard": {
 					Cores:  rapid.IntRange(1, 512).Draw(t, "cores"),

@@ -14,6 +14,7 @@ import (
 	"nimblepane/core/build"
 	"nimblepane/core/image"
 	"nimblepane/engine"
+	"nimblepane/engine/deliveries"
 	"nimblepane/platform"
 	"nimblepane/store"
 )
@@ -117,7 +118,10 @@ func (bs *Bases) BringIn(tx *store.Tx, id, siteID int64) error {
 	return tx.Ask(bs.deliveries.Of(siteID, store.BaseCopySubject(c.ID), n+1, ofCopy{b.ID, c.ID}))
 }
 
-func askDelivery(_ context.Context, db *gorm.DB, _ store.Work, in ofCopy) (d platform.Deliver, err error) {
+func askDelivery(_ context.Context, db *gorm.DB, w store.Work, in ofCopy) (d platform.Deliver, err error) {
+	if err := deliveries.Turn(db, w); err != nil {
+		return d, err
+	}
 	b, err := store.BaseByID(db, in.Base)
 	if err != nil {
 		return d, err

@@ -141,6 +141,11 @@ func (l *loader) problem(format string, args ...any) {
 }
 
 func (l *loader) load(f estate.File) error {
+	for _, line := range f.Lines {
+		if err := l.line(line); err != nil {
+			return err
+		}
+	}
 	for _, s := range f.Sites {
 		if err := l.site(s); err != nil {
 			return err
@@ -200,6 +205,23 @@ func set[T comparable](d *difference, name string, field *T, to T) {
 	}
 }
 
+func (l *loader) line(line estate.Line) error {
+	row, err := store.LineNamed(l.tx.DB, line.Name)
+	subject, verb, change := "line "+line.Name, "line.edit", "what goes over it"
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		verb, change = "line.add", "new"
+	case err != nil:
+		return err
+	case reflect.DeepEqual(row.Settings.V, line):
+		return nil
+	}
+	l.changed(verb, subject, "%s", change)
+	return l.save(&store.Line{
+		Name: line.Name, Title: line.Title, Settings: store.JSON[estate.Line]{V: line},
+	})
+}
+
 func (l *loader) site(s estate.Site) error {
 	row, err := store.SiteNamed(l.tx.DB, s.Name)
 	if errors.Is(err, store.ErrNotFound) {
@@ -207,6 +229,7 @@ func (l *loader) site(s estate.Site) error {
 		return l.create(&store.Site{
 			Name: s.Name, Title: s.Title, Platform: s.Platform, Address: s.Address,
 			StartsPerMinute: s.StartsPerMinute, ClonesPerCopy: s.ClonesPerCopy,
+			Deliveries:      store.JSON[estate.Deliveries]{V: s.Deliveries},
 			MachineSettings: store.JSON[estate.MachineSettings]{V: s.MachineSettings}, Revision: 1,
 		})
 	} else if err != nil {
@@ -217,6 +240,10 @@ func (l *loader) site(s estate.Site) error {
 	set(&d, "address", &row.Address, s.Address)
 	set(&d, "starts-per-minute", &row.StartsPerMinute, s.StartsPerMinute)
 	set(&d, "clones-per-copy", &row.ClonesPerCopy, s.ClonesPerCopy)
+	if !reflect.DeepEqual(row.Deliveries.V, s.Deliveries) {
+		d = append(d, "how deliveries go there")
+		row.Deliveries.V = s.Deliveries
+	}
 	if !reflect.DeepEqual(row.MachineSettings.V, s.MachineSettings) {
 		d = append(d, "what its machines run on")
 		row.MachineSettings.V = s.MachineSettings

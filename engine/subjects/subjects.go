@@ -8,6 +8,7 @@ import (
 	"nimblepane/engine"
 	"nimblepane/engine/bases"
 	"nimblepane/engine/builds"
+	"nimblepane/engine/deliveries"
 	"nimblepane/engine/feeds"
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/proofs"
@@ -31,6 +32,7 @@ type Subjects struct {
 	Schedules *schedules.Schedules
 	Proofs    *proofs.Proofs
 
+	Deliveries   *deliveries.Deliveries
 	Repositories *repositories.Repositories
 }
 
@@ -52,6 +54,7 @@ func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
 		Schedules: schedules.New(e, of),
 		Proofs:    proofs.New(e, vs),
 
+		Deliveries:   deliveries.New(e),
 		Repositories: repositories.New(e, of),
 	}
 }

@@ -12,6 +12,7 @@ import (
 
 	"nimblepane/core/image"
 	"nimblepane/engine"
+	"nimblepane/engine/deliveries"
 	"nimblepane/platform"
 	"nimblepane/store"
 )
@@ -41,13 +42,35 @@ func (vs *Versions) DeliverIn(tx *store.Tx, v store.Version, siteID int64) error
 	return vs.deliver(tx, v, siteID, 1)
 }
 
-func askDelivery(_ context.Context, db *gorm.DB, _ store.Work, in ofCopy) (platform.Deliver, error) {
+// mostBeside is of how many other versions the copies are named that a new one may be put together from.
+const mostBeside = 5
+
+func askDelivery(_ context.Context, db *gorm.DB, w store.Work, in ofCopy) (d platform.Deliver, err error) {
+	if err := deliveries.Turn(db, w); err != nil {
+		return d, err
+	}
 	img, v, name, err := copyOf(db, in)
+	if err != nil {
+		return d, err
+	}
 	source, _ := SourceOf(v)
-	return platform.Deliver{
-		Source: source, Disk: diskName(img, v), Digest: v.Digest, Copy: name,
-		MachineClass: img.MachineClass,
-	}, err
+	d = platform.Deliver{
+		Source: source, Disk: diskName(img, v), Digest: v.Digest, Copy: name, MachineClass: img.MachineClass,
+	}
+	rows, err := store.CopiesBeside(db, img.ID, w.SiteID, v.ID)
+	if err != nil {
+		return d, err
+	}
+	of := map[string]bool{}
+	for _, r := range rows {
+		if r.VersionID == v.ID {
+			d.Same = append(d.Same, CopyName(img, v, r.Ordinal))
+		} else if !of[r.Number] && len(of) < mostBeside {
+			of[r.Number] = true
+			d.Beside = append(d.Beside, CopyName(img, store.Version{Number: r.Number}, r.Ordinal))
+		}
+	}
+	return d, nil
 }
 
 // copyOf returns the version of a copy, and what the copy is called on its platform.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"slices"
+	"time"
 
 	libvirt "github.com/digitalocean/go-libvirt"
 	"golang.org/x/time/rate"
@@ -18,7 +19,7 @@ const transferBlock = 1 << 20
 
 // deliver puts a copy on every hypervisor of the site. Hypervisors that share
 // their storage find it there already.
-func (s *Site) deliver(ctx context.Context, _ string, d platform.Deliver, report func(platform.Progress)) (platform.Made,
+func (s *Site) deliver(ctx context.Context, key string, d platform.Deliver, report func(platform.Progress)) (platform.Made,
 	error,
 ) {
 	for i, h := range s.hypervisors {
@@ -26,7 +27,7 @@ func (s *Site) deliver(ctx context.Context, _ string, d platform.Deliver, report
 			p.Percent = (100*i + p.Percent) / len(s.hypervisors)
 			report(p)
 		}
-		if err := s.deliverTo(ctx, h, d, part); err != nil {
+		if err := s.deliverTo(ctx, h, key, d, part); err != nil {
 			return platform.Made{}, err
 		}
 	}
@@ -35,7 +36,9 @@ func (s *Site) deliver(ctx context.Context, _ string, d platform.Deliver, report
 
 // deliverTo puts a copy on a hypervisor, unless it is there: by its blocks where there are depots, as a whole where
 // there are none.
-func (s *Site) deliverTo(ctx context.Context, h *hypervisor, d platform.Deliver, report func(platform.Progress)) error {
+func (s *Site) deliverTo(ctx context.Context, h *hypervisor, key string, d platform.Deliver,
+	report func(platform.Progress),
+) error {
 	switch err := h.intact(ctx, d.Copy, d.Digest, nil); {
 	case err == nil:
 		return nil
@@ -60,10 +63,10 @@ func (s *Site) deliverTo(ctx context.Context, h *hypervisor, d platform.Deliver,
 			return err
 		}
 		if from.Depot != nil {
-			return s.deliverBlocks(ctx, h, from, to, d, report)
+			return s.deliverBlocks(ctx, h, key, from, to, d, report)
 		}
 	}
-	return s.deliverWhole(ctx, h, d, func(percent int) { report(platform.Progress{Percent: percent}) })
+	return s.deliverWhole(ctx, h, key, d, func(percent int) { report(platform.Progress{Percent: percent}) })
 }
 
 // origin is where a disk's blocks come from.
@@ -110,16 +113,16 @@ func (s *Site) DepotWith(ctx context.Context, disk string) (depot.Depot, error) 
 }
 
 // deliverBlocks puts a copy together from what is there and what has to be sent.
-func (s *Site) deliverBlocks(ctx context.Context, h *hypervisor, from origin, to depot.Depot, d platform.Deliver,
-	report func(platform.Progress),
+func (s *Site) deliverBlocks(ctx context.Context, h *hypervisor, key string, from origin, to depot.Depot,
+	d platform.Deliver, report func(platform.Progress),
 ) error {
 	delivery := depot.Delivery{
 		From: from.Depot, Disk: from.disk, Digest: d.Digest, To: to,
 		Coming: depot.Coming{Copy: d.Copy, Beside: slices.Concat(d.Same, []string{d.Disk}, d.Beside)},
 		Report: func(t platform.Transfer) { report(platform.Progress{Percent: t.Percent(), Transfer: &t}) },
 	}
-	if from.far && s.limiter != nil {
-		delivery.Pace = s.limiter.WaitN
+	if from.far {
+		delivery.Pace = s.pace(key)
 	}
 	if err := delivery.Run(ctx); err != nil {
 		return err
@@ -139,7 +142,7 @@ func (s *Site) deliverBlocks(ctx context.Context, h *hypervisor, from origin, to
 
 // deliverWhole transfers the disk, goes on where an earlier transfer stopped, and
 // reads back what has come to be there.
-func (s *Site) deliverWhole(ctx context.Context, h *hypervisor, d platform.Deliver, report func(int)) error {
+func (s *Site) deliverWhole(ctx context.Context, h *hypervisor, key string, d platform.Deliver, report func(int)) error {
 	source, err := s.source(ctx, d.Source)
 	if err != nil {
 		return err
@@ -184,7 +187,7 @@ func (s *Site) deliverWhole(ctx context.Context, h *hypervisor, d platform.Deliv
 		return errors.New("a transfer had left more than the disk has; it begins anew")
 	}
 	const transferShare = 80 // percent of the work; reading back is the rest
-	limited := &limitedReader{ctx: ctx, r: r, limiter: s.limiter, n: offset, report: func(n int64) {
+	limited := &limitedReader{ctx: ctx, r: r, pace: s.pace(key), n: offset, report: func(n int64) {
 		report(int(transferShare * n / max(1, whole)))
 	}}
 	err = h.dedicated(ctx, func(l *libvirt.Libvirt) error {
@@ -216,23 +219,50 @@ func (h *hypervisor) diskMode() string {
 	return "0444"
 }
 
-// limitedReader keeps to the site's rate and tells how far it is.
+// pace is how fast a delivery may go, which changes while it goes; nil if it is not limited.
+func (s *Site) pace(key string) func(ctx context.Context, bytes int) error {
+	if s.allowance == nil {
+		return nil
+	}
+	const asksAgain = 2 * time.Second
+	limiter, asked := rate.NewLimiter(rate.Inf, paceBurst), time.Time{}
+	return func(ctx context.Context, bytes int) error {
+		if time.Since(asked) > asksAgain {
+			allowed, err := s.allowance(ctx, key)
+			if err != nil {
+				return err
+			}
+			asked = time.Now()
+			if limit := rate.Limit(allowed); limit == 0 {
+				limiter.SetLimit(rate.Inf)
+			} else {
+				limiter.SetLimit(limit)
+			}
+		}
+		return limiter.WaitN(ctx, bytes)
+	}
+}
+
+// paceBurst is how much may go at once, in bytes.
+const paceBurst = 64 << 10
+
+// limitedReader keeps to the pace and tells how far it is.
 type limitedReader struct {
-	ctx     context.Context
-	r       io.Reader
-	limiter *rate.Limiter
-	n       int64
-	report  func(int64)
-	err     error // of the source, which the stream's error hides
+	ctx    context.Context
+	r      io.Reader
+	pace   func(context.Context, int) error
+	n      int64
+	report func(int64)
+	err    error // of the source, which the stream's error hides
 }
 
 func (l *limitedReader) Read(p []byte) (int, error) {
-	if l.limiter != nil {
-		p = p[:min(len(p), l.limiter.Burst())]
+	if l.pace != nil {
+		p = p[:min(len(p), paceBurst)]
 	}
 	n, err := l.r.Read(p)
-	if l.limiter != nil && n > 0 {
-		if werr := l.limiter.WaitN(l.ctx, n); werr != nil {
+	if l.pace != nil && n > 0 {
+		if werr := l.pace(l.ctx, n); werr != nil {
 			l.err = werr
 			return 0, werr
 		}

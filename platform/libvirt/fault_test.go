@@ -371,9 +371,9 @@ func TestABrokenDeliveryGoesOnWhereItStopped(t *testing.T) {
 	source := &counted{Site: small(t, from), breakAt: 5<<20 + 12345}
 	digest := captureOf(t, source.Site, from, "desk")
 	e := locald.Site("far-quay", to)
-	e.DeliveryRate = "64MiB"
 	target, err := open(e, platform.Environment{
 		Journal: journal.NewMemory(), Log: slog.New(slog.DiscardHandler),
+		Allowance: func(context.Context, string) (int64, error) { return 64 << 20, nil },
 		Peer: func(_ context.Context, name string) (platform.Platform, error) {
 			require.Equal(t, "real-quay", name)
 			return source, nil

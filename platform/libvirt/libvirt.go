@@ -26,8 +26,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/time/rate"
-
 	"nimblepane/core/estate"
 	"nimblepane/core/secret"
 	"nimblepane/platform"
@@ -40,7 +38,7 @@ type Site struct {
 	hypervisors []*hypervisor
 	classes     map[string]class
 	accelerator string
-	limiter     *rate.Limiter // nil: deliveries are not limited
+	allowance   func(ctx context.Context, key string) (int64, error) // of deliveries; nil: they are not limited
 	secrets     secret.Finder
 	file        func(ctx context.Context, digest string) io.ReadCloser
 	peer        func(ctx context.Context, site string) (platform.Platform, error)
@@ -77,7 +75,7 @@ func Open(site estate.Site, env platform.Environment) (platform.Platform, error)
 func open(site estate.Site, env platform.Environment) (*Site, error) {
 	s := &Site{
 		name: site.Name, accelerator: site.Accelerator, classes: map[string]class{}, limits: patient,
-		peer: env.Peer, bases: env.Bases, log: env.Log, journal: env.Journal,
+		peer: env.Peer, bases: env.Bases, allowance: env.Allowance, log: env.Log, journal: env.Journal,
 	}
 	for name, c := range site.MachineClasses {
 		k := class{MachineClass: c}
@@ -89,13 +87,6 @@ func open(site estate.Site, env platform.Environment) (*Site, error) {
 			return nil, fmt.Errorf("site %s: machine class %s: %w", site.Name, name, err)
 		}
 		s.classes[name] = k
-	}
-	if site.DeliveryRate != "" {
-		n, err := estate.Bytes(site.DeliveryRate)
-		if err != nil {
-			return nil, fmt.Errorf("site %s: delivery rate: %w", site.Name, err)
-		}
-		s.limiter = rate.NewLimiter(rate.Limit(n), int(max(n/4, transferBlock)))
 	}
 	for _, h := range site.Hypervisors {
 		hv, err := newHypervisor(site.Name, h, site.Accelerator)

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"sync"
 	"time"
 
 	"nimblepane/core/estate"
@@ -22,19 +23,25 @@ import (
 type Site struct {
 	address, name string
 	http          *http.Client
+	allowance     func(ctx context.Context, key string) (int64, error)
+
+	mu      sync.Mutex
+	allowed map[string]int64 // by operation
 }
 
 // Open is the platform's opener: a site's address is where its practice process listens.
-func Open(site estate.Site, _ platform.Environment) (platform.Platform, error) {
-	return New(site.Address, site.Name), nil
+func Open(site estate.Site, env platform.Environment) (platform.Platform, error) {
+	s := New(site.Address, site.Name)
+	s.allowance = env.Allowance
+	return s, nil
 }
 
 // New returns the site of that name, played by the process at the address.
 func New(address, name string) *Site {
-	return &Site{address, name, &http.Client{
-		Timeout:   10 * time.Second,
-		Transport: &http.Transport{MaxIdleConnsPerHost: 64},
-	}}
+	return &Site{
+		address: address, name: name, allowed: map[string]int64{},
+		http: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 64}},
+	}
 }
 
 var (
@@ -44,13 +51,51 @@ var (
 
 // Start begins the operation under the key.
 func (s *Site) Start(ctx context.Context, key string, op platform.Operation) error {
-	return s.call(ctx, http.MethodPut, s.operation(key), op, nil)
+	at := s.operation(key)
+	if op.Kind == string(platform.DeliverCopy) && s.allowance != nil {
+		rate, err := s.allowance(ctx, key)
+		if err != nil {
+			return err
+		}
+		at += "?rate=" + strconv.FormatInt(rate, 10)
+	}
+	return s.call(ctx, http.MethodPut, at, op, nil)
 }
 
 // Ask returns how the operation stands.
 func (s *Site) Ask(ctx context.Context, key string) (p platform.Progress, err error) {
-	err = s.call(ctx, http.MethodGet, s.operation(key), nil, &p)
-	return p, err
+	if err = s.call(ctx, http.MethodGet, s.operation(key), nil, &p); err != nil || p.Transfer == nil ||
+		s.allowance == nil {
+		return p, err
+	}
+	return p, s.allow(ctx, key, p.State == platform.UnderWay)
+}
+
+// allow tells the site what a delivery may take, if that is news.
+func (s *Site) allow(ctx context.Context, key string, underWay bool) error {
+	if !underWay {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		delete(s.allowed, key)
+		return nil
+	}
+	rate, err := s.allowance(ctx, key)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	told, ok := s.allowed[key]
+	s.mu.Unlock()
+	if ok && told == rate {
+		return nil
+	}
+	if err := s.call(ctx, http.MethodPut, s.operation(key)+"/rate", rate, nil); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.allowed[key] = rate
+	return nil
 }
 
 // Output returns what the step of the operation has written.

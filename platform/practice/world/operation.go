@@ -22,6 +22,8 @@ type operation struct {
 	Progress platform.Progress  `json:"progress"`
 	Host     string             `json:"host,omitempty"` // that is rebuilt
 	From     string             `json:"from,omitempty"` // the copy that it is cloned from
+	Carriage *carriage          `json:"carriage,omitempty"` // of a delivery
+	Rate     int64              `json:"rate,omitempty"`     // that the service allows it, in bytes a second; 0: as much as goes
 }
 
 // remembers is how long the key of an ended operation is known. Nobody asks
@@ -83,6 +85,11 @@ func playing[In, Out any](k platform.Kind[In, Out], begin func(act, In) (time.Du
 
 // start begins an operation under the key.
 func (w *World) start(siteName, key string, op platform.Operation) error {
+	return w.startAt(siteName, key, op, 0)
+}
+
+// startAt begins one that may send so many bytes a second.
+func (w *World) startAt(siteName, key string, op platform.Operation, rate int64) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	s, ok := w.state.Sites[siteName]
@@ -97,7 +104,7 @@ func (w *World) start(siteName, key string, op platform.Operation) error {
 		return platform.NotDoneHere(op)
 	}
 	now := w.now()
-	o := &operation{Site: siteName, Op: op, Began: now, Progress: platform.Progress{State: platform.UnderWay}}
+	o := &operation{Site: siteName, Op: op, Began: now, Rate: rate, Progress: platform.Progress{State: platform.UnderWay}}
 	span, err := p.begin(act{w, o, key, s, now})
 	if err != nil {
 		return err
@@ -110,6 +117,9 @@ func (w *World) start(siteName, key string, op platform.Operation) error {
 
 // proceed ends the operation if its time has come.
 func (w *World) proceed(key string, o *operation, now time.Time) {
+	if o.Carriage != nil && !(act{w, o, key, w.state.Sites[o.Site], now}).carry() {
+		return
+	}
 	if now.Before(o.Ends) {
 		if span := o.Ends.Sub(o.Began); span > 0 {
 			o.Progress.Percent = int(100 * now.Sub(o.Began) / span)
@@ -119,10 +129,11 @@ func (w *World) proceed(key string, o *operation, now time.Time) {
 	w.dirty = true
 	output, err := plays[o.Op.Kind].end(act{w, o, key, w.state.Sites[o.Site], now})
 	if err != nil {
-		o.Progress = platform.Progress{State: platform.Failed, Percent: o.Progress.Percent, Why: err.Error()}
+		o.Progress.State, o.Progress.Why = platform.Failed, err.Error()
 		return
 	}
-	o.Progress = platform.Progress{State: platform.Succeeded, Percent: 100, Output: output}
+	o.Progress.State, o.Progress.Percent, o.Progress.Output = platform.Succeeded, 100, output
+	o.Ends = now
 }
 
 // ask returns how an operation stands.
@@ -176,14 +187,6 @@ func (a act) endCapture(c platform.Capture) (platform.Captured, error) {
 		a.state.BuildMachines = slices.DeleteFunc(a.state.BuildMachines, func(o *buildMachine) bool { return o == b })
 	}
 	return out, nil
-}
-
-func (a act) beginDelivery(d platform.Deliver) (time.Duration, error) {
-	if _, ok := a.state.Disks[d.Disk]; !ok && d.Source != platform.OfService {
-		return 0, refuse("there is no disk %q", d.Disk)
-	}
-	k := a.at.Spec.Knobs
-	return a.vary(k.Deliver, k.Spread), nil
 }
 
 func (a act) endDelivery(d platform.Deliver) (platform.Made, error) {

@@ -1,6 +1,7 @@
 package world
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"io"
@@ -14,7 +15,8 @@ import (
 // Handler serves what the service asks of the world's sites, and the knobs.
 //
 //	GET, PUT /clock                                 the clock; PUT takes {"rate": 60}, or {"forward": NANOSECONDS}
-//	PUT      /sites/{site}/operations/{key}         begin an operation
+//	PUT      /sites/{site}/operations/{key}         begin an operation; ?rate=BYTES is what a delivery may send a second
+//	PUT      /sites/{site}/operations/{key}/rate    what it may from now on
 //	GET      /sites/{site}/operations/{key}         how it stands
 //	GET      /sites/{site}/operations/{key}/output?from=BYTES
 //	GET      /sites/{site}/build-machines
@@ -46,8 +48,19 @@ func (w *World) Handler() http.Handler {
 	})
 	mux.HandleFunc("PUT /sites/{site}/operations/{key}", func(rw http.ResponseWriter, r *http.Request) {
 		var op platform.Operation
+		rate, err := strconv.ParseInt(cmp.Or(r.URL.Query().Get("rate"), "0"), 10, 64)
+		if err != nil || rate < 0 {
+			http.Error(rw, "rate: write a number of bytes a second", http.StatusBadRequest)
+			return
+		}
 		if read(rw, r, &op) {
-			reply(rw, struct{}{}, w.start(r.PathValue("site"), r.PathValue("key"), op))
+			reply(rw, struct{}{}, w.startAt(r.PathValue("site"), r.PathValue("key"), op, rate))
+		}
+	})
+	mux.HandleFunc("PUT /sites/{site}/operations/{key}/rate", func(rw http.ResponseWriter, r *http.Request) {
+		var rate int64
+		if read(rw, r, &rate) {
+			reply(rw, struct{}{}, w.allow(r.PathValue("key"), rate))
 		}
 	})
 	mux.HandleFunc("GET /sites/{site}/operations/{key}", func(rw http.ResponseWriter, r *http.Request) {
