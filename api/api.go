@@ -136,6 +136,7 @@ func (s *Server) describe() {
 	s.estate()
 	s.versions()
 	s.software()
+	s.deliveries()
 	s.provenance()
 	s.fleet()
 	s.builds()

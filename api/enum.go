@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"nimblepane/agent"
+	"nimblepane/client"
 	"nimblepane/core/act"
 	"nimblepane/core/base"
 	"nimblepane/core/build"
@@ -38,6 +39,8 @@ var enumerations = []enumeration{
 	enumerationOf[build.StepState]("StepState", build.StepStates()),
 	enumerationOf[host.State]("HostState", host.States()),
 	enumerationOf[image.CopyState]("CopyState", image.CopyStates()),
+	enumerationOf[client.DeliveryState]("DeliveryState", client.DeliveryStates()),
+	enumerationOf[platform.Stage]("DeliveryStage", platform.Stages()),
 	enumerationOf[image.MoveKind]("MoveKind", []image.MoveKind{image.Advance, image.Return}),
 	enumerationOf[image.Scheme]("Numbering", []image.Scheme{image.Calendar, image.Semver}),
 	enumerationOf[image.State]("VersionState", image.States()),

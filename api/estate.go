@@ -81,7 +81,7 @@ func (s *Server) estate() {
 func (s *Server) siteOut(ctx context.Context, r store.Site) (client.Site, error) {
 	out := client.Site{
 		Name: r.Name, Title: r.Title, Platform: r.Platform, Address: r.Address,
-		StartsPerMinute: r.StartsPerMinute, ClonesPerCopy: r.ClonesPerCopy, Trouble: r.Trouble,
+		StartsPerMinute: r.StartsPerMinute, ClonesPerCopy: r.ClonesPerCopy, Deliveries: r.Deliveries.V, Trouble: r.Trouble,
 		TroubleSince: r.TroubleSince,
 	}
 	var err error
@@ -113,6 +113,13 @@ type fileOut struct {
 func (s *Server) showEstate(ctx context.Context, _ *empty) (*fileOut, error) {
 	db := s.store.DB.WithContext(ctx)
 	var f estate.File
+	lines, err := store.Lines(db)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range lines {
+		f.Lines = append(f.Lines, r.Settings.V)
+	}
 	sites, err := store.Sites(db)
 	if err != nil {
 		return nil, err

@@ -393,6 +393,10 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, rows ...store
 	if err != nil {
 		return nil, err
 	}
+	last, err := store.DeliveriesOf(db, img.ID)
+	if err != nil {
+		return nil, err
+	}
 	progress, err := store.CaptureProgress(db, img.ID)
 	if err != nil {
 		return nil, err
@@ -421,7 +425,7 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, rows ...store
 			if c.VersionID == v.ID {
 				o.Copies = append(o.Copies, client.Copy{
 					Site: c.Site, Ordinal: c.Ordinal, State: c.State,
-					Progress: c.Progress, Failure: c.Failure,
+					Progress: c.Progress, Failure: c.Failure, Delivery: lastDelivery(last, c.ID),
 				})
 			}
 		}

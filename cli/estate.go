@@ -168,6 +168,7 @@ func (a *app) site() *cobra.Command {
 				fact{"Address", s.Address},
 				fact{"Stagger", fmt.Sprintf("%s per minute", many(s.StartsPerMinute, "start"))},
 				fact{"Clones", fmt.Sprintf("%d at once from one copy", s.ClonesPerCopy)},
+				fact{"Deliveries", toSite(s.Deliveries)},
 				fact{"Pools", fmt.Sprint(s.Pools)}, fact{"Hosts", fmt.Sprint(s.Hosts)},
 				fact{"Unreachable", s.Unreachable})
 			a.say("")

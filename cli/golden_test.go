@@ -22,6 +22,7 @@ import (
 	"nimblepane/core/build"
 	"nimblepane/core/compare"
 	"nimblepane/core/disk"
+	"nimblepane/core/estate"
 	"nimblepane/core/feed"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
@@ -230,12 +231,15 @@ var (
 	goldenSite = client.Site{
 		Name: "north-quay", Title: "North Quay", Platform: "libvirt", Address: "", StartsPerMinute: 30,
 		ClonesPerCopy: 4, Pools: 3, Hosts: 44,
+		Deliveries: estate.Deliveries{Line: "harbour-link", DeliveryRate: "8MiB", DeliveryHours: []estate.Hours{
+			{From: "20:00", To: "6:00", Rate: "unlimited", TimeZone: "Europe/Lisbon"},
+		}},
 		Hypervisors: []client.Hypervisor{
 			{
 				Name: "hv-1", Address: "qemu:///system", Software: "libvirt 9.0.0", Acceleration: "kvm", Cores: 16,
 				CoresUsed: 24, Memory: 64 << 30,
 				MemoryUsed: 60 << 30, Storage: 1 << 40, StorageFree: 1 << 39, StoragePath: "/pool", Machines: 12,
-				Others: 1,
+				Others: 1, Delivery: "by blocks",
 			},
 			{Name: "hv-2", Address: "qemu+tls://hv-2/system", Unreachable: "hypervisor hv-2 does not answer"},
 		},
@@ -325,8 +329,34 @@ var golden = map[string]any{
 		ID: 3, Account: "jonas", Name: "pipeline", Role: role.Viewer, Pools: []string{"ticket-pilot"},
 		Images: []string{}, CreatedAt: noon, ExpiresAt: later,
 	}),
-	"/estate":              "sites:\n  - name: north-quay\n",
-	"/sites":               listOf(goldenSite),
+	"/estate": "sites:\n  - name: north-quay\n",
+	"/sites":  listOf(goldenSite),
+	"/deliveries": listOf(
+		client.Delivery{
+			Key: "deliver-copy-9-1", Image: "counter-desk", Number: "2026.11.3", Ordinal: 1, Site: "south-quay",
+			Line: "harbour-link", State: client.DeliveryUnderWay, Percent: 50, Transfer: client.Transfer{
+				Stage: platform.Sending, Whole: 24 << 30, There: 23 << 30, Lacking: 1 << 30, Sent: 1 << 29, OverLine: 1 << 28,
+				Rate: 8 << 20, Left: 32, AskedAt: noon,
+			},
+		},
+		client.Delivery{
+			Key: "deliver-copy-10-1", Image: "counter-desk", Number: "2026.11.3", Ordinal: 2, Site: "south-quay",
+			Line: "harbour-link", State: client.DeliveryWaiting, Before: 2, Transfer: client.Transfer{AskedAt: noon},
+			Why: "it waits for its turn on line harbour-link: 2 go before it, and 2 may go at once",
+		},
+		client.Delivery{
+			Key: "deliver-base-base-copy-1-1", Base: "harbour-13", Site: "north-quay", State: client.DeliveryArrived,
+			Percent: 100, Transfer: client.Transfer{
+				Stage: platform.Checking, Whole: 6 << 30, There: 6 << 30, AskedAt: noon, EndedAt: &later,
+			},
+		}),
+	"/lines": listOf(client.Line{
+		Line: estate.Line{
+			Name: "harbour-link", Title: "Harbour link", Rate: "20MiB", AtOnce: 2,
+			Hours: []estate.Hours{{From: "20:00", To: "6:00", Rate: "100MiB"}},
+		},
+		Now: 20 << 20, Sites: []string{"north-quay", "south-quay"}, UnderWay: 1, Waiting: 1,
+	}),
 	"/sites/north-quay":    goldenSite,
 	"/images":              listOf(goldenImage),
 	"/images/counter-desk": goldenImage,
@@ -546,7 +576,8 @@ var shown = map[string]string{
 	"version-verify":     "version verify counter-desk 2026.11.3",
 	"version-compare":    "version compare counter-desk 2026.11.3",
 	"software-find":      "software find libtide1 --below 2.9",
-	"version-show":       "version show counter-desk 2026.11.3", "whoami": "whoami",
+	"delivery-list":      "delivery list", "delivery-lines": "delivery lines",
+	"version-show": "version show counter-desk 2026.11.3", "whoami": "whoami",
 }
 
 // done are commands that change something, of which it is kept what they say.

@@ -14,11 +14,13 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
+	"nimblepane/client"
 	"nimblepane/core/base"
 	"nimblepane/core/build"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
 	"nimblepane/core/rollover"
+	"nimblepane/platform"
 )
 
 // column is one column of a table.
@@ -172,6 +174,10 @@ var stateColours = map[string]text.Color{
 	string(base.Fetching): text.FgCyan, string(base.Receiving): text.FgCyan, string(base.Converting): text.FgCyan,
 	string(build.StepDone): text.FgGreen, string(build.StepGoesOn): text.FgCyan,
 	string(build.StepNoted): text.FgYellow,
+
+	string(platform.Mapping): text.FgCyan, string(platform.Gathering): text.FgCyan,
+	string(platform.Sending): text.FgCyan,
+	string(client.DeliveryArrived): text.FgGreen,
 
 	met: text.FgGreen, notMet: text.FgHiYellow,
 }

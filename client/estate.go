@@ -4,22 +4,25 @@ import (
 	"context"
 	"net/http"
 	"time"
+
+	"nimblepane/core/estate"
 )
 
 // Site is a place where hosts run.
 type Site struct {
-	Name            string          `json:"name"`
-	Title           string          `json:"title"`
-	Platform        string          `json:"platform"`
-	Address         string          `json:"address"`
-	StartsPerMinute int             `json:"starts_per_minute"`
-	ClonesPerCopy   int             `json:"clones_per_copy"`
-	Pools           int             `json:"pools"`
-	Hosts           int             `json:"hosts"`
-	Hypervisors     []Hypervisor    `json:"hypervisors,omitempty" doc:"On platforms whose machines run on computers of yours"`
-	BuildMachines   []MachineAtSite `json:"build_machines" nullable:"false"`
-	Trouble         string          `json:"trouble,omitempty" doc:"Why it does not answer what the service asks of it, if it does not; it is asked again at growing intervals"`
-	TroubleSince    *time.Time      `json:"trouble_since,omitempty"`
+	Name            string            `json:"name"`
+	Title           string            `json:"title"`
+	Platform        string            `json:"platform"`
+	Address         string            `json:"address"`
+	StartsPerMinute int               `json:"starts_per_minute"`
+	ClonesPerCopy   int               `json:"clones_per_copy"`
+	Deliveries      estate.Deliveries `json:"deliveries" doc:"How copies go there"`
+	Pools           int               `json:"pools"`
+	Hosts           int               `json:"hosts"`
+	Hypervisors     []Hypervisor      `json:"hypervisors,omitempty" doc:"On platforms whose machines run on computers of yours"`
+	BuildMachines   []MachineAtSite   `json:"build_machines" nullable:"false"`
+	Trouble         string            `json:"trouble,omitempty" doc:"Why it does not answer what the service asks of it, if it does not; it is asked again at growing intervals"`
+	TroubleSince    *time.Time        `json:"trouble_since,omitempty"`
 	// Unreachable says why the build machines are not known.
 	Unreachable string `json:"unreachable,omitempty"`
 }

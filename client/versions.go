@@ -104,6 +104,7 @@ type Copy struct {
 	State    image.CopyState `json:"state"`
 	Progress int             `json:"progress"`
 	Failure  string          `json:"failure"`
+	Delivery *Transfer       `json:"delivery,omitempty" doc:"How it came, or comes, if by its blocks"`
 }
 
 func (c *Client) Versions(ctx context.Context, image string) ([]Version, error) {

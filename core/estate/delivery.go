@@ -62,8 +62,8 @@ func limit(rate string, hours []Hours) (l delivery.Limit) {
 	return l
 }
 
-// unlimited is the rate of hours in which as much goes as can.
-const unlimited = "unlimited"
+// Unlimited is the rate of hours in which as much goes as can.
+const Unlimited = "unlimited"
 
 // LeastRate is the least that may be allowed, in bytes a second: with less, what waits for the next piece is taken for a
 // line that broke.
@@ -76,7 +76,7 @@ func (h Hours) read() (out delivery.Hours, err error) {
 	if out.To, err = clock(h.To); err != nil {
 		return out, fmt.Errorf("to: %w", err)
 	}
-	if h.Rate != unlimited {
+	if h.Rate != Unlimited {
 		if out.Rate, err = rate(h.Rate); err != nil {
 			return out, err
 		}
