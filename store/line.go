@@ -86,6 +86,11 @@ func Deliveries(db *gorm.DB, q DeliveryQuery) (rows []DeliveryRow, err error) {
 	return rows, err
 }
 
+// DeliveriesNow has deliveries that wait looked at at once: one that ended may have kept them from their turn.
+func DeliveriesNow(tx *Tx) error {
+	return tx.Exec("update works set next_poll_at = now() where kind in ('deliver', 'deliver-base') and state = 'asked'").Error
+}
+
 // DeliveryByKey returns the delivery, or ErrNotFound.
 func DeliveryByKey(db *gorm.DB, key string) (row DeliveryRow, err error) {
 	r := db.Raw(selectDeliveries+"and w.key = ?", key).Scan(&row)

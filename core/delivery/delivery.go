@@ -81,10 +81,30 @@ const (
 type One struct {
 	Key    string
 	Line   string // "" if its site has none
+	Brings string // what, to where: of several that bring the same one goes first, and the others are made from that
 	Need   Need
 	Asked  time.Time
 	Begun  bool // its platform has taken it on
 	Absent bool // its site does not answer, or it does not get on: it keeps no other from its turn
+}
+
+// first says that a goes before b, if neither has begun.
+func first(a, b One) bool {
+	return cmp.Or(cmp.Compare(a.Need, b.Need), a.Asked.Compare(b.Asked), cmp.Compare(a.Key, b.Key)) < 0
+}
+
+// Follows returns the delivery that brings the same to the same site and goes before one, "" if none does.
+func Follows(all []One, key string) string {
+	i := slices.IndexFunc(all, func(o One) bool { return o.Key == key })
+	if i < 0 || all[i].Begun {
+		return ""
+	}
+	for _, o := range all {
+		if o.Key != key && o.Brings == all[i].Brings && (o.Begun || first(o, all[i])) {
+			return o.Key
+		}
+	}
+	return ""
 }
 
 // Before returns how many deliveries go before one over its line: those under way, and those that wait and are needed
@@ -99,7 +119,7 @@ func Before(all []One, key string) int {
 		if o.Key == key || o.Line != me.Line || o.Absent {
 			continue
 		}
-		if o.Begun || cmp.Or(cmp.Compare(o.Need, me.Need), o.Asked.Compare(me.Asked), cmp.Compare(o.Key, me.Key)) < 0 {
+		if o.Begun || first(o, me) {
 			n++
 		}
 	}

@@ -65,6 +65,21 @@ func TestThoseThatAreNeededFirstGoFirst(t *testing.T) {
 	}
 }
 
+func TestWhatComesTwiceComesOnceOverALine(t *testing.T) {
+	t.Parallel()
+	one, two := delivery.One{Key: "one", Brings: "desk to quay"}, delivery.One{
+		Key: "two", Brings: "desk to quay", Need: delivery.ForBreath,
+	}
+	all := []delivery.One{two, one, {Key: "other", Brings: "desk to pier"}}
+	require.Empty(t, delivery.Follows(all, "one"))
+	require.Equal(t, "one", delivery.Follows(all, "two"))
+	require.Empty(t, delivery.Follows(all, "other"))
+	require.Empty(t, delivery.Follows(all, "gone"))
+	all[0].Begun = true
+	require.Equal(t, "two", delivery.Follows(all, "one"))
+	require.Empty(t, delivery.Follows(all, "two"))
+}
+
 // TestNeverMoreThanFitBegin lets any number of processes look at once: whoever begins when fewer go before it than
 // may at once, they are never more.
 func TestNeverMoreThanFitBegin(t *testing.T) {

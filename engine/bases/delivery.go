@@ -155,6 +155,9 @@ func deliveryEnded(tx *store.Tx, in ofCopy, end *engine.Ending[platform.Made]) e
 	if err != nil {
 		return err
 	}
+	if err := store.DeliveriesNow(tx); err != nil {
+		return err
+	}
 	if end.Failure == "" && end.Output.Digest != b.Digest {
 		end.Failure = fmt.Sprintf("what arrived has digest %s, and the base %s", end.Output.Digest, b.Digest)
 	}

@@ -32,19 +32,23 @@ func New(e *engine.Engine) *Deliveries {
 
 // Turn returns a *platform.Busy that says why, if it is not a delivery's turn to begin.
 func Turn(db *gorm.DB, w store.Work) error {
-	site, err := store.SiteByID(db, w.SiteID)
-	if err != nil || site.Deliveries.V.Line == "" {
-		return err
-	}
 	rows, err := store.OpenDeliveries(db)
 	if err != nil {
+		return err
+	}
+	others := all(rows)
+	if delivery.Follows(others, w.Key) != "" {
+		return &platform.Busy{Why: "it waits for another copy that comes to the site, which it is made from"}
+	}
+	site, err := store.SiteByID(db, w.SiteID)
+	if err != nil || site.Deliveries.V.Line == "" {
 		return err
 	}
 	line, err := store.LineNamed(db, site.Deliveries.V.Line)
 	if err != nil {
 		return err
 	}
-	n := delivery.Before(all(rows), w.Key)
+	n := delivery.Before(others, w.Key)
 	if n < line.Settings.V.AtOnce {
 		return nil
 	}
@@ -57,7 +61,7 @@ func all(rows []store.DeliveryRow) []delivery.One {
 	out := make([]delivery.One, len(rows))
 	for i, r := range rows {
 		out[i] = delivery.One{
-			Key: r.Key, Line: r.Line, Need: need(r), Asked: r.AskedAt, Begun: r.State == store.WorkUnderWay,
+			Key: r.Key, Line: r.Line, Brings: fmt.Sprintf("%s %s %s to %s", r.Base, r.Image, r.Number, r.Site), Need: need(r), Asked: r.AskedAt, Begun: r.State == store.WorkUnderWay,
 			// One under way that waits for something, such as a hypervisor, does not get on.
 			Absent: r.Silent || r.State == store.WorkUnderWay && r.Why != "",
 		}

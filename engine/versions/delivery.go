@@ -101,6 +101,9 @@ func deliveryEnded(tx *store.Tx, in ofCopy, end *engine.Ending[platform.Made]) e
 	if err != nil {
 		return err
 	}
+	if err := store.DeliveriesNow(tx); err != nil {
+		return err
+	}
 	end.Failure = cmp.Or(end.Failure, WrongDigest(img, v, end.Output))
 	entry := store.Entry{
 		Verb: "copy.deliver", Subject: Subject(img, v), Reason: end.Failure,

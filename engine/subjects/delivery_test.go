@@ -1,0 +1,146 @@
+package subjects_test
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nimblepane/client"
+	"nimblepane/core/image"
+	"nimblepane/core/role"
+	"nimblepane/internal/servicetest"
+	"nimblepane/platform"
+)
+
+// lined is the estate with a line to both its sites.
+func lined(line string) string {
+	return "lines:\n  - {name: harbour-link, " + line + "}\n" + strings.ReplaceAll(servicetest.Estate,
+		"starts-per-minute: 600", "line: harbour-link, starts-per-minute: 600")
+}
+
+func deliveriesOf(t *testing.T, c *client.Client, d client.Deliveries) (waiting, underWay []client.Delivery) {
+	t.Helper()
+	rows, err := c.Deliveries(t.Context(), d)
+	require.NoError(t, err)
+	for _, r := range rows {
+		switch r.State {
+		case client.DeliveryWaiting:
+			waiting = append(waiting, r)
+		case client.DeliveryUnderWay:
+			underWay = append(underWay, r)
+		case client.DeliveryArrived, client.DeliveryFailed:
+		}
+	}
+	return waiting, underWay
+}
+
+func arrived(s *servicetest.Service, c *client.Client, t *testing.T, number string) (v client.Version) {
+	t.Helper()
+	s.Until("the copies", func() bool {
+		var err error
+		v, err = c.Version(t.Context(), "counter-desk", number)
+		require.NoError(t, err)
+		return len(v.Copies) == 4 && !slices.ContainsFunc(v.Copies, func(x client.Copy) bool {
+			return x.State != image.CopyPresent
+		})
+	})
+	return v
+}
+
+func TestDeliveriesTakeTurnsOverALineAndKeepToItsLimit(t *testing.T) {
+	t.Parallel()
+	const limit = 4 << 20
+	s := servicetest.Start(t, servicetest.Options{Estate: lined("rate: 4MiB, at-once: 1")})
+	ctx, c := t.Context(), s.As(role.Operator)
+	v, err := c.Capture(ctx, "counter-desk", client.Capture{BuildMachine: "bm-counter"})
+	require.NoError(t, err)
+	var waiting, underWay []client.Delivery
+	s.Until("the first to be sent", func() bool {
+		waiting, underWay = deliveriesOf(t, c, client.Deliveries{Image: "counter-desk"})
+		require.LessOrEqual(t, len(underWay), 1)
+		return len(underWay) == 1 && len(waiting) == 3 && underWay[0].Rate > 0 && underWay[0].Left > 0 &&
+			!slices.ContainsFunc(waiting, func(d client.Delivery) bool { return d.Why == "" })
+	})
+	first := underWay[0]
+	require.Equal(t, []any{"north-quay", 1, "harbour-link", platform.Sending},
+		[]any{first.Site, first.Ordinal, first.Line, first.Stage}, "where it is tried out")
+	require.Equal(t, first.Whole, first.Lacking)
+	require.LessOrEqual(t, first.Rate, int64(limit*5/4))
+	before := map[string]int{}
+	for _, w := range waiting {
+		before[w.Site] = max(before[w.Site], w.Before)
+		if w.Ordinal == 1 {
+			require.Equal(t, "it waits for its turn on line harbour-link: 1 goes before it, and 1 may go at once", w.Why)
+		} else {
+			require.Equal(t, "it waits for another copy that comes to the site, which it is made from", w.Why)
+		}
+	}
+	require.Equal(t, map[string]int{"north-quay": 2, "south-quay": 3}, before, "second copies come last")
+	lines, err := c.Lines(ctx)
+	require.NoError(t, err)
+	require.Len(t, lines, 1)
+	require.Equal(t, []any{int64(limit), 1, 3}, []any{lines[0].Now, lines[0].UnderWay, lines[0].Waiting})
+	require.Equal(t, []string{"north-quay", "south-quay"}, lines[0].Sites)
+	none, err := c.Deliveries(ctx, client.Deliveries{Site: "south-quay", Image: "chart-desk"})
+	require.NoError(t, err)
+	require.Empty(t, none)
+	_, err = c.Deliveries(ctx, client.Deliveries{Site: "west-quay"})
+	require.ErrorContains(t, err, `site "west-quay"`)
+	_, err = c.Deliveries(ctx, client.Deliveries{Image: "west-desk"})
+	require.ErrorContains(t, err, `image "west-desk"`)
+
+	// What is under way takes a new limit at once.
+	load, err := s.As(role.Administrator).LoadEstate(ctx, s.EstateFile(lined("at-once: 4")), false)
+	require.NoError(t, err)
+	require.Equal(t, []string{"line harbour-link: what goes over it"}, load.Changes)
+	whole := arrived(s, c, t, v.Number)
+	text, err := c.Estate(ctx)
+	require.NoError(t, err)
+	require.Contains(t, string(text), "harbour-link")
+	for _, x := range whole.Copies {
+		require.NotNil(t, x.Delivery)
+		require.Equal(t, x.Ordinal == 2, x.Delivery.Lacking == 0, "the second copy of a site comes from there")
+	}
+
+	// The next version goes as what changed.
+	next := s.Captured("counter-desk", "bm-counter")
+	for _, x := range arrived(s, c, t, next).Copies {
+		require.Less(t, x.Delivery.Lacking, x.Delivery.Whole/10)
+		require.Equal(t, x.Delivery.Lacking, x.Delivery.Sent)
+	}
+	all, err := c.Deliveries(ctx, client.Deliveries{Ended: true, Limit: 5})
+	require.NoError(t, err)
+	require.Len(t, all, 5)
+	require.Equal(t, next, all[0].Number)
+	require.Equal(t, client.DeliveryArrived, all[0].State)
+}
+
+// TestASiteThatDoesNotAnswerKeepsNobodyFromATurn has it be where a version is needed first.
+func TestASiteThatDoesNotAnswerKeepsNobodyFromATurn(t *testing.T) {
+	t.Parallel()
+	file := strings.Replace(lined("at-once: 1"), "{name: north-quay, platform: practice, address: WORLD",
+		"{name: north-quay, platform: practice, address: \"http://127.0.0.1:1\"", 1)
+	file = strings.Replace(file, "site: south-quay, image: counter-desk", "site: south-quay, image: chart-desk", 1)
+	file = strings.Replace(file, "host-prefix: bo, seats-per-host: 4, machine-class: standard", "host-prefix: bo, "+
+		"seats-per-host: 4, machine-class: graphics", 1)
+	file += "  - {name: chart-pilot, site: north-quay, image: chart-desk, track: pilot, hosts: 1, host-prefix: xp, " +
+		"seats-per-host: 4, machine-class: graphics}\n"
+	s := servicetest.Start(t, servicetest.Options{Estate: file})
+	c := s.As(role.Operator)
+	_, err := c.Capture(t.Context(), "chart-desk", client.Capture{BuildMachine: "bm-chart", Number: "1.0.0"})
+	require.NoError(t, err)
+	s.Until("the copy at the site that answers", func() bool {
+		v, err := c.Version(t.Context(), "chart-desk", "1.0.0")
+		require.NoError(t, err)
+		return slices.ContainsFunc(v.Copies, func(x client.Copy) bool {
+			return x.Site == "south-quay" && x.State == image.CopyPresent
+		})
+	})
+	waiting, underWay := deliveriesOf(t, c, client.Deliveries{})
+	require.Empty(t, underWay)
+	require.Len(t, waiting, 1)
+	require.Equal(t, "north-quay", waiting[0].Site)
+	require.Contains(t, waiting[0].Why, "north-quay does not answer")
+}
