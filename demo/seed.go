@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -55,9 +56,13 @@ func newSeeder(ctx context.Context, s *stack, say func(string, ...any)) (*seeder
 	if err := d.signIn(ctx); err != nil {
 		return nil, err
 	}
-	_, err := d.people["mira"].LoadEstate(ctx, s.estate(), false)
+	// While time flies, it is night on the line.
+	_, err := d.people["mira"].LoadEstate(ctx, bytes.Replace(s.estate(), []byte(byDay), []byte("rate: 40MiB"), 1), false)
 	return d, err
 }
+
+// byDay is what may go over the line between the quays while tickets are sold.
+const byDay = "rate: 64KiB"
 
 // signIn has everybody sign in.
 func (d *seeder) signIn(ctx context.Context) error {
@@ -411,8 +416,27 @@ func (d *seeder) history(ctx context.Context) error {
 		}
 	}
 	// It takes most of the day.
-	_, err = d.people["anton"].BuildSheet(ctx, chart, client.BuildSheet{})
-	return err
+	if _, err = d.people["anton"].BuildSheet(ctx, chart, client.BuildSheet{}); err != nil {
+		return err
+	}
+	return d.underWay(ctx)
+}
+
+// underWay has a version be on its way to the other quay, over a line that is narrow by day.
+func (d *seeder) underWay(ctx context.Context) error {
+	if _, err := d.people["mira"].LoadEstate(ctx, d.estate(), false); err != nil {
+		return err
+	}
+	c := d.people["jonas"]
+	if _, err := c.Capture(ctx, counter, client.Capture{
+		BuildMachine: "bm-counter", Notes: "Berth Planner 5.0, for December", Tags: []string{"december"},
+	}); err != nil {
+		return err
+	}
+	return until(ctx, "the version to be on its way", func() (bool, error) {
+		list, err := c.Deliveries(ctx, client.Deliveries{Site: "south-quay"})
+		return slices.ContainsFunc(list, func(x client.Delivery) bool { return x.Sent > 0 }), err
+	})
 }
 
 // follow has the sheet of the chart plotters follow the one in the ferries' repository.

@@ -67,6 +67,7 @@ export class Gathered {
         break;
       case "version.progress":
         this.due.add("versions");
+        this.due.add("deliveries");
         break;
       case "work.end":
       case "host.enrol":
@@ -92,7 +93,7 @@ export class Gathered {
         else if (kind === "feed" || kind.startsWith("feed."))
           for (const key of ["feeds", "bases", "trail", "today"]) this.due.add(key);
         else if (kind === "base" || kind.startsWith("base."))
-          for (const key of ["bases", "feeds", "trail"]) this.due.add(key);
+          for (const key of ["bases", "feeds", "deliveries", "trail"]) this.due.add(key);
         else if (kind === "machine" || kind.startsWith("build-machine."))
           for (const key of ["build-machines", "trail", "today"]) this.due.add(key);
         else this.due.add("all");

@@ -13,6 +13,8 @@ export type MachineState = Schemas["MachineState"];
 export type BuildMachineState = Schemas["BuildMachineState"];
 export type BaseState = Schemas["BaseState"];
 export type SessionState = Schemas["SessionState"];
+export type DeliveryState = Schemas["DeliveryState"];
+export type DeliveryStage = Schemas["DeliveryStage"];
 export type SoftwareChanged = Schemas["SoftwareChanged"];
 
 /** How a pane is drawn: a fill, a pattern and a word, so that none has to stand alone. */
@@ -91,6 +93,8 @@ export type Stated =
   | StepState
   | ProofState
   | SoftwareChanged
+  | DeliveryState
+  | DeliveryStage
   | "barred"
   | "met"
   | "not met";
@@ -106,6 +110,7 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   met: "green",
   passed: "green",
   kept: "green",
+  arrived: "green",
   draining: "orange",
   warned: "orange",
   emptied: "orange",
@@ -119,6 +124,9 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   running: "teal",
   capturing: "teal",
   delivering: "teal",
+  mapping: "teal",
+  gathering: "teal",
+  sending: "teal",
   preparing: "teal",
   working: "teal",
   sealing: "teal",

@@ -387,6 +387,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Deliveries of copies and of bases to sites, those that were asked for last first
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-deliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/estate": {
         parameters: {
             query?: never;
@@ -1125,6 +1145,26 @@ export interface paths {
          * @description Needs the role operator or one above it.
          */
         post: operations["try-version"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The lines that lead to sites, with what goes over them
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-lines"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3005,6 +3045,8 @@ export interface components {
             standing: string[];
         };
         Copy: {
+            /** @description How it came, or comes, if by its blocks */
+            delivery?: components["schemas"]["Transfer"];
             failure: string;
             /** Format: int64 */
             ordinal: number;
@@ -3015,10 +3057,87 @@ export interface components {
         };
         /** @enum {string} */
         CopyState: "delivering" | "present" | "failed" | "deleted";
+        Deliveries: {
+            delivery_hours?: components["schemas"]["Hours"][] | null;
+            delivery_rate?: string;
+            line?: string;
+        };
         Delivering: {
             /** Format: int64 */
             copies: number;
         };
+        Delivery: {
+            /** Format: date-time */
+            asked_at: string;
+            /** @description Instead of a version */
+            base?: string;
+            /**
+             * Format: int64
+             * @description How many go before it over its line
+             */
+            before?: number;
+            /** Format: date-time */
+            ended_at?: string;
+            image?: string;
+            key: string;
+            /**
+             * Format: int64
+             * @description That have to be sent
+             */
+            lacking_bytes: number;
+            /**
+             * Format: int64
+             * @description Until all is sent; left out if that cannot be said
+             */
+            left_seconds?: number;
+            /** @description That leads to the site */
+            line?: string;
+            /**
+             * Format: int64
+             * @description Gone over the line for them, packed
+             */
+            line_bytes: number;
+            number?: string;
+            /**
+             * Format: int64
+             * @description Which of the site's copies
+             */
+            ordinal?: number;
+            /** Format: int64 */
+            percent: number;
+            /**
+             * Format: int64
+             * @description Bytes a second over the line, of late
+             */
+            rate: number;
+            /**
+             * Format: int64
+             * @description Of these, arrived
+             */
+            sent_bytes: number;
+            /**
+             * Format: int64
+             * @description Of these, kept once by the storage for several copies
+             */
+            shared_bytes: number;
+            site: string;
+            /** @description What it does just now, or did last; none of a disk that goes as a whole */
+            stage?: components["schemas"]["DeliveryStage"];
+            state: components["schemas"]["DeliveryState"];
+            /**
+             * Format: int64
+             * @description Found at the site, in its other copies
+             */
+            there_bytes: number;
+            /** Format: int64 */
+            whole_bytes: number;
+            /** @description What it waits for, or why it failed */
+            why?: string;
+        };
+        /** @enum {string} */
+        DeliveryStage: "mapping" | "gathering" | "sending" | "checking";
+        /** @enum {string} */
+        DeliveryState: "waiting" | "under way" | "arrived" | "failed";
         /** @enum {string} */
         DiskFormat: "raw" | "qcow2" | "vhd" | "vhdx" | "vmdk";
         ErrorDetail: {
@@ -3181,6 +3300,12 @@ export interface components {
         };
         /** @enum {string} */
         HostState: "off" | "emptied" | "rebuilding" | "starting" | "checking" | "serving" | "draining" | "faulty";
+        Hours: {
+            from: string;
+            rate: string;
+            time_zone?: string;
+            to: string;
+        };
         Hypervisor: {
             acceleration: string;
             address: string;
@@ -3191,6 +3316,8 @@ export interface components {
              * @description Of all machines that run there; may be more than there are
              */
             cores_used: number;
+            /** @description How disks come there, in words */
+            delivery: string;
             /**
              * Format: int64
              * @description Machines that Nimble Pane made
@@ -3254,6 +3381,24 @@ export interface components {
         };
         LetGo: {
             reason?: string;
+        };
+        Line: {
+            /** Format: int64 */
+            at_once: number;
+            hours?: components["schemas"]["Hours"][] | null;
+            name: string;
+            rate?: string;
+            /**
+             * Format: int64
+             * @description Bytes a second that may go over it at this hour; 0: as much as goes
+             */
+            rate_now: number;
+            sites: string[];
+            title: string;
+            /** Format: int64 */
+            under_way: number;
+            /** Format: int64 */
+            waiting: number;
         };
         Loaded: {
             changes: string[];
@@ -3641,6 +3786,11 @@ export interface components {
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
+        PageDelivery: {
+            items: components["schemas"]["Delivery"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
         PageFeed: {
             items: components["schemas"]["Feed"][];
             /** @description Cursor of the next page; empty on the last */
@@ -3653,6 +3803,11 @@ export interface components {
         };
         PageImage: {
             items: components["schemas"]["Image"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
+        PageLine: {
+            items: components["schemas"]["Line"][];
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
@@ -4299,6 +4454,8 @@ export interface components {
             build_machines: components["schemas"]["MachineAtSite"][];
             /** Format: int64 */
             clones_per_copy: number;
+            /** @description How copies go there */
+            deliveries: components["schemas"]["Deliveries"];
             /** Format: int64 */
             hosts: number;
             /** @description On platforms whose machines run on computers of yours */
@@ -4568,6 +4725,51 @@ export interface components {
             entries: number;
             /** @description Hash of the last entry: kept elsewhere, it also shows a trail that was cut off */
             last: string;
+        };
+        Transfer: {
+            /** Format: date-time */
+            asked_at: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /**
+             * Format: int64
+             * @description That have to be sent
+             */
+            lacking_bytes: number;
+            /**
+             * Format: int64
+             * @description Until all is sent; left out if that cannot be said
+             */
+            left_seconds?: number;
+            /**
+             * Format: int64
+             * @description Gone over the line for them, packed
+             */
+            line_bytes: number;
+            /**
+             * Format: int64
+             * @description Bytes a second over the line, of late
+             */
+            rate: number;
+            /**
+             * Format: int64
+             * @description Of these, arrived
+             */
+            sent_bytes: number;
+            /**
+             * Format: int64
+             * @description Of these, kept once by the storage for several copies
+             */
+            shared_bytes: number;
+            /** @description What it does just now, or did last; none of a disk that goes as a whole */
+            stage?: components["schemas"]["DeliveryStage"];
+            /**
+             * Format: int64
+             * @description Found at the site, in its other copies
+             */
+            there_bytes: number;
+            /** Format: int64 */
+            whole_bytes: number;
         };
         Trial: {
             cleared: boolean;
@@ -6357,6 +6559,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageComingBuild"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-deliveries": {
+        parameters: {
+            query?: {
+                site?: string;
+                image?: string;
+                /** @description Those that have ended, too */
+                ended?: boolean;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageDelivery"];
                 };
             };
             /** @description Unauthorized */
@@ -9435,6 +9699,62 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageLine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -41,14 +41,14 @@ func Turn(db *gorm.DB, w store.Work) error {
 		return &platform.Busy{Why: "it waits for another copy that comes to the site, which it is made from"}
 	}
 	site, err := store.SiteByID(db, w.SiteID)
-	if err != nil || site.Deliveries.V.Line == "" {
+	n := delivery.Before(others, w.Key)
+	if err != nil || n == 0 {
 		return err
 	}
 	line, err := store.LineNamed(db, site.Deliveries.V.Line)
 	if err != nil {
 		return err
 	}
-	n := delivery.Before(others, w.Key)
 	if n < line.Settings.V.AtOnce {
 		return nil
 	}
@@ -61,12 +61,20 @@ func all(rows []store.DeliveryRow) []delivery.One {
 	out := make([]delivery.One, len(rows))
 	for i, r := range rows {
 		out[i] = delivery.One{
-			Key: r.Key, Line: r.Line, Brings: fmt.Sprintf("%s %s %s to %s", r.Base, r.Image, r.Number, r.Site), Need: need(r), Asked: r.AskedAt, Begun: r.State == store.WorkUnderWay,
+			Key: r.Key, Line: over(r), Brings: fmt.Sprintf("%s %s %s to %s", r.Base, r.Image, r.Number, r.Site), Need: need(r), Asked: r.AskedAt, Begun: r.State == store.WorkUnderWay,
 			// One under way that waits for something, such as a hypervisor, does not get on.
 			Absent: r.Silent || r.State == store.WorkUnderWay && r.Why != "",
 		}
 	}
 	return out
+}
+
+// over is the line that a delivery goes over, "" for none.
+func over(r store.DeliveryRow) string {
+	if r.Near {
+		return ""
+	}
+	return r.Line
 }
 
 func need(r store.DeliveryRow) delivery.Need {
@@ -88,7 +96,7 @@ func (d *Deliveries) rate(ctx context.Context, key string) (int64, error) {
 	if errors.Is(err, store.ErrNotFound) {
 		return 0, nil // it goes to no site of ours
 	}
-	if err != nil {
+	if err != nil || me.Near {
 		return 0, err
 	}
 	site, err := store.SiteByID(db, me.SiteID)
@@ -96,15 +104,15 @@ func (d *Deliveries) rate(ctx context.Context, key string) (int64, error) {
 		return 0, err
 	}
 	now := d.engine.Clock.Now()
-	here, over := site.Deliveries.V.Limit().At(now), int64(0)
+	here, onLine := site.Deliveries.V.Limit().At(now), int64(0)
 	if me.Line != "" {
 		line, err := store.LineNamed(db, me.Line)
 		if err != nil {
 			return 0, err
 		}
-		over = line.Settings.V.Limit().At(now)
+		onLine = line.Settings.V.Limit().At(now)
 	}
-	if here == 0 && over == 0 {
+	if here == 0 && onLine == 0 {
 		return 0, nil
 	}
 	rows, err := store.OpenDeliveries(db)
@@ -113,7 +121,7 @@ func (d *Deliveries) rate(ctx context.Context, key string) (int64, error) {
 	}
 	toSite, overLine := 1, 1
 	for _, r := range rows {
-		if r.Key == key || r.State != store.WorkUnderWay || r.Silent {
+		if r.Key == key || r.State != store.WorkUnderWay || r.Silent || r.Near {
 			continue
 		}
 		if r.SiteID == me.SiteID {
@@ -123,7 +131,7 @@ func (d *Deliveries) rate(ctx context.Context, key string) (int64, error) {
 			overLine++
 		}
 	}
-	return delivery.Share(here, over, toSite, overLine), nil
+	return delivery.Share(here, onLine, toSite, overLine), nil
 }
 
 // Delivery is a delivery as people see it.
@@ -198,7 +206,7 @@ func (d *Deliveries) Lines(ctx context.Context) ([]Line, error) {
 		}
 		for _, o := range open {
 			switch {
-			case o.Line != r.Name:
+			case over(o) != r.Name:
 			case o.State == store.WorkUnderWay:
 				out[i].UnderWay++
 			default:

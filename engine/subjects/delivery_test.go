@@ -42,7 +42,7 @@ func arrived(s *servicetest.Service, c *client.Client, t *testing.T, number stri
 		var err error
 		v, err = c.Version(t.Context(), "counter-desk", number)
 		require.NoError(t, err)
-		return len(v.Copies) == 4 && !slices.ContainsFunc(v.Copies, func(x client.Copy) bool {
+		return len(v.Copies) == 6 && !slices.ContainsFunc(v.Copies, func(x client.Copy) bool {
 			return x.State != image.CopyPresent
 		})
 	})
@@ -52,37 +52,49 @@ func arrived(s *servicetest.Service, c *client.Client, t *testing.T, number stri
 func TestDeliveriesTakeTurnsOverALineAndKeepToItsLimit(t *testing.T) {
 	t.Parallel()
 	const limit = 4 << 20
-	s := servicetest.Start(t, servicetest.Options{Estate: lined("rate: 4MiB, at-once: 1")})
+	// The image is made at north-quay, tried out at south-quay, and used at both and at west-quay.
+	lined := func(line string) string {
+		file := strings.Replace(lined(line), "images:", "  - {name: west-quay, platform: practice, address: WORLD, line: "+
+			"harbour-link, clones-per-copy: 4}\nimages:", 1)
+		file = strings.Replace(file, "name: ticket-pilot, site: north-quay", "name: ticket-pilot, site: south-quay", 1)
+		return file + "  - {name: west-office, site: west-quay, image: counter-desk, track: live, hosts: 1, host-prefix: wo, " +
+			"seats-per-host: 4, machine-class: standard}\n"
+	}
+	s := servicetest.Start(t, servicetest.Options{
+		Estate: lined("rate: 4MiB, at-once: 1"), Scenario: strings.Replace(servicetest.Scenario, "build-machines:",
+			"  - name: west-quay\n    knobs: {clone: 60s, boot: 20s, check: 20s, deliver: 60s}\nbuild-machines:", 1),
+	})
 	ctx, c := t.Context(), s.As(role.Operator)
 	v, err := c.Capture(ctx, "counter-desk", client.Capture{BuildMachine: "bm-counter"})
 	require.NoError(t, err)
 	var waiting, underWay []client.Delivery
 	s.Until("the first to be sent", func() bool {
 		waiting, underWay = deliveriesOf(t, c, client.Deliveries{Image: "counter-desk"})
+		underWay = slices.DeleteFunc(underWay, func(d client.Delivery) bool { return d.Site == "north-quay" })
+		waiting = slices.DeleteFunc(waiting, func(d client.Delivery) bool { return d.Site == "north-quay" })
 		require.LessOrEqual(t, len(underWay), 1)
 		return len(underWay) == 1 && len(waiting) == 3 && underWay[0].Rate > 0 && underWay[0].Left > 0 &&
 			!slices.ContainsFunc(waiting, func(d client.Delivery) bool { return d.Why == "" })
 	})
 	first := underWay[0]
-	require.Equal(t, []any{"north-quay", 1, "harbour-link", platform.Sending},
+	require.Equal(t, []any{"south-quay", 1, "harbour-link", platform.Sending},
 		[]any{first.Site, first.Ordinal, first.Line, first.Stage}, "where it is tried out")
 	require.Equal(t, first.Whole, first.Lacking)
 	require.LessOrEqual(t, first.Rate, int64(limit*5/4))
-	before := map[string]int{}
 	for _, w := range waiting {
-		before[w.Site] = max(before[w.Site], w.Before)
 		if w.Ordinal == 1 {
+			require.Equal(t, "west-quay", w.Site)
 			require.Equal(t, "it waits for its turn on line harbour-link: 1 goes before it, and 1 may go at once", w.Why)
+			require.Equal(t, 1, w.Before)
 		} else {
 			require.Equal(t, "it waits for another copy that comes to the site, which it is made from", w.Why)
 		}
 	}
-	require.Equal(t, map[string]int{"north-quay": 2, "south-quay": 3}, before, "second copies come last")
 	lines, err := c.Lines(ctx)
 	require.NoError(t, err)
 	require.Len(t, lines, 1)
 	require.Equal(t, []any{int64(limit), 1, 3}, []any{lines[0].Now, lines[0].UnderWay, lines[0].Waiting})
-	require.Equal(t, []string{"north-quay", "south-quay"}, lines[0].Sites)
+	require.Equal(t, []string{"north-quay", "south-quay", "west-quay"}, lines[0].Sites)
 	none, err := c.Deliveries(ctx, client.Deliveries{Site: "south-quay", Image: "chart-desk"})
 	require.NoError(t, err)
 	require.Empty(t, none)
@@ -101,7 +113,7 @@ func TestDeliveriesTakeTurnsOverALineAndKeepToItsLimit(t *testing.T) {
 	require.Contains(t, string(text), "harbour-link")
 	for _, x := range whole.Copies {
 		require.NotNil(t, x.Delivery)
-		require.Equal(t, x.Ordinal == 2, x.Delivery.Lacking == 0, "the second copy of a site comes from there")
+		require.Equal(t, x.Site != "north-quay" && x.Ordinal == 1, x.Delivery.Lacking > 0, "others come from the site itself")
 	}
 
 	// The next version goes as what changed.

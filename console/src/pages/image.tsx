@@ -4,6 +4,7 @@ import { useParams } from "react-router";
 import { api, call, type Version } from "../api";
 import { count, day } from "../format";
 import { Capture } from "../parts/capture";
+import { Deliveries } from "../parts/deliveries";
 import { RollBack } from "../parts/roll-back";
 import { Tracks } from "../parts/tracks";
 import { Trial } from "../parts/trial";
@@ -52,6 +53,7 @@ export function ImagePage() {
           </>
         )}
       </Shown>
+      <Deliveries of={{ image: name }} quiet />
       <Panel title="Versions" aside="newest first">
         <Shown query={versions}>
           {({ items }) =>

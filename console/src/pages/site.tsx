@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
 import { api, call, type Hypervisor } from "../api";
 import { count, size, time } from "../format";
+import { allowedTo, Deliveries } from "../parts/deliveries";
 import { MakeBuildMachine } from "../parts/make-build-machine";
 import { useSigned } from "../session";
 import { Empty, Facts, List, Page, Panel, Problem, Shown, State, To } from "../ui";
@@ -39,9 +40,11 @@ export function SitePage() {
                   ["Pools", `${s.pools} with ${count(s.hosts, "host")}`],
                   ["Clones at once", `${s.clones_per_copy} from one copy`],
                   ["Starts", `${s.starts_per_minute} a minute at most`],
+                  ["Deliveries", allowedTo(s.deliveries)],
                 ]}
               />
             </Panel>
+            <Deliveries of={{ site: name }} />
             {machines.length > 0 && <Hypervisors of={machines} />}
             <Panel title="Build machines">
               {s.build_machines.length === 0 ? (
@@ -145,7 +148,7 @@ function Hypervisors({ of: nodes }: { of: Hypervisor[] }) {
                     text={`${size(n.storage_free_bytes) || "none"} free of ${size(n.storage_bytes)}`}
                   />
                   <Text color="fg.quiet" fontSize="xs" mt="1">
-                    {n.storage_path}
+                    {n.storage_path}, {n.delivery}
                   </Text>
                 </Table.Cell>
                 <Table.Cell>

@@ -2,7 +2,8 @@ import { HStack, Table, Tabs, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { Link as RouterLink, useParams } from "react-router";
 import { api, call, type Version } from "../api";
-import { time } from "../format";
+import { duration, time } from "../format";
+import { came } from "../parts/deliveries";
 import { FirstStart } from "../parts/first-start";
 import { Provenance } from "../parts/provenance";
 import { SoftwareList } from "../parts/software-list";
@@ -85,11 +86,11 @@ export function VersionPage() {
 
 function Copies({ version: v }: { version: Version }) {
   return (
-    <Panel title="Copies" aside="Hosts are cloned from them.">
+    <Panel title="Copies" aside="Hosts are cloned from them. A delivery sends what the site lacks.">
       {v.copies.length === 0 ? (
         <Empty>It has no copy.</Empty>
       ) : (
-        <List label="Copies" head={["Site", "Copy", "State", "Why"]}>
+        <List label="Copies" head={["Site", "Copy", "State", "How it came", "Took", "Why"]}>
           {v.copies.map((c) => (
             <Table.Row key={`${c.site} ${c.ordinal}`}>
               <Table.Cell>
@@ -101,6 +102,10 @@ function Copies({ version: v }: { version: Version }) {
                   <State of={c.state} />
                   {c.state === "delivering" && <Text fontSize="xs">{c.progress}%</Text>}
                 </HStack>
+              </Table.Cell>
+              <Table.Cell>{came(c.delivery)}</Table.Cell>
+              <Table.Cell whiteSpace="nowrap">
+                {duration(c.delivery?.asked_at, c.delivery?.ended_at)}
               </Table.Cell>
               <Table.Cell>{c.failure}</Table.Cell>
             </Table.Row>

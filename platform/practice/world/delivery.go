@@ -48,6 +48,9 @@ func (a act) beginDelivery(d platform.Deliver) (time.Duration, error) {
 
 // lacking is how much of a disk a site does not have in its copies, in bytes.
 func (a act) lacking(d platform.Deliver, whole int64) int64 {
+	if d.Source == a.Site {
+		return 0 // the disk is there
+	}
 	for _, c := range d.Same {
 		if have, ok := a.at.Copies[c]; ok && have.Digest == d.Digest {
 			return 0
