@@ -18,6 +18,7 @@ import (
 	"time"
 
 	libvirt "github.com/digitalocean/go-libvirt"
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"nimblepane/agent/host"
@@ -58,7 +59,8 @@ type realStory struct {
 	stay  bool
 
 	hv     *locald.Server
-	key    string // SSH key of the people
+	far    *locald.Server // at the end of a line
+	key    string         // SSH key of the people
 	ports  map[string]int
 	people []*terminal
 }
@@ -66,6 +68,7 @@ type realStory struct {
 // Names of the story.
 const (
 	dock    = "dry-dock"
+	farDock = "far-dock"
 	desk    = "quay-desk"
 	offices = "dock-offices"
 	trials  = "dock-pilot"
@@ -88,6 +91,10 @@ func (r *realStory) run(ctx context.Context, state, bin string) (err error) {
 	if r.hv, err = locald.Start(ctx); err != nil {
 		return err
 	}
+	if r.far, err = locald.Start(ctx); err != nil {
+		r.hv.Stop()
+		return err
+	}
 	s := &stack{dir: dir, bin: bin, options: []string{"--heartbeat", "3s"}}
 	defer func() {
 		for _, p := range r.people {
@@ -95,6 +102,7 @@ func (r *realStory) run(ctx context.Context, state, bin string) (err error) {
 		}
 		s.stop()
 		r.hv.Stop()
+		r.far.Stop()
 		if err == nil {
 			err = errors.Join(r.nothingLeft(), reset(dir)) // after a failure its logs are wanted
 		}
@@ -119,7 +127,7 @@ func (r *realStory) run(ctx context.Context, state, bin string) (err error) {
 			return err
 		}
 	}
-	chapters := []func() error{r.site, r.prepared, r.firstVersion, r.secondVersion, r.signedIn, r.roll}
+	chapters := []func() error{r.site, r.prepared, r.firstVersion, r.secondVersion, r.travelled, r.signedIn, r.roll}
 	if !r.short {
 		chapters = append(chapters, r.rollback, r.fromHost, r.overnight)
 	}
@@ -139,7 +147,7 @@ func (r *realStory) run(ctx context.Context, state, bin string) (err error) {
 func (r *realStory) site() error {
 	r.say("Mira adds a site on libvirt to the estate, next to the practice sites.")
 	file := filepath.Join(r.dir, "real.yaml")
-	text := strings.NewReplacer("LIBVIRT", r.hv.URI, "SERVICE", fmt.Sprintf("http://10.0.2.2:%d", r.service), "HOSTS",
+	text := strings.NewReplacer("LIBVIRT", r.hv.URI, "FAR", r.far.URI, "SERVICE", fmt.Sprintf("http://10.0.2.2:%d", r.service), "HOSTS",
 		fmt.Sprint(r.hosts)).Replace(realEstate)
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		return err
@@ -319,6 +327,32 @@ func (r *realStory) secondVersion() error {
 	}
 	r.say("It goes live.")
 	return r.live(r.number(2))
+}
+
+// travelled sees that the second version went to the far dock as what changed in it.
+func (r *realStory) travelled() error {
+	r.say("Both versions are at the far dock, too. The first went there whole, the second as what changed.")
+	if _, err := r.done("mira", words("delivery list --all --site "+farDock), desk+" "+r.number(1)+" copy 1",
+		desk+" "+r.number(2)+" copy 1", "arrived"); err != nil {
+		return err
+	}
+	list, err := r.seeder.people["mira"].Deliveries(r.ctx, client.Deliveries{Site: farDock, Ended: true})
+	if err != nil {
+		return err
+	}
+	for _, d := range list {
+		if d.Image != desk || d.Number != r.number(2) {
+			continue
+		}
+		share := 100 * float64(d.Lacking) / float64(d.Whole)
+		fmt.Printf("   %s of %s had to be sent: %.1f %% of it, and %s went over the line.\n", humanize.IBytes(uint64(d.Lacking)),
+			humanize.IBytes(uint64(d.Whole)), share, humanize.IBytes(uint64(d.OverLine)))
+		if share >= 15 {
+			return fmt.Errorf("the second version should have travelled as under 15 %% of it")
+		}
+		return nil
+	}
+	return errors.New("the second version did not come to the far dock")
 }
 
 // built has the second version made, through kills of the service.
@@ -738,15 +772,17 @@ func (t *terminal) close() {
 // nothingLeft looks for what the story might have left: files of the private
 // libvirtd, and processes that name its folder.
 func (r *realStory) nothingLeft() error {
-	if _, err := os.Stat(r.hv.Dir); !errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("%s is still there", r.hv.Dir)
-	}
-	if left := r.hv.Processes(); len(left) > 0 {
-		return fmt.Errorf("processes are left: %v", left)
-	}
-	if l, err := r.hv.Connect(); err == nil {
-		_, n, err := l.ConnectListAllDomains(1, libvirt.ConnectListAllDomainsFlags(0))
-		return fmt.Errorf("the private libvirtd still answers, with %d machines (%w)", n, err)
+	for _, hv := range []*locald.Server{r.hv, r.far} {
+		if _, err := os.Stat(hv.Dir); !errors.Is(err, os.ErrNotExist) {
+			return fmt.Errorf("%s is still there", hv.Dir)
+		}
+		if left := hv.Processes(); len(left) > 0 {
+			return fmt.Errorf("processes are left: %v", left)
+		}
+		if l, err := hv.Connect(); err == nil {
+			_, n, err := l.ConnectListAllDomains(1, libvirt.ConnectListAllDomainsFlags(0))
+			return fmt.Errorf("the private libvirtd still answers, with %d machines (%w)", n, err)
+		}
 	}
 	return nil
 }

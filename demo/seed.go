@@ -62,7 +62,7 @@ func newSeeder(ctx context.Context, s *stack, say func(string, ...any)) (*seeder
 }
 
 // byDay is what may go over the line between the quays while tickets are sold.
-const byDay = "rate: 64KiB"
+const byDay = "rate: 256KiB"
 
 // signIn has everybody sign in.
 func (d *seeder) signIn(ctx context.Context) error {
@@ -424,10 +424,17 @@ func (d *seeder) history(ctx context.Context) error {
 
 // underWay has a version be on its way to the other quay, over a line that is narrow by day.
 func (d *seeder) underWay(ctx context.Context) error {
+	c := d.people["jonas"]
+	if err := until(ctx, "the base of the build", func() (bool, error) {
+		list, err := c.Deliveries(ctx, client.Deliveries{Ended: true})
+		base := slices.IndexFunc(list, func(x client.Delivery) bool { return x.Base != "" })
+		return base >= 0 && list[base].EndedAt != nil, err
+	}); err != nil {
+		return err
+	}
 	if _, err := d.people["mira"].LoadEstate(ctx, d.estate(), false); err != nil {
 		return err
 	}
-	c := d.people["jonas"]
 	if _, err := c.Capture(ctx, counter, client.Capture{
 		BuildMachine: "bm-counter", Notes: "Berth Planner 5.0, for December", Tags: []string{"december"},
 	}); err != nil {

@@ -98,8 +98,8 @@ func TestDeliveriesTakeTurnsOverALineAndKeepToItsLimit(t *testing.T) {
 	none, err := c.Deliveries(ctx, client.Deliveries{Site: "south-quay", Image: "chart-desk"})
 	require.NoError(t, err)
 	require.Empty(t, none)
-	_, err = c.Deliveries(ctx, client.Deliveries{Site: "west-quay"})
-	require.ErrorContains(t, err, `site "west-quay"`)
+	_, err = c.Deliveries(ctx, client.Deliveries{Site: "east-quay"})
+	require.ErrorContains(t, err, `site "east-quay"`)
 	_, err = c.Deliveries(ctx, client.Deliveries{Image: "west-desk"})
 	require.ErrorContains(t, err, `image "west-desk"`)
 

@@ -63,7 +63,7 @@ function Row({ of: d }: { of: Delivery }) {
           {d.state === "under way" && <Text fontSize="xs">{d.percent}%</Text>}
         </HStack>
       </Table.Cell>
-      <Table.Cell minW="200px">
+      <Table.Cell minW="230px" whiteSpace="nowrap">
         {d.whole_bytes > 0 && (
           <Progress.Root
             value={d.lacking_bytes ? (100 * d.sent_bytes) / d.lacking_bytes : 100}
@@ -100,13 +100,15 @@ function sent(d: Delivery): string {
       ? `of ${size(d.whole_bytes)}`
       : `nothing to send of ${size(d.whole_bytes)}`;
   const part = (100 * d.lacking_bytes) / d.whole_bytes;
-  return `${size(d.sent_bytes) || "none"} of ${size(d.lacking_bytes)}, ${part < 1 ? "under 1" : Math.round(part)}% of the disk`;
+  return `${size(d.sent_bytes) || "none"} of ${size(d.lacking_bytes)} (${part < 1 ? "under 1" : Math.round(part)}% of it)`;
 }
 
 /** How a copy came: "312 MiB of 24.1 GiB sent, 180 MiB over the line". */
 export function came(t?: Transfer): string {
   if (!t?.whole_bytes) return "";
   if (t.lacking_bytes === 0) return `from the site itself, nothing of ${size(t.whole_bytes)} sent`;
+  if (t.sent_bytes < t.lacking_bytes)
+    return `${size(t.sent_bytes) || "none"} sent so far of ${size(t.lacking_bytes)} that lack, of a disk of ${size(t.whole_bytes)}`;
   return `${size(t.lacking_bytes)} of ${size(t.whole_bytes)} sent, ${size(t.line_bytes) || "none"} over the line`;
 }
 
