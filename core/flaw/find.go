@@ -1,0 +1,323 @@
+package flaw
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"strings"
+
+	"nimblepane/core/software"
+)
+
+// Found is a flaw that a version's software has.
+type Found struct {
+	ID       string   `json:"id"`
+	Records  []string `json:"records,omitempty"` // other names of it
+	Severity Severity `json:"severity"`
+	Score    float64  `json:"score,omitempty"` // of CVSS, from 0 to 10; 0 if it is not given
+	Summary  string   `json:"summary,omitempty"`
+	Links    []string `json:"links,omitempty"`
+	Package  string   `json:"package"`           // as the records call it
+	Version  string   `json:"version"`           // that has it
+	Software []string `json:"software"`          // that is made of the package, with versions
+	Fixed    string   `json:"fixed,omitempty"`   // the first version of the package that does not have it, if there is one
+	Perhaps  string   `json:"perhaps,omitempty"` // why it is not certain
+}
+
+// Names are what the packages of a list are called in records, each once.
+func Names(l software.List) []string {
+	names := map[string]bool{}
+	for _, e := range l.Entries {
+		if _, n, _ := packageOf(e); n != "" {
+			names[n] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(names))
+}
+
+// packageOf is what an entry is called in records, of which ecosystem, and which version counts.
+func packageOf(e software.Entry) (ecosystem, name, version string) {
+	switch e.Origin {
+	case software.Deb, software.RPM:
+		return "", cmp.Or(e.Source, e.Name), cmp.Or(e.SourceVersion, e.Version) // of the system
+	case software.Python:
+		return "pypi", Normal("PyPI", e.Name), e.Version
+	case software.NPM:
+		return "npm", e.Name, e.Version
+	case software.Application, software.System, software.Flatpak, software.Windows, software.Folder, software.Other:
+	}
+	return "", "", ""
+}
+
+// Normal is a package's name as it is looked up by: Python's are the same with - . and _ (PEP 503).
+func Normal(ecosystem, name string) string {
+	if base, _, _ := strings.Cut(ecosystem, ":"); !strings.EqualFold(base, "PyPI") {
+		return name
+	}
+	return strings.Join(strings.FieldsFunc(strings.ToLower(name), func(r rune) bool {
+		return r == '-' || r == '_' || r == '.'
+	}), "-")
+}
+
+// system is the operating system of a list.
+type system struct{ id, release string }
+
+func systemOf(l software.List) system {
+	for _, e := range l.Entries {
+		if e.Origin == software.System {
+			return system{word(e.Name), e.Version}
+		}
+	}
+	return system{}
+}
+
+// word is a name as it is compared: Red Hat is red-hat.
+func word(s string) string { return strings.Join(strings.Fields(strings.ToLower(s)), "-") }
+
+// has says whether an ecosystem is that of what installed an entry.
+func (s system) has(ecosystem, own string) bool {
+	base, release, named := strings.Cut(ecosystem, ":")
+	if own != "" {
+		return strings.EqualFold(base, own)
+	}
+	if word(base) != s.id || s.id == "" {
+		return false
+	}
+	// Some write more than the release: Ubuntu:22.04:LTS, Rocky Linux:9.
+	release, _, _ = strings.Cut(release, ":")
+	return !named || release == s.release || strings.HasPrefix(s.release, release+".")
+}
+
+// Find returns the known flaws of what a list has, the worst first. The records may be more than are of its packages.
+func Find(l software.List, records []Record) []Found {
+	system, byName := systemOf(l), map[string][]int{}
+	for i, r := range records {
+		if r.Withdrawn != nil {
+			continue
+		}
+		for _, a := range r.Affected {
+			n := Normal(a.Ecosystem, a.Name)
+			if at := byName[n]; len(at) == 0 || at[len(at)-1] != i {
+				byName[n] = append(byName[n], i)
+			}
+		}
+	}
+	group := groups(records)
+	type place struct {
+		group         int
+		name, version string
+	}
+	found := map[place]*Found{}
+	var order []place
+	for _, e := range l.Entries {
+		own, name, version := packageOf(e)
+		if name == "" {
+			continue
+		}
+		for _, i := range byName[name] {
+			r := records[i]
+			in, fixed, perhaps := r.in(e.Origin, system, own, name, version)
+			if !in {
+				continue
+			}
+			at := place{group[i], name, version}
+			f := found[at]
+			if f == nil {
+				f = &Found{Package: name, Version: version, Severity: Unknown, Perhaps: perhaps}
+				found[at], order = f, append(order, at)
+			}
+			f.take(r, e.Label(), fixed, perhaps)
+		}
+	}
+	out := make([]Found, 0, len(order))
+	for _, at := range order {
+		f := *found[at]
+		f.ID, f.Records = named(f.Records)
+		out = append(out, f)
+	}
+	slices.SortFunc(out, func(a, b Found) int {
+		return cmp.Or(cmp.Compare(slices.Index(Severities(), b.Severity), slices.Index(Severities(), a.Severity)),
+			cmp.Compare(b.Score, a.Score), cmp.Compare(a.Package, b.Package), cmp.Compare(a.ID, b.ID))
+	})
+	return out
+}
+
+// take adds what a record says of a flaw that was found.
+func (f *Found) take(r Record, label, fixed, perhaps string) {
+	f.Severity, f.Score = worse(f.Severity, r.Severity), max(f.Score, r.Score)
+	f.Summary, f.Fixed = cmp.Or(f.Summary, r.Summary), cmp.Or(f.Fixed, fixed)
+	if perhaps == "" {
+		f.Perhaps = "" // one record is certain
+	}
+	add := func(list *[]string, more ...string) {
+		for _, m := range more {
+			if !slices.Contains(*list, m) {
+				*list = append(*list, m)
+			}
+		}
+	}
+	add(&f.Software, label)
+	add(&f.Records, r.ID)
+	add(&f.Records, r.Aliases...)
+	add(&f.Links, r.Links...)
+}
+
+// named is how a flaw is called that has several names: by its CVE if it has one.
+func named(names []string) (id string, others []string) {
+	slices.SortFunc(names, func(a, b string) int {
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a, b))
+	})
+	return names[0], slices.Clip(names[1:])
+}
+
+func rank(id string) int {
+	if strings.HasPrefix(id, "CVE-") {
+		return 0
+	}
+	return 1
+}
+
+// groups says which records are of the same flaw, by what they name as their aliases, however those go round.
+func groups(records []Record) []int {
+	parent := make([]int, len(records))
+	for i := range parent {
+		parent[i] = i
+	}
+	root := func(i int) int {
+		for parent[i] != i {
+			parent[i] = parent[parent[i]]
+			i = parent[i]
+		}
+		return i
+	}
+	of := map[string]int{}
+	for i, r := range records {
+		for _, id := range append([]string{r.ID}, r.Aliases...) {
+			if first, ok := of[id]; ok {
+				parent[root(i)] = root(first)
+			} else {
+				of[id] = i
+			}
+		}
+	}
+	for i := range parent {
+		parent[i] = root(i)
+	}
+	return parent
+}
+
+// in says whether a version of a package has the flaw, where that is mended, and why it is not certain.
+func (r Record) in(origin software.Origin, s system, own, name, version string) (in bool, fixed, perhaps string) {
+	for _, a := range r.Affected {
+		if Normal(a.Ecosystem, a.Name) != name || !s.has(a.Ecosystem, own) {
+			continue
+		}
+		if slices.Contains(a.Versions, version) {
+			in, perhaps = true, ""
+		}
+		for _, g := range a.Ranges {
+			has, until, unsure := g.in(origin, version)
+			if !has {
+				continue
+			}
+			if !in {
+				perhaps = unsure
+			}
+			if in, fixed = true, cmp.Or(fixed, until); unsure == "" {
+				perhaps = ""
+			}
+		}
+		if in && fixed == "" {
+			fixed = a.fixedAfter(origin, version)
+		}
+	}
+	return in, fixed, perhaps
+}
+
+// fixedAfter is the first version after one in which a flaw is mended, "" if none is known.
+func (a Affected) fixedAfter(origin software.Origin, version string) (first string) {
+	for _, g := range a.Ranges {
+		for _, e := range g.Events {
+			if n, err := software.Compare(origin, e.Fixed, version); e.Fixed == "" || err != nil || n <= 0 {
+				continue
+			}
+			if n, err := software.Compare(origin, e.Fixed, first); first == "" || err == nil && n < 0 {
+				first = e.Fixed
+			}
+		}
+	}
+	return first
+}
+
+// in says whether a version lies in the range, by OSV's own rule: it is in if the last event at or before it is an
+// introduction, or it is the last that is affected. Where it cannot be ordered it is perhaps.
+func (g Range) in(origin software.Origin, version string) (in bool, fixed, perhaps string) {
+	var from, until string // the nearest events on both sides
+	introduced := false
+	for _, e := range g.Events {
+		at := cmp.Or(e.Introduced, e.Fixed, e.LastAffected, e.Limit)
+		n := -1
+		if e.Introduced != "0" {
+			var err error
+			if n, err = software.Compare(origin, at, version); err != nil {
+				perhaps = cmp.Or(perhaps, err.Error())
+				continue
+			}
+		}
+		if e.Limit != "" && n <= 0 {
+			return false, "", ""
+		}
+		before := n < 0 || n == 0 && e.LastAffected == ""
+		nearer := from == "" || e.Introduced != "0" && (from == "0" || less(origin, from, at))
+		switch {
+		case before && nearer:
+			from, introduced = at, e.Introduced != ""
+		case !before && e.Fixed != "" && (until == "" || less(origin, at, until)):
+			until = at
+		}
+	}
+	if introduced || perhaps != "" {
+		return true, until, perhaps
+	}
+	return false, "", ""
+}
+
+// less says that a is at or before b; what cannot be ordered is.
+func less(origin software.Origin, a, b string) bool {
+	n, err := software.Compare(origin, a, b)
+	return err != nil || n <= 0
+}
+
+// Difference is what a version mends of another's flaws, and what it brings.
+type Difference struct {
+	Mends  []Found `json:"mends"`
+	Brings []Found `json:"brings"`
+}
+
+// Diff compares the flaws of one version with those of the next. A flaw is the same by any of its names, whatever
+// package has it.
+func Diff(from, to []Found) Difference {
+	return Difference{Mends: without(from, to), Brings: without(to, from)}
+}
+
+func without(list, others []Found) []Found {
+	known := map[string]bool{}
+	for _, o := range others {
+		known[o.ID] = true
+		for _, r := range o.Records {
+			known[r] = true
+		}
+	}
+	out := []Found{}
+	for _, f := range list {
+		if !known[f.ID] && !slices.ContainsFunc(f.Records, func(r string) bool { return known[r] }) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Serious are those of a list that must not wait.
+func Serious(list []Found) []Found {
+	return slices.DeleteFunc(slices.Clone(list), func(f Found) bool { return !f.Severity.Serious() })
+}
