@@ -137,6 +137,7 @@ func (s *Server) describe() {
 	s.versions()
 	s.software()
 	s.deliveries()
+	s.flaws()
 	s.provenance()
 	s.fleet()
 	s.builds()

@@ -12,6 +12,7 @@ import (
 	"nimblepane/core/base"
 	"nimblepane/core/build"
 	"nimblepane/core/disk"
+	"nimblepane/core/flaw"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
 	"nimblepane/core/machine"
@@ -38,6 +39,7 @@ var enumerations = []enumeration{
 	enumerationOf[build.State]("BuildState", build.States()),
 	enumerationOf[build.StepState]("StepState", build.StepStates()),
 	enumerationOf[host.State]("HostState", host.States()),
+	enumerationOf[flaw.Severity]("FlawSeverity", flaw.Severities()),
 	enumerationOf[image.CopyState]("CopyState", image.CopyStates()),
 	enumerationOf[client.DeliveryState]("DeliveryState", client.DeliveryStates()),
 	enumerationOf[platform.Stage]("DeliveryStage", platform.Stages()),

@@ -145,6 +145,7 @@ func (s *Server) showEstate(ctx context.Context, _ *empty) (*fileOut, error) {
 			Clearance: estate.Clearance{
 				Testers: &r.Testers, Soak: span(r.SoakSeconds), Copies: &r.Copies,
 				KeepApplications: r.KeepApplications, NoDowngrades: r.NoDowngrades,
+				NoSeriousFlaws: r.NoSeriousFlaws,
 			},
 			BuildLogs: span(r.LogSeconds), RollPilot: r.RollPilot,
 		})

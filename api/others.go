@@ -11,6 +11,7 @@ import (
 	"nimblepane/agent"
 	"nimblepane/client"
 	"nimblepane/core/compare"
+	"nimblepane/core/flaw"
 	"nimblepane/core/software"
 )
 
@@ -33,6 +34,7 @@ var schemaPrefixes = map[reflect.Type]string{
 	reflect.TypeFor[agent.Heartbeat]():    "Agent",
 	reflect.TypeFor[compare.Comparison](): "Comparison",
 	reflect.TypeFor[software.Entry]():     "Software",
+	reflect.TypeFor[flaw.Found]():         "Flaw",
 }
 
 // others describes what is served beside the operations: the event stream,

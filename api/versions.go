@@ -331,7 +331,8 @@ func (s *Server) imageOut(ctx context.Context, r store.Image) (client.Image, err
 		Name: r.Name, Title: r.Title, Numbering: r.Numbering, MachineClass: r.MachineClass, Testers: r.Testers,
 		Soak: span(r.SoakSeconds), Copies: r.Copies, BuildLogs: span(r.LogSeconds),
 		RollPilot: r.RollPilot, KeepApplications: r.KeepApplications, NoDowngrades: r.NoDowngrades,
-		Tracks: []client.Track{}, Revision: r.Revision,
+		NoSeriousFlaws: r.NoSeriousFlaws,
+		Tracks:         []client.Track{}, Revision: r.Revision,
 	}
 	versions, err := store.Versions(db, r.ID)
 	if err != nil {

@@ -24,6 +24,7 @@ import (
 	"nimblepane/core/disk"
 	"nimblepane/core/estate"
 	"nimblepane/core/feed"
+	"nimblepane/core/flaw"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
 	"nimblepane/core/machine"
@@ -67,7 +68,19 @@ var (
 			{Name: "live", Version: "2026.11.2", Since: &noon},
 		},
 	}
+	goldenFlaws = []flaw.Found{
+		{
+			ID: "CVE-2026-1001", Records: []string{"QUAY-2026-31"}, Severity: flaw.High, Score: 8.8, Package: "tide",
+			Version: "2.8-4", Software: []string{"libtide1 2.8-4", "tide-data 2.8-4"}, Fixed: "2.8-4+deb12u1",
+			Summary: "tables run programs\x1b[31m",
+		},
+		{
+			ID: "QUAY-2026-40", Severity: flaw.Unknown, Package: "quay-fax", Version: "winter",
+			Software: []string{"quay-fax winter"}, Perhaps: `version "winter" follows none of the usual rules`,
+		},
+	}
 	goldenComparison = compare.Comparison{
+		Flaws: compare.Flaws{Mends: goldenFlaws[:1], Brings: goldenFlaws[1:], Same: 3},
 		Image: "counter-desk", Same: 220,
 		From: compare.Version{Number: "2026.11.2", Standing: []string{"live"}, SizeBytes: 24 << 30, SealedAt: &noon},
 		To: compare.Version{
@@ -350,6 +363,13 @@ var golden = map[string]any{
 				Stage: platform.Checking, Whole: 6 << 30, There: 6 << 30, AskedAt: noon, EndedAt: &later,
 			},
 		}),
+	"/flaw-lists": listOf(client.FlawList{
+		Name: "debian", Records: 41_203, Digest: "sha256:" + strings.Repeat("ab", 32), LoadedAt: noon, LoadedBy: "jonas",
+	}),
+	"/images/counter-desk/versions/2026.11.3/flaws": client.VersionFlaws{
+		Image: "counter-desk", Number: "2026.11.3", Serious: 1, Items: goldenFlaws,
+	},
+	"/flaw-lists/debian": client.FlawList{Name: "debian", Records: 2, LoadedAt: noon, LoadedBy: "jonas"},
 	"/lines": listOf(client.Line{
 		Line: estate.Line{
 			Name: "harbour-link", Title: "Harbour link", Rate: "20MiB", AtOnce: 2,
@@ -576,7 +596,8 @@ var shown = map[string]string{
 	"version-verify":     "version verify counter-desk 2026.11.3",
 	"version-compare":    "version compare counter-desk 2026.11.3",
 	"software-find":      "software find libtide1 --below 2.9",
-	"delivery-list":      "delivery list", "delivery-lines": "delivery lines",
+	"flaw-list":          "flaw list", "version-flaws": "version flaws counter-desk 2026.11.3",
+	"delivery-list": "delivery list", "delivery-lines": "delivery lines",
 	"version-show": "version show counter-desk 2026.11.3", "whoami": "whoami",
 }
 
@@ -597,6 +618,8 @@ var done = map[string]string{
 	"version-retire":           "version retire counter-desk 2026.11.3 --yes",
 	"sign-out":                 "sign-out",
 	"base-retire":              "base retire harbour-13 --yes",
+	"flaw-load":                "flaw load debian testdata/flaws.json",
+	"flaw-delete":              "flaw delete debian --yes",
 	"feed-delete":              "feed delete estuary --yes",
 	"schedule-pause":           "schedule pause monthly --reason closed",
 	"schedule-resume":          "schedule resume monthly",

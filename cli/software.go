@@ -349,6 +349,9 @@ func (a *app) comparison(d compare.Comparison, whole bool) error {
 			a.say("... and %s more: see them with --all.", many(left, "line"))
 		}
 	}
+	if err := a.comparedFlaws(d.Flaws); err != nil {
+		return err
+	}
 	for _, part := range []struct {
 		title string
 		lines []compare.Line

@@ -24,6 +24,7 @@ type Image struct {
 	RollPilot        bool         `json:"roll_pilot" doc:"Pools that follow pilot are rolled over when a build has staged a version"`
 	KeepApplications bool         `json:"keep_applications" doc:"Clearance: no application may be missing that the version in use has"`
 	NoDowngrades     bool         `json:"no_downgrades" doc:"Clearance: no software may be older than in the version in use, unless that is passed over"`
+	NoSeriousFlaws   bool         `json:"no_serious_flaws" doc:"Clearance: no serious known flaw may be there that the version in use does not have"`
 	Tracks           []Track      `json:"tracks" nullable:"false"`
 	Fallback         string       `json:"fallback" doc:"What live would go back to, empty if there is nothing"`
 	Versions         int          `json:"versions"`

@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"context"
+	_ "embed"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -57,9 +58,17 @@ func newSeeder(ctx context.Context, s *stack, say func(string, ...any)) (*seeder
 		return nil, err
 	}
 	// While time flies, it is night on the line.
+	if _, err := d.people["mira"].LoadFlaws(ctx, "saltmarsh", knownFlaws); err != nil {
+		return nil, err
+	}
 	_, err := d.people["mira"].LoadEstate(ctx, bytes.Replace(s.estate(), []byte(byDay), []byte("rate: 40MiB"), 1), false)
 	return d, err
 }
+
+// knownFlaws are a made-up list of flaws in what the practice machines have.
+//
+//go:embed saltmarsh/flaws.json
+var knownFlaws []byte
 
 // byDay is what may go over the line between the quays while tickets are sold.
 const byDay = "rate: 256KiB"

@@ -25,6 +25,7 @@ type Image struct {
 	// What clearance asks of the software of a version, beside the version in use.
 	KeepApplications bool // none may be missing
 	NoDowngrades     bool // none may be older, unless that is passed over
+	NoSeriousFlaws   bool // none may be there that the version in use does not have
 	RollPilot        bool // the pools that follow pilot are rolled over when a build has staged a version
 	Revision         int
 }

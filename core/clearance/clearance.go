@@ -25,6 +25,7 @@ type Settings struct {
 	// What is asked of the software, beside the version that live names; nothing if not set.
 	KeepApplications bool
 	NoDowngrades     bool
+	NoSeriousFlaws   bool
 }
 
 // Facts are what the rules look at.
@@ -39,6 +40,7 @@ type Facts struct {
 	Proof      proof.State  // of its first start; "" if that was not proved
 	ProofWhy   string       // it failed
 	Software   Software     // held against the version that live names, if that is asked for
+	Flaws      Flaws        // likewise
 }
 
 // Software is how a version's software differs from that of the version that live names.
@@ -48,6 +50,13 @@ type Software struct {
 	Missing    []string          // applications that are not there any more
 	Downgraded []Downgrade       // software that is older
 	Waived     map[string]string // why a downgrade is passed over, by the software's name
+}
+
+// Flaws are the serious known flaws of a version that the one that live names does not have.
+type Flaws struct {
+	With    string   // that version, "" if live names none, or this one
+	Unknown string   // why it is not known which there are, "" if it is
+	Brought []string // each with what is known of it
 }
 
 // Downgrade is a piece of software that is older than in the version that live names.
@@ -76,8 +85,8 @@ type SiteCopies struct {
 
 // Answer is what one rule says.
 type Answer struct {
-	// Rule is a short name: "usable", "first-start", "applications", "downgrades", "copies", "pilot-hosts", "soak" or
-	// "testers".
+	// Rule is a short name: "usable", "first-start", "applications", "downgrades", "flaws", "copies", "pilot-hosts", "soak"
+	// or "testers".
 	Rule string
 	Met  bool
 	Why  string
@@ -91,6 +100,9 @@ func Evaluate(s Settings, f Facts, now time.Time) []Answer {
 	}
 	if s.NoDowngrades {
 		answers = append(answers, downgrades(f.Software))
+	}
+	if s.NoSeriousFlaws {
+		answers = append(answers, flaws(f.Flaws))
 	}
 	return append(answers, copies(s, f), pilotHosts(f), soak(s, f, now), testers(s, f))
 }
@@ -116,6 +128,23 @@ func applications(s Software) Answer {
 		a.Met, a.Why = true, fmt.Sprintf("it has all applications that %s has", s.With)
 	}
 	return a
+}
+
+func flaws(f Flaws) Answer {
+	const rule, shown = "flaws", 5
+	switch n := len(f.Brought); {
+	case f.With == "":
+		return Answer{rule, true, "live names no other version to compare with"}
+	case f.Unknown != "":
+		return Answer{rule, false, fmt.Sprintf("its known flaws cannot be held against those of %s: %s", f.With, f.Unknown)}
+	case n > shown:
+		return Answer{rule, false, fmt.Sprintf("it has serious known flaws that %s does not have: %s and %d more", f.With,
+			strings.Join(f.Brought[:shown], ", "), n-shown)}
+	case n > 0:
+		return Answer{rule, false, fmt.Sprintf("it has serious known flaws that %s does not have: %s", f.With,
+			strings.Join(f.Brought, ", "))}
+	}
+	return Answer{rule, true, fmt.Sprintf("it has no serious known flaw that %s does not have", f.With)}
 }
 
 func downgrades(s Software) Answer {

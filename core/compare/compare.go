@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"nimblepane/core/flaw"
 	"nimblepane/core/seal"
 	"nimblepane/core/sheet"
 	"nimblepane/core/software"
@@ -38,9 +39,12 @@ type Version struct {
 // Side is a version with all that is compared of it.
 type Side struct {
 	Version
-	List   software.List
-	Plan   *sheet.Sheet // that it was built by; nil if it was captured by hand
-	Checks []seal.Finding
+	List  software.List
+	Flaws []flaw.Found // known ones of what is in it
+	// Unlooked says why these are not known, if they are not.
+	Unlooked string
+	Plan     *sheet.Sheet // that it was built by; nil if it was captured by hand
+	Checks   []seal.Finding
 }
 
 // Line is something that is not as it was. What was not there, or is no more, is empty.
@@ -69,6 +73,23 @@ type Comparison struct {
 	Settings []Line            `json:"settings" nullable:"false" doc:"Of the builds"`
 	Steps    []Line            `json:"steps" nullable:"false" doc:"Of the builds"`
 	Checks   []Line            `json:"checks" nullable:"false" doc:"What the seal checks found"`
+	Flaws    Flaws             `json:"flaws" doc:"Known flaws of what is in them"`
+}
+
+// Flaws are the known flaws in which two versions differ.
+type Flaws struct {
+	Unknown string       `json:"unknown,omitempty" doc:"Why it is not known which there are"`
+	Mends   []flaw.Found `json:"mends" nullable:"false" doc:"That the new one does not have any more, the worst first"`
+	Brings  []flaw.Found `json:"brings" nullable:"false" doc:"That only the new one has"`
+	Same    int          `json:"same" doc:"That both have"`
+}
+
+func flaws(from, to Side) Flaws {
+	if why := cmp.Or(from.Unlooked, to.Unlooked); why != "" {
+		return Flaws{Unknown: why, Mends: []flaw.Found{}, Brings: []flaw.Found{}}
+	}
+	d := flaw.Diff(from.Flaws, to.Flaws)
+	return Flaws{Mends: d.Mends, Brings: d.Brings, Same: len(to.Flaws) - len(d.Brings)}
 }
 
 // Of compares two versions of an image.
@@ -78,7 +99,7 @@ func Of(image string, from, to Side) Comparison {
 	c := Comparison{
 		Image: image, From: from.Version, To: to.Version, Changes: d.Changes, Same: d.Same, Counts: []Count{},
 		Facts: []Line{}, Settings: lines(made(from), made(to)), Steps: []Line{},
-		Checks: lines(checks(from.Checks), checks(to.Checks)),
+		Checks: lines(checks(from.Checks), checks(to.Checks)), Flaws: flaws(from, to),
 	}
 	if from.Plan != nil && to.Plan != nil { // else all would be new, and nothing of it different
 		c.Settings = append(c.Settings, lines(settings(*from.Plan), settings(*to.Plan))...)

@@ -10,6 +10,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
 
+	"nimblepane/core/flaw"
 	"nimblepane/core/software"
 )
 
@@ -58,6 +59,19 @@ func (c Comparison) Markdown() string {
 	row("first start took", Took(c.From.FirstStart), Took(c.To.FirstStart))
 	for _, g := range software.Groups() {
 		c.group(say, g)
+	}
+	for _, part := range []struct {
+		title string
+		list  []flaw.Found
+	}{{"Known flaws that it mends", c.Flaws.Mends}, {"Known flaws that it brings", c.Flaws.Brings}} {
+		if len(part.list) == 0 {
+			continue
+		}
+		say("\n## %s (%d)\n\n| | | in | mended in |\n|---|---|---|---|", part.title, len(part.list))
+		for _, f := range part.list {
+			say("| %s | %s %s | %s | %s |", f.Severity, plain(f.ID), plain(f.Summary), plain(f.Package+" "+f.Version),
+				cmp.Or(plain(f.Fixed), "–"))
+		}
 	}
 	for _, part := range []struct {
 		title string

@@ -68,6 +68,8 @@ type Clearance struct {
 	KeepApplications bool `yaml:"keep-applications,omitempty"`
 	// NoDowngrades: no software may be older than in the version in use, unless an approver passes that over.
 	NoDowngrades bool `yaml:"no-downgrades,omitempty"`
+	// NoSeriousFlaws: no serious known flaw may be there that the version in use does not have.
+	NoSeriousFlaws bool `yaml:"no-serious-flaws,omitempty"`
 }
 
 // Pool is hosts of one kind.

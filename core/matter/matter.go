@@ -17,9 +17,10 @@ const (
 	Cleared   Kind = "cleared"     // a version could go live
 	Copy      Kind = "copy"        // a copy did not arrive
 	EndOfLife Kind = "end-of-life" // a version in use reaches its end-of-life
+	Flaw      Kind = "flaw"        // a version in use has serious known flaws
 )
 
 // Kinds are all of them.
 func Kinds() []Kind {
-	return []Kind{Site, Rollover, Build, Machine, Proof, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife}
+	return []Kind{Site, Rollover, Build, Machine, Proof, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife, Flaw}
 }

@@ -274,6 +274,7 @@ func (l *loader) image(i estate.Image) error {
 			Testers: *i.Clearance.Testers, SoakSeconds: soak, Copies: *i.Clearance.Copies,
 			LogSeconds: logs, RollPilot: i.RollPilot, Revision: 1,
 			KeepApplications: i.Clearance.KeepApplications, NoDowngrades: i.Clearance.NoDowngrades,
+			NoSeriousFlaws: i.Clearance.NoSeriousFlaws,
 		}
 		if err := l.create(&row); err != nil {
 			return err
@@ -312,6 +313,7 @@ func (l *loader) image(i estate.Image) error {
 	set(&d, "copies", &row.Copies, *i.Clearance.Copies)
 	set(&d, "no application may be missing", &row.KeepApplications, i.Clearance.KeepApplications)
 	set(&d, "no software may be older", &row.NoDowngrades, i.Clearance.NoDowngrades)
+	set(&d, "no serious known flaw may be new", &row.NoSeriousFlaws, i.Clearance.NoSeriousFlaws)
 	set(&d, "seconds that build logs are kept", &row.LogSeconds, logs)
 	set(&d, "pilot pools rolled over when a build stages", &row.RollPilot, i.RollPilot)
 	if len(d) == 0 {

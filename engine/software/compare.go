@@ -1,12 +1,15 @@
 package software
 
 import (
+	"errors"
+
 	"gorm.io/gorm"
 
 	"nimblepane/core/compare"
 	"nimblepane/core/image"
 	"nimblepane/core/software"
 	"nimblepane/engine"
+	"nimblepane/engine/flaws"
 	"nimblepane/engine/versions"
 	"nimblepane/store"
 )
@@ -85,6 +88,12 @@ func side(db *gorm.DB, img store.Image, v store.Version, from store.Origin) (s c
 	s.Standing = versions.Standing(tracks, v)
 	s.List.Facts, s.Checks = listed.Facts.V, v.Findings.V
 	if s.List.Entries, err = software.UnpackEntries(listed.Packed); err != nil {
+		return s, err
+	}
+	var not *flaws.NotLooked
+	if s.Flaws, err = flaws.Of(db, v); errors.As(err, &not) {
+		s.Unlooked = not.Why
+	} else if err != nil {
 		return s, err
 	}
 	if from.Build != 0 {

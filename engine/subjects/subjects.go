@@ -10,6 +10,7 @@ import (
 	"nimblepane/engine/builds"
 	"nimblepane/engine/deliveries"
 	"nimblepane/engine/feeds"
+	"nimblepane/engine/flaws"
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/proofs"
 	"nimblepane/engine/provenance"
@@ -33,6 +34,7 @@ type Subjects struct {
 	Proofs    *proofs.Proofs
 
 	Deliveries   *deliveries.Deliveries
+	Flaws        *flaws.Flaws
 	Repositories *repositories.Repositories
 }
 
@@ -55,6 +57,7 @@ func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
 		Proofs:    proofs.New(e, vs),
 
 		Deliveries:   deliveries.New(e),
+		Flaws:        flaws.New(e),
 		Repositories: repositories.New(e, of),
 	}
 }

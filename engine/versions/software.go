@@ -11,9 +11,11 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/clearance"
+	"nimblepane/core/flaw"
 	"nimblepane/core/image"
 	"nimblepane/core/software"
 	"nimblepane/engine"
+	"nimblepane/engine/flaws"
 	"nimblepane/store"
 )
 
@@ -51,6 +53,35 @@ func softwareBeside(db *gorm.DB, img store.Image, v store.Version) (s clearance.
 		}
 	}
 	return s, nil
+}
+
+// flawsBeside says which serious known flaws a version has that the one that live names does not have.
+func flawsBeside(db *gorm.DB, img store.Image, v store.Version) (f clearance.Flaws, err error) {
+	live, err := store.TrackNamed(db, img, image.Live)
+	if err != nil || live.VersionID == nil || *live.VersionID == v.ID {
+		return f, err
+	}
+	used, err := store.VersionByID(db, *live.VersionID)
+	if err != nil {
+		return f, err
+	}
+	f.With = Label(img, used)
+	var found [2][]flaw.Found
+	for i, of := range []store.Version{used, v} {
+		found[i], err = flaws.Of(db, of)
+		var not *flaws.NotLooked
+		if errors.As(err, &not) {
+			f.Unknown = not.Why
+			return f, nil
+		}
+		if err != nil {
+			return f, err
+		}
+	}
+	for _, b := range flaw.Serious(flaw.Diff(found[0], found[1]).Brings) {
+		f.Brought = append(f.Brought, flaws.Named([]flaw.Found{b}))
+	}
+	return f, nil
 }
 
 // Waiver passes over that a piece of software is older than in the version in use, or takes that back.

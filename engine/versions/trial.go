@@ -62,6 +62,7 @@ func Clearance(db *gorm.DB, img store.Image, v store.Version, now time.Time) ([]
 	settings := clearance.Settings{
 		Testers: img.Testers, Soak: time.Duration(img.SoakSeconds) * time.Second,
 		Copies: img.Copies, KeepApplications: img.KeepApplications, NoDowngrades: img.NoDowngrades,
+		NoSeriousFlaws: img.NoSeriousFlaws,
 	}
 	facts := clearance.Facts{State: v.State, Barred: v.Barred}
 	if v.EndOfLife != nil {
@@ -90,6 +91,11 @@ func Clearance(db *gorm.DB, img store.Image, v store.Version, now time.Time) ([]
 	}
 	if settings.KeepApplications || settings.NoDowngrades {
 		if facts.Software, err = softwareBeside(db, img, v); err != nil {
+			return nil, err
+		}
+	}
+	if settings.NoSeriousFlaws {
+		if facts.Flaws, err = flawsBeside(db, img, v); err != nil {
 			return nil, err
 		}
 	}

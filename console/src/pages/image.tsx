@@ -30,7 +30,7 @@ export function ImagePage() {
       title={name}
       lead={
         image.data &&
-        `${image.data.title} · ${image.data.machine_class} machines · clearance: ${count(image.data.testers, "tester")}, ${image.data.soak} on pilot, ${image.data.copies} copies per site${image.data.keep_applications ? ", no application missing" : ""}${image.data.no_downgrades ? ", no software older" : ""}`
+        `${image.data.title} · ${image.data.machine_class} machines · clearance: ${count(image.data.testers, "tester")}, ${image.data.soak} on pilot, ${image.data.copies} copies per site${image.data.keep_applications ? ", no application missing" : ""}${image.data.no_downgrades ? ", no software older" : ""}${image.data.no_serious_flaws ? ", no new serious flaw" : ""}`
       }
       actions={
         image.data && (

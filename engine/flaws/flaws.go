@@ -1,0 +1,172 @@
+// Package flaws keeps lists of known flaws, and says which versions have which.
+package flaws
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize/english"
+	"gorm.io/gorm"
+
+	"nimblepane/core/flaw"
+	"nimblepane/core/image"
+	"nimblepane/core/matter"
+	"nimblepane/core/software"
+	"nimblepane/engine"
+	"nimblepane/store"
+)
+
+// Flaws are the acts on lists of known flaws. They are safe for concurrent use.
+type Flaws struct {
+	engine *engine.Engine
+}
+
+// New adds what Today tells of flaws to the engine.
+func New(e *engine.Engine) *Flaws {
+	e.Add(engine.Subject{Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters}})
+	return &Flaws{e}
+}
+
+// Load takes a list in the OSV format, in place of the one that has the name. One with anything wrong is refused.
+func (fs *Flaws) Load(ctx context.Context, actor, name string, list []byte) (store.FlawList, error) {
+	var out store.FlawList
+	if err := image.CheckName(name); err != nil {
+		return out, engine.Invalidf("flaw list name %s", err)
+	}
+	var records []flaw.Record
+	_, err := flaw.Read(list, func(r flaw.Record) error {
+		records = append(records, r)
+		return nil
+	})
+	var problems flaw.Problems
+	if errors.As(err, &problems) {
+		return out, &engine.Problem{
+			Kind: engine.Invalid, Text: "the flaw list cannot be taken, and nothing of it was", Reasons: problems,
+		}
+	}
+	if err != nil {
+		return out, err
+	}
+	sum := sha256.Sum256(list)
+	err = fs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		out = store.FlawList{
+			Name: name, LoadedAt: tx.Now, LoadedBy: actor, Digest: "sha256:" + hex.EncodeToString(sum[:]), Records: len(records),
+		}
+		if err := store.ReplaceFlawList(tx, &out, records); err != nil {
+			return err
+		}
+		tx.Record(store.Entry{
+			Verb: "flaws.load", Subject: "flaw list " + name,
+			Detail: map[string]any{"records": len(records), "digest": out.Digest},
+		})
+		return nil
+	})
+	return out, err
+}
+
+// Delete forgets a list, with what it said.
+func (fs *Flaws) Delete(ctx context.Context, actor, name string) error {
+	return fs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		l, err := store.FlawListNamed(tx.DB, name)
+		if err != nil {
+			return err
+		}
+		tx.Record(store.Entry{
+			Verb: "flaws.delete", Subject: "flaw list " + name, Detail: map[string]any{"records": l.Records},
+		})
+		return store.DeleteFlawList(tx, name)
+	})
+}
+
+// NotLooked is why it is not known which flaws a version has.
+type NotLooked struct{ Why string }
+
+func (n *NotLooked) Error() string { return n.Why }
+
+// Of returns the known flaws of a version, the worst first, by the lists as they are. The error is *NotLooked if there is
+// no list, or nothing is known of what is in the version.
+func Of(db *gorm.DB, v store.Version) ([]flaw.Found, error) {
+	epoch, lists, err := store.FlawEpoch(db)
+	if err != nil {
+		return nil, err
+	}
+	if lists == 0 {
+		return nil, &NotLooked{"no list of known flaws was loaded (pane flaw load)"}
+	}
+	found, known, err := store.FlawsFoundIn(db, v.ID, epoch)
+	if err != nil || known {
+		return found, err
+	}
+	kept, err := store.SoftwareListOf(db, v.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &NotLooked{v.Number + " has no software list"}
+	}
+	if err != nil {
+		return nil, err
+	}
+	var l software.List
+	if l.Entries, err = software.UnpackEntries(kept.Packed); err != nil {
+		return nil, err
+	}
+	records, err := store.FlawsByName(db, flaw.Names(l))
+	if err != nil {
+		return nil, err
+	}
+	found = flaw.Find(l, records)
+	return found, store.KeepFlawsFound(db, store.FlawsFound{
+		VersionID: v.ID, Epoch: epoch, Found: store.JSON[[]flaw.Found]{V: found},
+	})
+}
+
+// matters tells of versions in use with flaws that must not wait.
+func matters(db *gorm.DB, _ time.Time, add func(engine.Matter)) error {
+	used, err := store.UsedVersions(db)
+	if err != nil {
+		return err
+	}
+	for _, v := range used {
+		found, err := Of(db, v.Version)
+		var not *NotLooked
+		if errors.As(err, &not) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		serious := flaw.Serious(found)
+		if len(serious) == 0 {
+			continue
+		}
+		label := v.Image + " " + v.Number
+		add(engine.Matter{
+			Kind: matter.Flaw, Urgent: serious[0].Severity == flaw.Critical,
+			Title: fmt.Sprintf("%s, which %s, has %s", label, english.PluralWord(v.Hosts, "a host runs",
+				fmt.Sprintf("%d hosts run", v.Hosts)), english.Plural(len(serious), "serious known flaw", "")),
+			Detail: Named(serious), Link: "images/" + v.Image + "/versions/" + v.Number + "/flaws",
+			Command: "pane version flaws " + label + " --serious",
+		})
+	}
+	return nil
+}
+
+// Named names some flaws: "CVE-2026-1 (libtide, mended in 2.9-1), CVE-2026-2 (berth-planner)".
+func Named(list []flaw.Found) string {
+	const shown = 4
+	var out []string
+	for _, f := range list[:min(shown, len(list))] {
+		text := f.ID + " (" + f.Package
+		if f.Fixed != "" {
+			text += ", mended in " + f.Fixed
+		}
+		out = append(out, text+")")
+	}
+	if n := len(list) - shown; n > 0 {
+		out = append(out, fmt.Sprintf("%d more", n))
+	}
+	return strings.Join(out, ", ")
+}

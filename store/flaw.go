@@ -1,0 +1,153 @@
+package store
+
+import (
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+
+	"nimblepane/core/flaw"
+)
+
+// FlawList is a list of known flaws that was loaded.
+type FlawList struct {
+	ID       int64
+	Name     string
+	LoadedAt time.Time
+	LoadedBy string
+	Digest   string
+	Records  int
+}
+
+// Flaw is a record of a list.
+type Flaw struct {
+	ID     int64
+	ListID int64
+	Record JSON[flaw.Record] `gorm:"type:jsonb"`
+}
+
+// FlawPackage is what a record is looked up by.
+type FlawPackage struct {
+	Name   string
+	FlawID int64
+}
+
+// FlawsFound is what was found in a version.
+type FlawsFound struct {
+	VersionID int64 `gorm:"primaryKey"`
+	Epoch     int64
+	Found     JSON[[]flaw.Found] `gorm:"type:jsonb"`
+}
+
+// TableName is gorm's.
+func (FlawsFound) TableName() string { return "flaws_found" }
+
+// FlawLists returns all lists by name.
+func FlawLists(db *gorm.DB) (rows []FlawList, err error) {
+	err = db.Order("name").Find(&rows).Error
+	return rows, err
+}
+
+// FlawListNamed returns the list, or ErrNotFound.
+func FlawListNamed(db *gorm.DB, name string) (FlawList, error) {
+	return named[FlawList](db, "flaw list "+name, "name", fresh(db), "name = ?", name)
+}
+
+// ReplaceFlawList takes the place of the list of the name, if there is one, and begins another epoch.
+func ReplaceFlawList(tx *Tx, l *FlawList, records []flaw.Record) error {
+	if err := DeleteFlawList(tx, l.Name); err != nil {
+		return err
+	}
+	if err := tx.Create(l).Error; err != nil {
+		return err
+	}
+	const batch = 1000
+	for len(records) > 0 {
+		n := min(batch, len(records))
+		rows := make([]Flaw, n)
+		for i, r := range records[:n] {
+			rows[i] = Flaw{ListID: l.ID, Record: JSON[flaw.Record]{V: r}}
+		}
+		if err := tx.Create(&rows).Error; err != nil {
+			return err
+		}
+		var packages []FlawPackage
+		for _, row := range rows {
+			names := map[string]bool{}
+			for _, a := range row.Record.V.Affected {
+				if n := flaw.Normal(a.Ecosystem, a.Name); !names[n] {
+					names[n] = true
+					packages = append(packages, FlawPackage{n, row.ID})
+				}
+			}
+		}
+		if len(packages) > 0 {
+			if err := tx.CreateInBatches(packages, 10*batch).Error; err != nil {
+				return err
+			}
+		}
+		records = records[n:]
+	}
+	return nil
+}
+
+// DeleteFlawList deletes the list of the name, if there is one, and begins another epoch. Changes of lists wait for each
+// other.
+func DeleteFlawList(tx *Tx, name string) error {
+	return errors.Join(tx.Exec("update flaw_epoch set epoch = epoch + 1").Error,
+		tx.Exec("delete from flaw_lists where name = ?", name).Error)
+}
+
+// FlawEpoch is the epoch of the lists as they are, and how many there are.
+func FlawEpoch(db *gorm.DB) (epoch int64, lists int, err error) {
+	var row struct {
+		Epoch int64
+		Lists int
+	}
+	err = db.Raw("select epoch, (select count(*) from flaw_lists) as lists from flaw_epoch").Scan(&row).Error
+	return row.Epoch, row.Lists, err
+}
+
+// FlawsByName returns the records that are about one of the packages.
+func FlawsByName(db *gorm.DB, names []string) (records []flaw.Record, err error) {
+	var rows []Flaw
+	if len(names) == 0 {
+		return nil, nil
+	}
+	err = db.Raw("select * from flaws where id in (select flaw_id from flaw_packages where name in ?) order by id", names).
+		Scan(&rows).Error
+	for _, r := range rows {
+		records = append(records, r.Record.V)
+	}
+	return records, err
+}
+
+// FlawsFoundIn returns what was found in a version at an epoch, and whether that was looked for.
+func FlawsFoundIn(db *gorm.DB, versionID, epoch int64) (found []flaw.Found, known bool, err error) {
+	var row FlawsFound
+	r := db.Where("version_id = ? and epoch = ?", versionID, epoch).Limit(1).Find(&row)
+	return row.Found.V, r.RowsAffected == 1, r.Error
+}
+
+// KeepFlawsFound notes what was found in a version, unless it is known of a later epoch.
+func KeepFlawsFound(db *gorm.DB, f FlawsFound) error {
+	return db.Exec(`insert into flaws_found (version_id, epoch, found) values (?, ?, ?)
+		on conflict (version_id) do update set epoch = excluded.epoch, found = excluded.found
+		where flaws_found.epoch < excluded.epoch`, f.VersionID, f.Epoch, f.Found).Error
+}
+
+// UsedVersion is a version that tracks name or hosts run.
+type UsedVersion struct {
+	Version
+	Image string
+	Hosts int
+}
+
+// UsedVersions returns the versions that tracks or pins name, or hosts run, by image, the newest first.
+func UsedVersions(db *gorm.DB) (rows []UsedVersion, err error) {
+	err = db.Raw(`select v.*, i.name as image, coalesce(h.hosts, 0) as hosts from versions v join images i on i.id = v.image_id
+		left join (select version_id, count(*) as hosts from hosts group by version_id) h on h.version_id = v.id
+		where h.hosts > 0 or exists (select from tracks t where t.version_id = v.id) or exists (select from pools p where p.pinned_id = v.id)
+		order by i.name, v.id desc`).Scan(&rows).Error
+	return rows, err
+}
