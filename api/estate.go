@@ -81,7 +81,8 @@ func (s *Server) estate() {
 func (s *Server) siteOut(ctx context.Context, r store.Site) (client.Site, error) {
 	out := client.Site{
 		Name: r.Name, Title: r.Title, Platform: r.Platform, Address: r.Address,
-		StartsPerMinute: r.StartsPerMinute, ClonesPerCopy: r.ClonesPerCopy, Deliveries: r.Deliveries.V, Trouble: r.Trouble,
+		StartsPerMinute: r.StartsPerMinute, ClonesPerCopy: r.ClonesPerCopy, Deliveries: r.Deliveries.V,
+		Trouble:      r.Trouble,
 		TroubleSince: r.TroubleSince,
 	}
 	var err error

@@ -27,8 +27,9 @@ func (s *Server) flaws() {
 		})
 	register(s, operation{
 		method: "PUT", path: "/flaw-lists/{list}", id: "load-flaws", tag: "software", role: role.Operator,
-		limit:   flaw.MostOfList,
-		summary: "Load a list of known flaws in the OSV format, a zip or one file, in place of the one that has the name",
+		limit: flaw.MostOfList,
+		summary: "Load a list of known flaws in the OSV format, a zip or one file, in place of the one that has the " +
+			"name",
 	},
 		func(ctx context.Context, in *struct {
 			FlawListPath
@@ -39,7 +40,8 @@ func (s *Server) flaws() {
 			return ok(flawListOut(l), err)
 		})
 	register(s, operation{
-		method: "DELETE", path: "/flaw-lists/{list}", id: "delete-flaws", tag: "software", role: role.Operator, status: 204,
+		method: "DELETE", path: "/flaw-lists/{list}", id: "delete-flaws", tag: "software", role: role.Operator,
+		status:  204,
 		summary: "Forget a list of known flaws, with what it said",
 	},
 		func(ctx context.Context, in *FlawListPath) (*empty, error) {

@@ -93,12 +93,15 @@ func deliveries(ctx context.Context, r *results, _ *localpg.Server, dir string) 
 	got.Took = took[1]
 	r.add("openssl dgst -sha256 of a disk of 4 GiB, median of 3", rateOf(alone[1]), "-")
 	r.add("delivery of the disk, 5% of whose blocks differ, median of 3", fmt.Sprintf(
-		"%s, %.0f%% of openssl's rate; %s sent, %.1f%% of it", rateOf(got.Took), 100*alone[1].Seconds()/got.Took.Seconds(),
-		humanize.IBytes(uint64(got.Line)), 100*float64(got.Line)/diskBytes), "at least 50% of the rate, under 8% of the bytes")
+		"%s, %.0f%% of openssl's rate; %s sent, %.1f%% of it", rateOf(got.Took),
+		100*alone[1].Seconds()/got.Took.Seconds(),
+		humanize.IBytes(uint64(got.Line)), 100*float64(got.Line)/diskBytes), "at least 50% of the rate, under 8% of "+
+		"the bytes")
 	r.add("delivery of the disk, memory at most", fmt.Sprintf("%d MB", memory>>20), "under 200 MB")
 
 	begin := time.Now()
-	if err := exec.CommandContext(ctx, "cp", "--reflink=never", newer, filepath.Join(there, "plain.qcow2")).Run(); err != nil {
+	if err := exec.CommandContext(ctx, "cp", "--reflink=never", newer, filepath.Join(there,
+		"plain.qcow2")).Run(); err != nil {
 		return err
 	}
 	if err := exec.CommandContext(ctx, "sync", filepath.Join(there, "plain.qcow2")).Run(); err != nil {
@@ -123,8 +126,10 @@ func deliveries(ctx context.Context, r *results, _ *localpg.Server, dir string) 
 	if err != nil {
 		return err
 	}
-	r.add("the same by rsync --no-whole-file --compress --fuzzy", fmt.Sprintf("%s; %s sent, %.1f%%; ratio of times %.1f",
-		rateOf(byRsync), humanize.IBytes(uint64(sent)), 100*float64(sent)/diskBytes, byRsync.Seconds()/got.Took.Seconds()), "-")
+	r.add("the same by rsync --no-whole-file --compress --fuzzy", fmt.Sprintf("%s; %s sent, %.1f%%; ratio of times "+
+		"%.1f",
+		rateOf(byRsync), humanize.IBytes(uint64(sent)), 100*float64(sent)/diskBytes,
+		byRsync.Seconds()/got.Took.Seconds()), "-")
 
 	return hugeDelivery(ctx, r, dir)
 }
@@ -154,7 +159,9 @@ func hugeDelivery(ctx context.Context, r *results, dir string) (err error) {
 	if err := os.WriteFile(filepath.Join(room, "there.qcow2"), nil, 0o600); err != nil {
 		return err
 	}
-	_, memory, err := inProcess(ctx, order{Begin: filepath.Join(dir, "new.blocks"), To: room, Beside: []string{"there"}})
+	_, memory, err := inProcess(ctx, order{Begin: filepath.Join(dir, "new.blocks"), To: room, Beside: []string{
+		"there",
+	}})
 	if err != nil {
 		return err
 	}
@@ -236,7 +243,8 @@ func blockSizes(r *results, changed []bool) {
 				}
 			}
 		}
-		r.add("what the disk's site lacks in blocks of "+humanize.IBytes(uint64(size)), fmt.Sprintf("%.1f%%, and its map %s",
+		r.add("what the disk's site lacks in blocks of "+humanize.IBytes(uint64(size)), fmt.Sprintf("%.1f%%, and its "+
+			"map %s",
 			100*float64(lacking)/float64(len(changed)), humanize.IBytes(uint64(diskBytes/size*32))), "-")
 	}
 }

@@ -137,7 +137,8 @@ func New(version string) *cobra.Command {
 	for _, c := range []*cobra.Command{
 		a.today(), a.estate(), a.site(), a.base(), a.feed(), a.sheet(), a.schedule(), a.build(), a.buildMachine(),
 		a.image(),
-		a.version(), a.software(), a.delivery(), a.flaws(), a.proof(), a.trial(), a.pool(), a.host(), a.session(), a.rollover(), a.drift(),
+		a.version(), a.software(), a.delivery(), a.flaws(), a.proof(), a.trial(), a.pool(), a.host(), a.session(),
+		a.rollover(), a.drift(),
 		a.trail(),
 	} {
 		c.GroupID = "look"

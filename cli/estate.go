@@ -366,7 +366,8 @@ func (a *app) version() *cobra.Command {
 	}, a.capture("capture"), a.editVersion(), a.versionAct("bar", "Mark a version as never to be used again", true,
 		(*client.Client).Bar),
 		a.versionAct("retire", "Delete a version's copies and keep its record", false, (*client.Client).Retire))
-	cmd.AddCommand(a.proveVersion(), a.tryVersion(), a.versionSoftware(), a.versionFacts(), a.versionFlaws(), a.bringSoftware(),
+	cmd.AddCommand(a.proveVersion(), a.tryVersion(), a.versionSoftware(), a.versionFacts(), a.versionFlaws(),
+		a.bringSoftware(),
 		a.compareVersion(), a.versionProvenance(), a.verifyVersion(), a.signingKeys())
 	return cmd
 }

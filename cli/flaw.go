@@ -26,9 +26,10 @@ func (a *app) flaws() *cobra.Command {
 	cmd := &cobra.Command{Use: "flaw", Short: "Lists of known flaws, which versions are held against"}
 	cmd.AddCommand(&cobra.Command{
 		Use: "load NAME PATH", Short: "Load a list of known flaws, in place of the one that has the name", Args: named,
-		Long: "Load a list of known flaws in the OSV format, in place of the one that has the name. PATH is a folder or a " +
-			"zip with\nfiles *.json, or one file that is a record or an array of them. A list with anything wrong in it is " +
-			"refused, and\nnothing of it is taken. Nothing is fetched from anywhere: have a job load a new one as often as you like.",
+		Long: "Load a list of known flaws in the OSV format, in place of the one that has the name. PATH is a folder " +
+			"or a zip\nwith files *.json, or one file that is a record or an array of them. A list with anything " +
+			"wrong in it is refused,\nand nothing of it is taken. Nothing is fetched from anywhere: have a job load " +
+			"a new one as often as you like.",
 		Example: "  pane flaw load debian /var/lib/flaws/debian.zip",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			list, err := packed(args[1])
@@ -55,14 +56,18 @@ func (a *app) flaws() *cobra.Command {
 			return list(a, lists, "No list of known flaws was loaded: load one with pane flaw load.",
 				column[client.FlawList]{"List", func(l client.FlawList) string { return l.Name }},
 				column[client.FlawList]{"Records", func(l client.FlawList) string { return fmt.Sprint(l.Records) }},
-				column[client.FlawList]{"Loaded", func(l client.FlawList) string { return l.LoadedAt.UTC().Format(time.DateTime) }},
+				column[client.FlawList]{"Loaded", func(l client.FlawList) string {
+					return l.LoadedAt.UTC().Format(
+						time.DateTime)
+				}},
 				column[client.FlawList]{"By", func(l client.FlawList) string { return l.LoadedBy }})
 		}),
 	}, &cobra.Command{
 		Use: "delete NAME", Short: "Forget a list of known flaws, with what it said", Args: named,
 		ValidArgsFunction: a.complete(flawListNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			if err := a.ask("Delete flaw list %s? What only it knows of versions is not known then.", args[0]); err != nil {
+			if err := a.ask("Delete flaw list %s? What only it knows of versions is not known then.",
+				args[0]); err != nil {
 				return err
 			}
 			if err := c.DeleteFlaws(ctx, args[0]); err != nil {
@@ -91,7 +96,8 @@ func packed(path string) ([]byte, error) {
 	}
 	if !info.IsDir() {
 		if info.Size() > flaw.MostOfList {
-			return nil, fmt.Errorf("%s has %s: a list has at most %s", path, inBytes(info.Size()), inBytes(flaw.MostOfList))
+			return nil, fmt.Errorf("%s has %s: a list has at most %s", path, inBytes(info.Size()), inBytes(
+				flaw.MostOfList))
 		}
 		return os.ReadFile(path)
 	}

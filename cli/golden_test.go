@@ -348,8 +348,9 @@ var golden = map[string]any{
 		client.Delivery{
 			Key: "deliver-copy-9-1", Image: "counter-desk", Number: "2026.11.3", Ordinal: 1, Site: "south-quay",
 			Line: "harbour-link", State: client.DeliveryUnderWay, Percent: 50, Transfer: client.Transfer{
-				Stage: platform.Sending, Whole: 24 << 30, There: 23 << 30, Lacking: 1 << 30, Sent: 1 << 29, OverLine: 1 << 28,
-				Rate: 8 << 20, Left: 32, AskedAt: noon,
+				Stage: platform.Sending, Whole: 24 << 30, There: 23 << 30, Lacking: 1 << 30, Sent: 1 << 29,
+				OverLine: 1 << 28,
+				Rate:     8 << 20, Left: 32, AskedAt: noon,
 			},
 		},
 		client.Delivery{
@@ -364,7 +365,8 @@ var golden = map[string]any{
 			},
 		}),
 	"/flaw-lists": listOf(client.FlawList{
-		Name: "debian", Records: 41_203, Digest: "sha256:" + strings.Repeat("ab", 32), LoadedAt: noon, LoadedBy: "jonas",
+		Name: "debian", Records: 41_203, Digest: "sha256:" + strings.Repeat("ab", 32), LoadedAt: noon,
+		LoadedBy: "jonas",
 	}),
 	"/images/counter-desk/versions/2026.11.3/flaws": client.VersionFlaws{
 		Image: "counter-desk", Number: "2026.11.3", Serious: 1, Items: goldenFlaws,

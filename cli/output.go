@@ -176,7 +176,7 @@ var stateColours = map[string]text.Color{
 	string(build.StepNoted): text.FgYellow,
 
 	string(platform.Mapping): text.FgCyan, string(platform.Gathering): text.FgCyan,
-	string(platform.Sending): text.FgCyan,
+	string(platform.Sending):       text.FgCyan,
 	string(client.DeliveryArrived): text.FgGreen,
 
 	met: text.FgGreen, notMet: text.FgHiYellow,

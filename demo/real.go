@@ -147,7 +147,8 @@ func (r *realStory) run(ctx context.Context, state, bin string) (err error) {
 func (r *realStory) site() error {
 	r.say("Mira adds a site on libvirt to the estate, next to the practice sites.")
 	file := filepath.Join(r.dir, "real.yaml")
-	text := strings.NewReplacer("LIBVIRT", r.hv.URI, "FAR", r.far.URI, "SERVICE", fmt.Sprintf("http://10.0.2.2:%d", r.service), "HOSTS",
+	text := strings.NewReplacer("LIBVIRT", r.hv.URI, "FAR", r.far.URI, "SERVICE", fmt.Sprintf("http://10.0.2.2:%d",
+		r.service), "HOSTS",
 		fmt.Sprint(r.hosts)).Replace(realEstate)
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		return err
@@ -345,7 +346,8 @@ func (r *realStory) travelled() error {
 			continue
 		}
 		share := 100 * float64(d.Lacking) / float64(d.Whole)
-		fmt.Printf("   %s of %s had to be sent: %.1f %% of it, and %s went over the line.\n", humanize.IBytes(uint64(d.Lacking)),
+		fmt.Printf("   %s of %s had to be sent: %.1f %% of it, and %s went over the line.\n", humanize.IBytes(uint64(
+			d.Lacking)),
 			humanize.IBytes(uint64(d.Whole)), share, humanize.IBytes(uint64(d.OverLine)))
 		if share >= 15 {
 			return fmt.Errorf("the second version should have travelled as under 15 %% of it")

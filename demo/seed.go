@@ -61,7 +61,8 @@ func newSeeder(ctx context.Context, s *stack, say func(string, ...any)) (*seeder
 	if _, err := d.people["mira"].LoadFlaws(ctx, "saltmarsh", knownFlaws); err != nil {
 		return nil, err
 	}
-	_, err := d.people["mira"].LoadEstate(ctx, bytes.Replace(s.estate(), []byte(byDay), []byte("rate: 40MiB"), 1), false)
+	_, err := d.people["mira"].LoadEstate(ctx, bytes.Replace(s.estate(), []byte(byDay), []byte("rate: 40MiB"), 1),
+		false)
 	return d, err
 }
 

@@ -91,8 +91,8 @@ func ReplaceFlawList(tx *Tx, l *FlawList, records []flaw.Record) error {
 	return nil
 }
 
-// DeleteFlawList deletes the list of the name, if there is one, and begins another epoch. Changes of lists wait for each
-// other.
+// DeleteFlawList deletes the list of the name, if there is one, and begins another epoch. Changes of lists wait for
+// each other.
 func DeleteFlawList(tx *Tx, name string) error {
 	return errors.Join(tx.Exec("update flaw_epoch set epoch = epoch + 1").Error,
 		tx.Exec("delete from flaw_lists where name = ?", name).Error)
@@ -114,7 +114,8 @@ func FlawsByName(db *gorm.DB, names []string) (records []flaw.Record, err error)
 	if len(names) == 0 {
 		return nil, nil
 	}
-	err = db.Raw("select * from flaws where id in (select flaw_id from flaw_packages where name in ?) order by id", names).
+	err = db.Raw("select * from flaws where id in (select flaw_id from flaw_packages where name in ?) order by id",
+		names).
 		Scan(&rows).Error
 	for _, r := range rows {
 		records = append(records, r.Record.V)

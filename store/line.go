@@ -70,7 +70,8 @@ const selectDeliveries = `select w.key, w.kind, w.state, w.progress, w.why, w.as
 
 // OpenDeliveries returns the deliveries that have not ended, the oldest first.
 func OpenDeliveries(db *gorm.DB) (rows []DeliveryRow, err error) {
-	err = db.Raw(selectDeliveries + "and w.state in ('asked', 'under way') order by w.asked_at, w.key").Scan(&rows).Error
+	err = db.Raw(selectDeliveries + "and w.state in ('asked', 'under way') order by w.asked_at, w.key").Scan(
+		&rows).Error
 	return rows, err
 }
 
@@ -91,7 +92,8 @@ func Deliveries(db *gorm.DB, q DeliveryQuery) (rows []DeliveryRow, err error) {
 
 // DeliveriesNow has deliveries that wait looked at at once: one that ended may have kept them from their turn.
 func DeliveriesNow(tx *Tx) error {
-	return tx.Exec("update works set next_poll_at = now() where kind in ('deliver', 'deliver-base') and state = 'asked'").Error
+	return tx.Exec("update works set next_poll_at = now() where kind in ('deliver', 'deliver-base') and state = " +
+		"'asked'").Error
 }
 
 // DeliveryByKey returns the delivery, or ErrNotFound.

@@ -36,7 +36,7 @@ type Work struct {
 	Input    json.RawMessage `gorm:"type:jsonb"`
 	Output   json.RawMessage `gorm:"type:jsonb"` // when it succeeded
 	State    WorkState
-	Progress int // per cent
+	Progress int                      // per cent
 	Transfer *JSON[platform.Transfer] `gorm:"type:jsonb"` // how a delivery by blocks stands, or ended
 	Pace     *JSON[delivery.Pace]     `gorm:"type:jsonb"`
 	Why      string
@@ -109,7 +109,8 @@ func WorkIsLater(db *gorm.DB, key, why string, wait time.Duration) error {
 
 // WorkProgressed notes how far a work is, in per cent, and how a delivery stands.
 func (tx *Tx) WorkProgressed(w Work) error {
-	return tx.Exec("update works set progress = ?, transfer = ?, pace = ? where key = ?", w.Progress, w.Transfer, w.Pace,
+	return tx.Exec("update works set progress = ?, transfer = ?, pace = ? where key = ?", w.Progress, w.Transfer,
+		w.Pace,
 		w.Key).Error
 }
 

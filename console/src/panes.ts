@@ -13,6 +13,7 @@ export type MachineState = Schemas["MachineState"];
 export type BuildMachineState = Schemas["BuildMachineState"];
 export type BaseState = Schemas["BaseState"];
 export type SessionState = Schemas["SessionState"];
+export type FlawSeverity = Schemas["FlawSeverity"];
 export type DeliveryState = Schemas["DeliveryState"];
 export type DeliveryStage = Schemas["DeliveryStage"];
 export type SoftwareChanged = Schemas["SoftwareChanged"];
@@ -93,6 +94,7 @@ export type Stated =
   | StepState
   | ProofState
   | SoftwareChanged
+  | FlawSeverity
   | DeliveryState
   | DeliveryStage
   | "barred"
@@ -159,6 +161,11 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   waiting: "gray",
   retired: "gray",
   deleted: "gray",
+  critical: "red",
+  high: "red",
+  medium: "orange",
+  low: "gray",
+  unknown: "gray",
   removed: "red",
   downgraded: "red",
   changed: "orange",

@@ -519,6 +519,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/flaw-lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The lists of known flaws that were loaded
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["list-flaw-lists"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flaw-lists/{list}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Load a list of known flaws in the OSV format, a zip or one file, in place of the one that has the name
+         * @description Needs the role operator or one above it.
+         */
+        put: operations["load-flaws"];
+        post?: never;
+        /**
+         * Forget a list of known flaws, with what it said
+         * @description Needs the role operator or one above it.
+         */
+        delete: operations["delete-flaws"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts": {
         parameters: {
             query?: never;
@@ -919,6 +963,26 @@ export interface paths {
          * @description Needs the role viewer or one above it.
          */
         get: operations["show-facts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/images/{image}/versions/{number}/flaws": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The known flaws of what is in a version, the worst first
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["version-flaws"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2987,6 +3051,8 @@ export interface components {
             counts: components["schemas"]["ComparisonCount"][];
             /** @description Of the system */
             facts: components["schemas"]["ComparisonLine"][];
+            /** @description Known flaws of what is in them */
+            flaws: components["schemas"]["ComparisonFlaws"];
             from: components["schemas"]["ComparisonVersion"];
             image: string;
             /**
@@ -3005,6 +3071,19 @@ export interface components {
             /** Format: int64 */
             n: number;
             what: components["schemas"]["SoftwareChanged"];
+        };
+        ComparisonFlaws: {
+            /** @description That only the new one has */
+            brings: components["schemas"]["FlawFound"][];
+            /** @description That the new one does not have any more, the worst first */
+            mends: components["schemas"]["FlawFound"][];
+            /**
+             * Format: int64
+             * @description That both have
+             */
+            same: number;
+            /** @description Why it is not known which there are */
+            unknown?: string;
         };
         ComparisonLine: {
             after?: string;
@@ -3240,6 +3319,32 @@ export interface components {
             /** @description Why it could not be read last */
             why?: string;
         };
+        FlawFound: {
+            fixed?: string;
+            id: string;
+            links?: string[] | null;
+            package: string;
+            perhaps?: string;
+            records?: string[] | null;
+            /** Format: double */
+            score?: number;
+            severity: components["schemas"]["FlawSeverity"];
+            software: string[];
+            summary?: string;
+            version: string;
+        };
+        FlawList: {
+            /** @description Of what was loaded */
+            digest: string;
+            /** Format: date-time */
+            loaded_at: string;
+            loaded_by: string;
+            name: string;
+            /** Format: int64 */
+            records: number;
+        };
+        /** @enum {string} */
+        FlawSeverity: "unknown" | "low" | "medium" | "high" | "critical";
         GoOn: {
             /** @description That the sheet was taken from */
             commit?: string;
@@ -3359,6 +3464,8 @@ export interface components {
             next_number: string;
             /** @description Clearance: no software may be older than in the version in use, unless that is passed over */
             no_downgrades: boolean;
+            /** @description Clearance: no serious known flaw may be there that the version in use does not have */
+            no_serious_flaws: boolean;
             numbering: components["schemas"]["Numbering"];
             /** Format: int64 */
             revision: number;
@@ -3533,7 +3640,7 @@ export interface components {
             urgent: boolean;
         };
         /** @enum {string} */
-        MatterKind: "site" | "rollover" | "build" | "machine" | "proof" | "faulty" | "drained" | "drift" | "trial" | "cleared" | "copy" | "end-of-life";
+        MatterKind: "site" | "rollover" | "build" | "machine" | "proof" | "faulty" | "drained" | "drift" | "trial" | "cleared" | "copy" | "end-of-life" | "flaw";
         /** @enum {string} */
         MoveKind: "advance" | "return";
         NamedCheckpoint: {
@@ -3793,6 +3900,11 @@ export interface components {
         };
         PageFeed: {
             items: components["schemas"]["Feed"][];
+            /** @description Cursor of the next page; empty on the last */
+            next: string;
+        };
+        PageFlawList: {
+            items: components["schemas"]["FlawList"][];
             /** @description Cursor of the next page; empty on the last */
             next: string;
         };
@@ -4875,6 +4987,19 @@ export interface components {
             end_of_life?: string;
             notes?: string;
             tags?: string[];
+        };
+        VersionFlaws: {
+            image: string;
+            /** @description The worst first */
+            items: components["schemas"]["FlawFound"][];
+            number: string;
+            /**
+             * Format: int64
+             * @description How many of them must not wait: high or critical
+             */
+            serious: number;
+            /** @description Why it is not known which it has */
+            unknown?: string;
         };
         /** @enum {string} */
         VersionState: "capturing" | "sealed" | "retired" | "failed";
@@ -7191,6 +7316,216 @@ export interface operations {
             };
         };
     };
+    "list-flaw-lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageFlawList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "load-flaws": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                list: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FlawList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-flaws": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                list: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-hosts": {
         parameters: {
             query?: {
@@ -8766,6 +9101,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SoftwareFacts"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "version-flaws": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VersionFlaws"];
                 };
             };
             /** @description Unauthorized */

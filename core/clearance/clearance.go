@@ -85,8 +85,8 @@ type SiteCopies struct {
 
 // Answer is what one rule says.
 type Answer struct {
-	// Rule is a short name: "usable", "first-start", "applications", "downgrades", "flaws", "copies", "pilot-hosts", "soak"
-	// or "testers".
+	// Rule is a short name: "usable", "first-start", "applications", "downgrades", "flaws", "copies", "pilot-hosts",
+	// "soak" or "testers".
 	Rule string
 	Met  bool
 	Why  string
@@ -136,9 +136,11 @@ func flaws(f Flaws) Answer {
 	case f.With == "":
 		return Answer{rule, true, "live names no other version to compare with"}
 	case f.Unknown != "":
-		return Answer{rule, false, fmt.Sprintf("its known flaws cannot be held against those of %s: %s", f.With, f.Unknown)}
+		return Answer{rule, false, fmt.Sprintf("its known flaws cannot be held against those of %s: %s", f.With,
+			f.Unknown)}
 	case n > shown:
-		return Answer{rule, false, fmt.Sprintf("it has serious known flaws that %s does not have: %s and %d more", f.With,
+		return Answer{rule, false, fmt.Sprintf("it has serious known flaws that %s does not have: %s and %d more",
+			f.With,
 			strings.Join(f.Brought[:shown], ", "), n-shown)}
 	case n > 0:
 		return Answer{rule, false, fmt.Sprintf("it has serious known flaws that %s does not have: %s", f.With,

@@ -22,7 +22,8 @@ func TestALimitHoldsByTheHourOfThePlace(t *testing.T) {
 		{From: 12 * 60, To: 13*60 + 30, Rate: 0, Zone: lisbon},
 	}}
 	for clock, want := range map[string]int64{
-		"00:00": 100, "05:59": 100, "06:00": 10, "11:59": 10, "12:00": 0, "13:29": 0, "13:30": 10, "19:59": 10, "20:00": 100,
+		"00:00": 100, "05:59": 100, "06:00": 10, "11:59": 10, "12:00": 0, "13:29": 0, "13:30": 10, "19:59": 10,
+		"20:00": 100,
 	} {
 		at, err := time.Parse("15:04", clock)
 		require.NoError(t, err)

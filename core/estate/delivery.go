@@ -65,8 +65,8 @@ func limit(rate string, hours []Hours) (l delivery.Limit) {
 // Unlimited is the rate of hours in which as much goes as can.
 const Unlimited = "unlimited"
 
-// LeastRate is the least that may be allowed, in bytes a second: with less, what waits for the next piece is taken for a
-// line that broke.
+// LeastRate is the least that may be allowed, in bytes a second: with less, what waits for the next piece is taken for
+// a line that broke.
 const LeastRate = 64 << 10
 
 func (h Hours) read() (out delivery.Hours, err error) {

@@ -19,7 +19,7 @@ type MachineSettings struct {
 	Hypervisors []Hypervisor `yaml:"hypervisors,omitempty" json:"hypervisors,omitempty"`
 	// ServiceAddress is where the site's machines find the service, if that is
 	// not where everybody finds it.
-	ServiceAddress string `yaml:"service-address,omitempty" json:"service_address,omitempty"`
+	ServiceAddress string                  `yaml:"service-address,omitempty" json:"service_address,omitempty"`
 	Accelerator    string                  `yaml:"accelerator,omitempty" json:"accelerator,omitempty"` // probe if not given
 	MachineClasses map[string]MachineClass `yaml:"machine-classes,omitempty" json:"machine_classes,omitempty"`
 }

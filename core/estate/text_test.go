@@ -62,7 +62,10 @@ func random(t *rapid.T) File {
 		if rapid.Bool().Draw(t, "line") {
 			f.Lines = append(f.Lines, Line{
 				Name: s.Name + "-line", AtOnce: rapid.IntRange(0, 100).Draw(t, "at once"),
-				Rate: "20MiB", Hours: []Hours{{From: "20:00", To: "6:00", Rate: "unlimited", TimeZone: "Europe/Lisbon"}},
+				Rate: "20MiB", Hours: []Hours{{
+					From: "20:00", To: "6:00", Rate: "unlimited",
+					TimeZone: "Europe/Lisbon",
+				}},
 			})
 			s.Line = s.Name + "-line"
 			s.DeliveryHours = []Hours{{From: "0:00", To: "23:59", Rate: "64KiB"}}

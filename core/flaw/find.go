@@ -17,11 +17,11 @@ type Found struct {
 	Score    float64  `json:"score,omitempty"` // of CVSS, from 0 to 10; 0 if it is not given
 	Summary  string   `json:"summary,omitempty"`
 	Links    []string `json:"links,omitempty"`
-	Package  string   `json:"package"`           // as the records call it
-	Version  string   `json:"version"`           // that has it
-	Software []string `json:"software"`          // that is made of the package, with versions
-	Fixed    string   `json:"fixed,omitempty"`   // the first version of the package that does not have it, if there is one
-	Perhaps  string   `json:"perhaps,omitempty"` // why it is not certain
+	Package  string   `json:"package"`                   // as the records call it
+	Version  string   `json:"version"`                   // that has it
+	Software []string `json:"software" nullable:"false"` // that is made of the package, with versions
+	Fixed    string   `json:"fixed,omitempty"`           // the first version of the package that does not have it, if there is one
+	Perhaps  string   `json:"perhaps,omitempty"`         // why it is not certain
 }
 
 // Names are what the packages of a list are called in records, each once.

@@ -129,7 +129,8 @@ func Parse(text []byte) (r Record, err error) {
 	case !name(in.ID):
 		return r, fmt.Errorf("id %q: it has to be one word of at most %d characters", in.ID, mostName)
 	case len(in.Affected) > mostAffected:
-		return r, fmt.Errorf("%s: it has %d affected packages, and at most %d are read", in.ID, len(in.Affected), mostAffected)
+		return r, fmt.Errorf("%s: it has %d affected packages, and at most %d are read", in.ID, len(in.Affected),
+			mostAffected)
 	}
 	r = Record{ID: in.ID, Summary: cut(cmp.Or(in.Summary, in.Details))}
 	if r.Modified, err = date(in.ID, "modified", in.Modified); err != nil {
@@ -176,11 +177,13 @@ func Parse(text []byte) (r Record, err error) {
 			case "GIT":
 				continue
 			default:
-				return r, fmt.Errorf("%s.ranges[%d]: type %q is not known: OSV has ECOSYSTEM, SEMVER and GIT", at, j, g.Type)
+				return r, fmt.Errorf("%s.ranges[%d]: type %q is not known: OSV has ECOSYSTEM, SEMVER and GIT", at, j,
+					g.Type)
 			}
 			for k, e := range g.Events {
 				if !e.one() {
-					return r, fmt.Errorf("%s.ranges[%d].events[%d]: an event has one of introduced, fixed, last_affected and limit",
+					return r, fmt.Errorf("%s.ranges[%d].events[%d]: an event has one of introduced, fixed, "+
+						"last_affected and limit",
 						at, j, k)
 				}
 			}

@@ -111,7 +111,8 @@ func deb(name, version, source string) software.Entry {
 func TestAFlawIsFoundByWhatASourceIsCalled(t *testing.T) {
 	t.Parallel()
 	r := parsed(t, record)
-	found := flaw.Find(listOf(deb("libtide1", "2.8-4", "libtide"), deb("tide-bin", "2.8-4", "libtide"), deb("other", "1", "")),
+	found := flaw.Find(listOf(deb("libtide1", "2.8-4", "libtide"), deb("tide-bin", "2.8-4", "libtide"), deb("other",
+		"1", "")),
 		[]flaw.Record{r})
 	require.Len(t, found, 1)
 	f := found[0]
@@ -165,7 +166,8 @@ func TestEcosystemsAreThoseOfWhatInstalledIt(t *testing.T) {
 	rocky.Entries[0].Name, rocky.Entries[0].Version = "Rocky Linux", "9.4"
 	require.Len(t, flaw.Find(rocky, of("Rocky Linux:9", "libtide")), 1)
 	require.Empty(t, flaw.Find(rocky, of("Rocky Linux:8", "libtide")))
-	require.Empty(t, flaw.Find(software.List{Entries: rocky.Entries[1:]}, of("Rocky Linux:9", "libtide")), "of no known system")
+	require.Empty(t, flaw.Find(software.List{Entries: rocky.Entries[1:]}, of("Rocky Linux:9", "libtide")), "of no "+
+		"known system")
 	require.Equal(t, []string{"@quay/berth", "libtide", "tide-tables"}, flaw.Names(software.List{Entries: slices.Concat(
 		python.Entries, npm.Entries, debian.Entries, debian.Entries)}))
 }

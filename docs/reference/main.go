@@ -132,7 +132,8 @@ Made from the code by ` + "`make generate`" + `. The service describes itself at
 	}
 	slices.Sort(paths)
 	tags := []string{
-		"service", "people", "estate", "images", "versions", "software", "deliveries", "bases", "builds", "build machines", "pools",
+		"service", "people", "estate", "images", "versions", "software", "deliveries", "bases", "builds",
+		"build machines", "pools",
 		"hosts",
 		"sessions", "rollovers", "trail", "agents",
 	}

@@ -61,7 +61,8 @@ func all(rows []store.DeliveryRow) []delivery.One {
 	out := make([]delivery.One, len(rows))
 	for i, r := range rows {
 		out[i] = delivery.One{
-			Key: r.Key, Line: over(r), Brings: fmt.Sprintf("%s %s %s to %s", r.Base, r.Image, r.Number, r.Site), Need: need(r), Asked: r.AskedAt, Begun: r.State == store.WorkUnderWay,
+			Key: r.Key, Line: over(r), Brings: fmt.Sprintf("%s %s %s to %s", r.Base, r.Image, r.Number, r.Site),
+			Need: need(r), Asked: r.AskedAt, Begun: r.State == store.WorkUnderWay,
 			// One under way that waits for something, such as a hypervisor, does not get on.
 			Absent: r.Silent || r.State == store.WorkUnderWay && r.Why != "",
 		}

@@ -55,7 +55,8 @@ func (fs *Flaws) Load(ctx context.Context, actor, name string, list []byte) (sto
 	sum := sha256.Sum256(list)
 	err = fs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		out = store.FlawList{
-			Name: name, LoadedAt: tx.Now, LoadedBy: actor, Digest: "sha256:" + hex.EncodeToString(sum[:]), Records: len(records),
+			Name: name, LoadedAt: tx.Now, LoadedBy: actor, Digest: "sha256:" + hex.EncodeToString(sum[:]),
+			Records: len(records),
 		}
 		if err := store.ReplaceFlawList(tx, &out, records); err != nil {
 			return err
@@ -88,8 +89,8 @@ type NotLooked struct{ Why string }
 
 func (n *NotLooked) Error() string { return n.Why }
 
-// Of returns the known flaws of a version, the worst first, by the lists as they are. The error is *NotLooked if there is
-// no list, or nothing is known of what is in the version.
+// Of returns the known flaws of a version, the worst first, by the lists as they are. The error is *NotLooked if there
+// is no list, or nothing is known of what is in the version.
 func Of(db *gorm.DB, v store.Version) ([]flaw.Found, error) {
 	epoch, lists, err := store.FlawEpoch(db)
 	if err != nil {

@@ -54,10 +54,12 @@ func TestDeliveriesTakeTurnsOverALineAndKeepToItsLimit(t *testing.T) {
 	const limit = 4 << 20
 	// The image is made at north-quay, tried out at south-quay, and used at both and at west-quay.
 	lined := func(line string) string {
-		file := strings.Replace(lined(line), "images:", "  - {name: west-quay, platform: practice, address: WORLD, line: "+
+		file := strings.Replace(lined(line), "images:", "  - {name: west-quay, platform: practice, address: WORLD, "+
+			"line: "+
 			"harbour-link, clones-per-copy: 4}\nimages:", 1)
 		file = strings.Replace(file, "name: ticket-pilot, site: north-quay", "name: ticket-pilot, site: south-quay", 1)
-		return file + "  - {name: west-office, site: west-quay, image: counter-desk, track: live, hosts: 1, host-prefix: wo, " +
+		return file + "  - {name: west-office, site: west-quay, image: counter-desk, track: live, hosts: 1, " +
+			"host-prefix: wo, " +
 			"seats-per-host: 4, machine-class: standard}\n"
 	}
 	s := servicetest.Start(t, servicetest.Options{
@@ -84,7 +86,8 @@ func TestDeliveriesTakeTurnsOverALineAndKeepToItsLimit(t *testing.T) {
 	for _, w := range waiting {
 		if w.Ordinal == 1 {
 			require.Equal(t, "west-quay", w.Site)
-			require.Equal(t, "it waits for its turn on line harbour-link: 1 goes before it, and 1 may go at once", w.Why)
+			require.Equal(t, "it waits for its turn on line harbour-link: 1 goes before it, and 1 may go at once",
+				w.Why)
 			require.Equal(t, 1, w.Before)
 		} else {
 			require.Equal(t, "it waits for another copy that comes to the site, which it is made from", w.Why)
@@ -113,7 +116,8 @@ func TestDeliveriesTakeTurnsOverALineAndKeepToItsLimit(t *testing.T) {
 	require.Contains(t, string(text), "harbour-link")
 	for _, x := range whole.Copies {
 		require.NotNil(t, x.Delivery)
-		require.Equal(t, x.Site != "north-quay" && x.Ordinal == 1, x.Delivery.Lacking > 0, "others come from the site itself")
+		require.Equal(t, x.Site != "north-quay" && x.Ordinal == 1, x.Delivery.Lacking > 0, "others come from the "+
+			"site itself")
 	}
 
 	// The next version goes as what changed.

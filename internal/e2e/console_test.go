@@ -230,6 +230,21 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 	})
 	require.NoError(t, err)
 
+	_, err = s.As(role.Operator).LoadFlaws(t.Context(), "debian", []byte(`{"id": "A-1", "modified": "2026-11-20T08:00:00Z"}`))
+	require.NoError(t, err)
+	// One that does not end while the pages are looked at.
+	slow, err := s.World.Knobs("south-quay")
+	require.NoError(t, err)
+	slow.Deliver *= 10_000
+	require.NoError(t, s.World.SetKnobs("south-quay", slow))
+	_, err = s.As(role.Operator).Capture(t.Context(), "counter-desk", client.Capture{BuildMachine: "bm-counter"})
+	require.NoError(t, err)
+	s.Until("a delivery under way", func() bool {
+		list, err := s.As(role.Viewer).Deliveries(t.Context(), client.Deliveries{Site: "south-quay"})
+		require.NoError(t, err)
+		return len(list) > 0 && list[len(list)-1].Whole > 0
+	})
+
 	b := open(t, s.URL)
 	check := func(page string) {
 		t.Helper()
@@ -255,14 +270,16 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 			"/images/counter-desk/versions/" + number + "/software":   "listed by nimblepane-practice",
 			"/images/counter-desk/versions/" + number + "/system":     "Services that start by themselves",
 			"/images/counter-desk/versions/" + number + "/provenance": "It was signed when it was sealed",
-			"/images/counter-desk/versions/" + number + "/copies":     "Hosts are cloned from them",
-			"/images/counter-desk/compare/" + made.Version:            "At a glance",
-			"/software?name=fare-desk&all=yes":                        made.Version,
-			"/estate":                                                 "Check it first",
-			"/builds":                                                 "vendor.qcow2",
-			fmt.Sprint("/builds/", begun.ID):                          "Setting up fare-desk ...",
-			"/build-machines/north-quay/bm-printer":                   "it prints tickets",
-			"/images/counter-desk/versions/" + made.Version:           "Fare Desk", // tried at its first start
+			"/images/counter-desk/versions/" + number + "/flaws":      "None of what is in it",
+			"/sites/south-quay": "copy 1",
+			"/images/counter-desk/versions/" + number + "/copies": "Hosts are cloned from them",
+			"/images/counter-desk/compare/" + made.Version:        "At a glance",
+			"/software?name=fare-desk&all=yes":                    made.Version,
+			"/estate":                                             "Check it first",
+			"/builds":                                             "vendor.qcow2",
+			fmt.Sprint("/builds/", begun.ID):                      "Setting up fare-desk ...",
+			"/build-machines/north-quay/bm-printer":               "it prints tickets",
+			"/images/counter-desk/versions/" + made.Version:       "Fare Desk", // tried at its first start
 			"/sheets": "wrong in 3 places", "/sheets/fare-desk": "Then the seal checks are made",
 			"/bases": "20261103", "/bases/harbour-13": "20261103 is newer", "/feeds/estuary": "Supported until",
 			"/calendar": "monthly", "/sheets/in-git": "It cannot be taken from its repository",

@@ -44,7 +44,7 @@ type Depot interface {
 	Begin(ctx context.Context, c Coming, m *blocks.Map, report func(percent int)) (Begun, error)
 	// Lacks returns which of the blocks a copy that comes still lacks.
 	Lacks(ctx context.Context, copy string, runs []blocks.Run) ([]blocks.Run, error)
-	// Put takes blocks of a copy that comes, as frames. The error is *Changed if some of them are not what they should be.
+	// Put takes blocks of a copy that comes, as frames. The error is *Changed if some are not what they should be.
 	Put(ctx context.Context, copy string, runs []blocks.Run, frames io.Reader) error
 	// Finish reads a copy back that lacks nothing, and gives it its name once it has its digest.
 	Finish(ctx context.Context, copy string, report func(percent int)) error

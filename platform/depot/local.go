@@ -213,7 +213,8 @@ func (l *Local) Send(ctx context.Context, disk, digest string, runs []blocks.Run
 				return err
 			}
 			if !right(f, m, i, block) {
-				return refuse("disk %s was changed: its block %d is not what it was when the disk was captured or came; "+
+				return refuse("disk %s was changed: its block %d is not what it was when the disk was captured or "+
+					"came; "+
 					"deliver the version again, to there or from another site", disk, i)
 			}
 			_, n := m.Extent(i)
@@ -327,7 +328,8 @@ func (l *Local) gaveUp(copy string, err error) error {
 // full explains the error of a storage that is full.
 func (l *Local) full(err error, what string) error {
 	if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
-		return refuse("the storage in %s is full, there is no room for %s: nothing of it was kept; retire versions that "+
+		return refuse("the storage in %s is full, there is no room for %s: nothing of it was kept; retire versions "+
+			"that "+
 			"nobody needs, or enlarge the storage", l.dir, what)
 	}
 	return err
@@ -583,7 +585,8 @@ func (l *Local) Finish(ctx context.Context, copy string, report func(int)) error
 	if l.whole(copy) {
 		m, err := l.mapOf(l.file(copy, MapEnding))
 		if err != nil {
-			return errors.Join(refuse("copy %s is there without a block map that can be read (%s), and was removed", copy,
+			return errors.Join(refuse("copy %s is there without a block map that can be read (%s), and was removed",
+				copy,
 				err), os.Remove(named))
 		}
 		return l.readBack(ctx, copy, named, m, report)

@@ -245,7 +245,8 @@ func TestStrangersAreNotAnswered(t *testing.T) {
 	require.NoError(t, err)
 	conf.GetClientCertificate = nil
 	require.Error(t, depot.Dial(address, conf).Remove(t.Context(), "x"), "without a certificate")
-	require.ErrorContains(t, depot.Dial("https://127.0.0.1:1", conf).Remove(t.Context(), "x"), "depot https://127.0.0.1:1")
+	require.ErrorContains(t, depot.Dial("https://127.0.0.1:1", conf).Remove(t.Context(), "x"), "depot "+
+		"https://127.0.0.1:1")
 
 	for _, missing := range []string{"servercert.pem", "cacert.pem"} {
 		require.NoError(t, os.Remove(filepath.Join(c.Folder, missing)))

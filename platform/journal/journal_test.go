@@ -61,7 +61,9 @@ func TestWhatMayPassIsTriedAgainAndARefusalIsNot(t *testing.T) {
 	var tries atomic.Int32
 	half := platform.Transfer{Stage: platform.Sending, Lacking: 20, Sent: 10}
 	r := journal.New(journal.NewMemory(), "s", time.Millisecond, quiet,
-		func(_ context.Context, key string, _ platform.Operation, report func(platform.Progress)) (json.RawMessage, error) {
+		func(_ context.Context, key string, _ platform.Operation, report func(platform.Progress)) (json.RawMessage,
+			error,
+		) {
 			report(platform.Progress{Percent: 40, Transfer: &half})
 			if tries.Add(1) < 3 {
 				return nil, errors.New("the hypervisor does not answer")
@@ -91,7 +93,9 @@ func TestAnotherProcessTakesUpWhatOneLeft(t *testing.T) {
 	require.NoError(t, first.Start(t.Context(), "k", some))
 	<-begun
 	var others atomic.Int32
-	work := func(_ context.Context, _ string, op platform.Operation, _ func(platform.Progress)) (json.RawMessage, error) {
+	work := func(_ context.Context, _ string, op platform.Operation, _ func(platform.Progress)) (json.RawMessage,
+		error,
+	) {
 		require.Equal(t, some, op)
 		others.Add(1)
 		return json.RawMessage(`{"digest":"d"}`), nil

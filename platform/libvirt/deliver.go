@@ -19,7 +19,8 @@ const transferBlock = 1 << 20
 
 // deliver puts a copy on every hypervisor of the site. Hypervisors that share
 // their storage find it there already.
-func (s *Site) deliver(ctx context.Context, key string, d platform.Deliver, report func(platform.Progress)) (platform.Made,
+func (s *Site) deliver(ctx context.Context, key string, d platform.Deliver, report func(platform.Progress)) (
+	platform.Made,
 	error,
 ) {
 	for i, h := range s.hypervisors {
@@ -142,7 +143,9 @@ func (s *Site) deliverBlocks(ctx context.Context, h *hypervisor, key string, fro
 
 // deliverWhole transfers the disk, goes on where an earlier transfer stopped, and
 // reads back what has come to be there.
-func (s *Site) deliverWhole(ctx context.Context, h *hypervisor, key string, d platform.Deliver, report func(int)) error {
+func (s *Site) deliverWhole(ctx context.Context, h *hypervisor, key string, d platform.Deliver, report func(
+	int),
+) error {
 	source, err := s.source(ctx, d.Source)
 	if err != nil {
 		return err

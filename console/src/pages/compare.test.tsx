@@ -32,6 +32,24 @@ const comparison = {
   settings: [],
   steps: [{ what: "Mail", after: "the package mail is installed" }],
   checks: [],
+  flaws: {
+    mends: [
+      {
+        id: "CVE-2026-1001",
+        records: ["QUAY-31"],
+        severity: "high",
+        score: 8.8,
+        package: "tide",
+        version: "2.8-4",
+        software: ["libtide1 2.8-4"],
+        fixed: "2.8-4+deb12u1",
+        summary: "<b>tables</b> run programs",
+        links: ["https://flaws.example/1"],
+      },
+    ],
+    brings: [],
+    same: 2,
+  },
 };
 
 const versions = { items: [{ number: "2026.11.1" }, { number: "2026.11.2" }], next: "" };

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { useParams } from "react-router";
 import { api, type Comparison, type ComparisonLine, call, type SoftwareChange } from "../api";
 import { count, lasted, size, time } from "../format";
+import { FlawsCompared } from "../parts/flaws";
 import { Choose, Find, Narrowing, useNarrowing } from "../parts/paged";
 import { Empty, List, Page, Panel, Shown, State, To, Words } from "../ui";
 
@@ -100,6 +101,7 @@ function Differences({ of: c, search, what }: { of: Comparison; search: string; 
       {Object.entries(groups).map(([group, title]) => (
         <Group key={group} title={title} changes={meant.filter((s) => s.group === group)} />
       ))}
+      <FlawsCompared of={c.flaws} />
       <Lines title="The system" lines={c.facts} />
       <Lines title="The build" lines={c.settings} />
       <Lines title="Steps" lines={c.steps} />
@@ -115,7 +117,7 @@ function isLike(c: SoftwareChange, text: string): boolean {
 }
 
 /** Both versions side by side, and how much of what changed. */
-function Glance({ of: { from, to, counts } }: { of: Comparison }) {
+function Glance({ of: { from, to, counts, flaws } }: { of: Comparison }) {
   const row = (name: string, a?: string | number, b?: string | number) =>
     (a || b) && (
       <Table.Row key={name}>
@@ -135,6 +137,8 @@ function Glance({ of: { from, to, counts } }: { of: Comparison }) {
           {row("Sealed", time(from.sealed_at), time(to.sealed_at))}
           {row("Size", size(from.size_bytes), size(to.size_bytes))}
           {row("Software", from.software, to.software)}
+          {!flaws.unknown &&
+            row("Known flaws", flaws.same + flaws.mends.length, flaws.same + flaws.brings.length)}
           {row("Made from", from.base, to.base)}
           {row("Build took", took(from.build_seconds), took(to.build_seconds))}
           {row("First start took", took(from.first_start_seconds), took(to.first_start_seconds))}

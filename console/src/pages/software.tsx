@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { api, call, type SoftwareHolder } from "../api";
 import { count } from "../format";
 import { Check } from "../parts/fields";
+import { FlawLists } from "../parts/flaws";
 import { Find, Narrowing, useNarrowing } from "../parts/paged";
 import { Empty, List, Page, Panel, Shown, To } from "../ui";
 
@@ -55,6 +56,7 @@ export function SoftwarePage() {
           </Shown>
         )}
       </Panel>
+      <FlawLists />
     </Page>
   );
 }

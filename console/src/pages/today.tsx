@@ -18,6 +18,7 @@ const kinds: Record<Matter["kind"], string> = {
   drift: "drift",
   copy: "delivery",
   "end-of-life": "end-of-life",
+  flaw: "known flaw",
 };
 
 export function TodayPage() {

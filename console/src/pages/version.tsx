@@ -5,6 +5,7 @@ import { api, call, type Version } from "../api";
 import { duration, time } from "../format";
 import { came } from "../parts/deliveries";
 import { FirstStart } from "../parts/first-start";
+import { Flaws } from "../parts/flaws";
 import { Provenance } from "../parts/provenance";
 import { SoftwareList } from "../parts/software-list";
 import { SystemFacts } from "../parts/system-facts";
@@ -16,6 +17,7 @@ import { Empty, List, Page, Panel, Shown, State, To } from "../ui";
 const tabs = {
   "": "Version",
   software: "Software",
+  flaws: "Flaws",
   system: "System",
   provenance: "Provenance",
   copies: "Copies",
@@ -67,6 +69,9 @@ export function VersionPage() {
             </Tabs.Content>
             <Tabs.Content value="software" p="0">
               <SoftwareList version={v} />
+            </Tabs.Content>
+            <Tabs.Content value="flaws" p="0">
+              <Flaws version={v} />
             </Tabs.Content>
             <Tabs.Content value="system" p="0">
               <SystemFacts version={v} />

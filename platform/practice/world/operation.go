@@ -20,8 +20,8 @@ type operation struct {
 	Began    time.Time          `json:"began"`
 	Ends     time.Time          `json:"ends"`
 	Progress platform.Progress  `json:"progress"`
-	Host     string             `json:"host,omitempty"` // that is rebuilt
-	From     string             `json:"from,omitempty"` // the copy that it is cloned from
+	Host     string             `json:"host,omitempty"`     // that is rebuilt
+	From     string             `json:"from,omitempty"`     // the copy that it is cloned from
 	Carriage *carriage          `json:"carriage,omitempty"` // of a delivery
 	Rate     int64              `json:"rate,omitempty"`     // that the service allows it, in bytes a second; 0: as much as goes
 }
@@ -104,7 +104,9 @@ func (w *World) startAt(siteName, key string, op platform.Operation, rate int64)
 		return platform.NotDoneHere(op)
 	}
 	now := w.now()
-	o := &operation{Site: siteName, Op: op, Began: now, Rate: rate, Progress: platform.Progress{State: platform.UnderWay}}
+	o := &operation{Site: siteName, Op: op, Began: now, Rate: rate, Progress: platform.Progress{
+		State: platform.UnderWay,
+	}}
 	span, err := p.begin(act{w, o, key, s, now})
 	if err != nil {
 		return err

@@ -15,7 +15,7 @@ import (
 // Handler serves what the service asks of the world's sites, and the knobs.
 //
 //	GET, PUT /clock                                 the clock; PUT takes {"rate": 60}, or {"forward": NANOSECONDS}
-//	PUT      /sites/{site}/operations/{key}         begin an operation; ?rate=BYTES is what a delivery may send a second
+//	PUT      /sites/{site}/operations/{key}         begin an operation; ?rate=BYTES a second that a delivery may send
 //	PUT      /sites/{site}/operations/{key}/rate    what it may from now on
 //	GET      /sites/{site}/operations/{key}         how it stands
 //	GET      /sites/{site}/operations/{key}/output?from=BYTES
