@@ -59,10 +59,10 @@ func CopiesPresent(db *gorm.DB, versionID, siteID int64) (n int64, err error) {
 	return n, err
 }
 
-// CopiesFailed returns the copies of an image's versions that could not be delivered.
+// CopiesFailed returns the copies of an image's versions that could not be delivered, of those that may be used.
 func CopiesFailed(db *gorm.DB, imageID int64) (rows []Copy, err error) {
 	err = db.Raw("select c.* from copies c join versions v on v.id = c.version_id where v.image_id = ? and c.state "+
-		"= 'failed'", imageID).Scan(&rows).Error
+		"= 'failed' and v.barred = ''", imageID).Scan(&rows).Error
 	return rows, err
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/image"
+	"nimblepane/core/matter"
 	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 	"nimblepane/platform"
@@ -159,4 +160,29 @@ func TestASiteThatDoesNotAnswerKeepsNobodyFromATurn(t *testing.T) {
 	require.Len(t, waiting, 1)
 	require.Equal(t, "north-quay", waiting[0].Site)
 	require.Contains(t, waiting[0].Why, "north-quay does not answer")
+}
+
+func TestWhatWaitsIsNotDeliveredOfAVersionThatIsBarred(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{Estate: lined("rate: 64KiB, at-once: 1")})
+	ctx, c := t.Context(), s.As(role.Operator)
+	v, err := c.Capture(ctx, "counter-desk", client.Capture{BuildMachine: "bm-counter"})
+	require.NoError(t, err)
+	s.Until("a delivery under way, and one that waits", func() bool {
+		waiting, underWay := deliveriesOf(t, c, client.Deliveries{Site: "south-quay"})
+		return len(waiting) == 1 && len(underWay) == 1
+	})
+	_, err = s.As(role.Approver).Bar(ctx, "counter-desk", v.Number, "it forgets the tides")
+	require.NoError(t, err)
+	s.Until("what waits to be given up", func() bool {
+		v, err = c.Version(ctx, "counter-desk", v.Number)
+		require.NoError(t, err)
+		return slices.ContainsFunc(v.Copies, func(x client.Copy) bool {
+			return x.Ordinal == 2 && x.Failure == "counter-desk "+v.Number+" was barred: it forgets the tides"
+		})
+	})
+	today, err := c.Today(ctx)
+	require.NoError(t, err)
+	require.False(t, slices.ContainsFunc(today, func(m client.Matter) bool { return m.Kind == matter.Copy }),
+		"nobody needs it")
 }

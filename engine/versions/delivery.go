@@ -46,11 +46,14 @@ func (vs *Versions) DeliverIn(tx *store.Tx, v store.Version, siteID int64) error
 const mostBeside = 5
 
 func askDelivery(_ context.Context, db *gorm.DB, w store.Work, in ofCopy) (d platform.Deliver, err error) {
-	if err := deliveries.Turn(db, w); err != nil {
-		return d, err
-	}
 	img, v, name, err := copyOf(db, in)
 	if err != nil {
+		return d, err
+	}
+	if v.Barred != "" { // since it was asked for
+		return d, &platform.Refusal{Why: Label(img, v) + " was barred: " + v.Barred}
+	}
+	if err := deliveries.Turn(db, w); err != nil {
 		return d, err
 	}
 	source, _ := SourceOf(v)

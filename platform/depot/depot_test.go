@@ -16,6 +16,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
@@ -150,6 +151,39 @@ func TestASiteIsSentWhatItLacks(t *testing.T) {
 	require.NoError(t, err)
 	require.Zero(t, again.Line)
 	there.requireCopy(t, updated)
+}
+
+// TestACopyFromBeforeThereWereMapsIsReadForOne sees that it gives its blocks as any other.
+func TestACopyFromBeforeThereWereMapsIsReadForOne(t *testing.T) {
+	t.Parallel()
+	old, updated := update()
+	there, here := newSite(t), newSite(t)
+	here.has(t, "new", updated)
+	for _, mapped := range []string{"", "half a map"} {
+		there.has(t, "old", old)
+		require.NoError(t, os.Remove(there.file("old.blocks")))
+		if mapped != "" {
+			require.NoError(t, os.WriteFile(there.file("old.blocks"), []byte(mapped), 0o600))
+		}
+		got, err := deliver(t.Context(), here, there, updated, "old")
+		require.NoError(t, err)
+		there.requireCopy(t, updated)
+		require.Equal(t, 160*kib64, got.There)
+		require.NoError(t, there.Remove(t.Context(), "copy"))
+	}
+}
+
+func TestWhatAKilledProcessLeftInWorkIsTidiedUp(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	for _, name := range []string{".blocks-1", ".shares-1", ".blocks-2", "copy.part"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), nil, 0o600))
+		if name != ".blocks-2" {
+			long := time.Now().Add(-2 * time.Hour)
+			require.NoError(t, os.Chtimes(filepath.Join(dir, name), long, long))
+		}
+	}
+	require.Equal(t, []string{".blocks-2", "copy.part"}, siteIn(t, dir).names(t))
 }
 
 func TestASiteWithoutAnyVersionIsSentAll(t *testing.T) {

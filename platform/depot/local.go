@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"github.com/dustin/go-humanize"
 	"golang.org/x/sync/errgroup"
@@ -40,8 +41,36 @@ func OpenLocal(dir string, mode fs.FileMode) (*Local, error) {
 	if err := unix.Access(dir, unix.R_OK|unix.W_OK|unix.X_OK); err != nil {
 		return nil, fmt.Errorf("%s cannot be read and written: %w", dir, err)
 	}
-	return &Local{dir: dir, mode: mode}, nil
+	l := &Local{dir: dir, mode: mode}
+	return l, l.tidy()
 }
+
+// forgotten is how old a file has to be that something was about to be written to, to belong to nobody.
+const forgotten = time.Hour
+
+// tidy removes what was left of such files by a process that was killed.
+func (l *Local) tidy() error {
+	for _, pattern := range []string{mapInWork, shareInWork} {
+		files, err := filepath.Glob(filepath.Join(l.dir, pattern))
+		if err != nil {
+			return err
+		}
+		for _, f := range files {
+			if info, err := os.Stat(f); err == nil && time.Since(info.ModTime()) > forgotten {
+				if err := removed(f); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// Names of files until they are whole.
+const (
+	mapInWork   = ".blocks-*"
+	shareInWork = ".shares-*"
+)
 
 func (l *Local) file(name, ending string) string { return filepath.Join(l.dir, name+ending) }
 
@@ -127,7 +156,7 @@ func (l *Local) mapOf(file string) (*blocks.Map, error) {
 
 // writeMap writes a block map whole or not at all.
 func (l *Local) writeMap(file string, m *blocks.Map) error {
-	f, err := os.CreateTemp(l.dir, ".blocks-*")
+	f, err := os.CreateTemp(l.dir, mapInWork)
 	if err != nil {
 		return l.full(err, "a block map")
 	}
@@ -269,7 +298,9 @@ func (l *Local) Begin(ctx context.Context, c Coming, m *blocks.Map, report func(
 	if err := l.writeMap(part+MapEnding, m); err != nil {
 		return b, l.gaveUp(c.Copy, err)
 	}
-	g.beside(l, c)
+	if err := g.beside(ctx, l, c); err != nil {
+		return b, err
+	}
 	if !g.shares.Load() {
 		if err := l.room(c.Copy, f, m.Held()); err != nil {
 			return b, err
@@ -364,8 +395,9 @@ type gathering struct {
 // mostBeside is in how many disks beside it a copy's blocks are looked for.
 const mostBeside = 3
 
-// beside opens the disks beside the copy that have a block map. Those without are no reason to fail.
-func (g *gathering) beside(l *Local, c Coming) {
+// beside opens the disks beside the copy. One that has no block map, as it is from before there were any, gets one; one
+// that cannot be read is no reason to fail.
+func (g *gathering) beside(ctx context.Context, l *Local, c Coming) error {
 	g.index, g.lacks = blocks.NewIndex(g.m.Block), make([]bool, len(g.m.Digests))
 	for _, name := range c.Beside {
 		if len(g.disks) == mostBeside || name == c.Copy {
@@ -376,8 +408,10 @@ func (g *gathering) beside(l *Local, c Coming) {
 			continue
 		}
 		if !g.add(l.file(name, MapEnding)) {
-			f.Close()
-			continue
+			if _, err := l.Map(ctx, name, "", func(int) {}); err != nil || !g.add(l.file(name, MapEnding)) {
+				f.Close()
+				continue
+			}
 		}
 		g.disks = append(g.disks, f)
 	}
@@ -385,6 +419,7 @@ func (g *gathering) beside(l *Local, c Coming) {
 	if len(g.disks) > 0 {
 		g.shares.Store(l.shares(g.disks[0], g.m.Block))
 	}
+	return ctx.Err()
 }
 
 func (g *gathering) add(file string) bool {
@@ -399,7 +434,7 @@ func (g *gathering) add(file string) bool {
 
 // shares tells whether the storage keeps blocks once for several disks, by trying it with one.
 func (l *Local) shares(disk *os.File, block int) bool {
-	f, err := os.CreateTemp(l.dir, ".shares-*")
+	f, err := os.CreateTemp(l.dir, shareInWork)
 	if err != nil {
 		return false
 	}

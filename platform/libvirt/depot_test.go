@@ -232,3 +232,26 @@ func TestAHypervisorElsewhereHasADepotOfItsOwn(t *testing.T) {
 	require.Equal(t, platform.Failed, p.State)
 	require.Contains(t, p.Why, "the authority's certificate")
 }
+
+// TestASourceThatIsAwayIsWaitedFor has nobody think that it is the site itself which does not answer.
+func TestASourceThatIsAwayIsWaitedFor(t *testing.T) {
+	t.Parallel()
+	near, there := server(t), server(t)
+	source := small(t, near)
+	first, _ := versions()
+	digest := captured(t, source, near, "desk", first)
+	far := farFrom(t, source, there)
+	of := platform.DeliverCopy.Of(platform.Deliver{
+		Source: "real-quay", Disk: "desk", Digest: digest, Copy: "c", MachineClass: "standard",
+	})
+	near.Kill()
+	var busy *platform.Busy
+	require.ErrorAs(t, far.Start(t.Context(), "k", of), &busy)
+	require.Contains(t, busy.Why, "where it comes from does not answer: hypervisor hv-1")
+	require.NoError(t, near.Run(t.Context()))
+	require.Eventually(t, func() bool { return far.Start(t.Context(), "k", of) == nil }, time.Minute,
+		10*time.Millisecond)
+	p := ended(t, far, "k")
+	require.Equal(t, platform.Succeeded, p.State, p.Why)
+	same(t, near, there, "desk", "c")
+}

@@ -207,6 +207,11 @@ func (s *Site) checkDelivery(ctx context.Context, d platform.Deliver) error {
 		return err
 	}
 	r, _, err := source.OpenDisk(ctx, d.Disk, 0)
+	var refusal *platform.Refusal
+	if err != nil && source != platform.Disks(s) && !errors.As(err, &refusal) {
+		// It is the other site that does not answer, and this one that would be left alone for it.
+		return &platform.Busy{Why: fmt.Sprintf("where it comes from does not answer: %s", err)}
+	}
 	if err != nil {
 		return err
 	}
