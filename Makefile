@@ -85,10 +85,10 @@ test: setup build lint test-console test-go race-short test-real ## Lint and run
 
 .PHONY: test-go
 test-go: build
-	@$(GO) tool gotestsum --format pkgname -- -timeout 12m -parallel 6 $$($(GO) list ./... | grep -v /platform/libvirt$$)
+	@$(GO) tool gotestsum --format pkgname -- -timeout 18m -parallel 6 $$($(GO) list ./... | grep -v /platform/libvirt$$)
 
 # What the race detector is for: all but the programs and what is only drawn.
-RACED := ./agent/... ./api ./cli ./client ./core/... ./engine/... ./platform/journal ./platform/practice/... ./store/...
+RACED := ./agent/... ./api ./cli ./client ./core/... ./engine/... ./platform/depot ./platform/journal ./platform/practice/... ./store/...
 
 .PHONY: race
 race: setup build ## Run the tests under the race detector, some ten minutes
