@@ -227,7 +227,7 @@ func (e *Engine) workWaits(ctx context.Context, w store.Work, site store.Site, w
 	if ctx.Err() != nil {
 		return nil // it was given up here, which says nothing of the site; it is due again
 	}
-	text := why.Error()
+	var text string
 	var busy *platform.Busy
 	if errors.As(why, &busy) {
 		text = busy.Why

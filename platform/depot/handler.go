@@ -45,11 +45,11 @@ func Handler(d Depot, peer func(address string) (Depot, error)) http.Handler {
 	})
 	mux.HandleFunc("GET /disks/{disk}/map", func(rw http.ResponseWriter, r *http.Request) {
 		m, err := d.Map(r.Context(), r.PathValue("disk"), r.FormValue("digest"), func(int) {})
-		if err == nil {
-			_, err = m.WriteTo(rw) // half a map is none to who reads it
+		if err != nil {
+			fail(rw, err)
 			return
 		}
-		fail(rw, err)
+		_, _ = m.WriteTo(rw) // half a map is none to who reads it
 	})
 	mux.HandleFunc("POST /disks/{disk}/blocks", func(rw http.ResponseWriter, r *http.Request) {
 		var in order
