@@ -180,7 +180,7 @@ func each(runs []blocks.Run) []int {
 func TestBlocksArriveAsTheyWereSent(t *testing.T) {
 	t.Parallel()
 	var line bytes.Buffer
-	p := blocks.NewPacker(&line)
+	p := blocks.NewSender(&line)
 	for n := range 40 {
 		require.NoError(t, p.Add(content(n)))
 	}
@@ -188,7 +188,7 @@ func TestBlocksArriveAsTheyWereSent(t *testing.T) {
 	require.Less(t, line.Len(), 40*blocks.Size*7/10, "packed")
 	sent := bytes.Clone(line.Bytes())
 
-	u := blocks.NewUnpacker(&line, blocks.Size)
+	u := blocks.NewTaker(&line, blocks.Size)
 	defer u.Close()
 	for n := range 40 {
 		block, err := u.Next(blocks.Size)
@@ -216,7 +216,7 @@ func TestBlocksArriveAsTheyWereSent(t *testing.T) {
 
 // taken takes all blocks, and returns how that ended.
 func taken(sent []byte) error {
-	u := blocks.NewUnpacker(bytes.NewReader(sent), blocks.Size)
+	u := blocks.NewTaker(bytes.NewReader(sent), blocks.Size)
 	defer u.Close()
 	for {
 		if _, err := u.Next(blocks.Size); err != nil {
@@ -227,7 +227,7 @@ func taken(sent []byte) error {
 
 func FuzzFrames(f *testing.F) {
 	var line bytes.Buffer
-	p := blocks.NewPacker(&line)
+	p := blocks.NewSender(&line)
 	_ = p.Add(content(1))
 	_ = p.Close()
 	f.Add(line.Bytes())

@@ -19,26 +19,26 @@ const (
 	window = 1 << 20
 )
 
-// Packer sends blocks.
-type Packer struct {
+// Sender sends blocks.
+type Sender struct {
 	w       io.Writer
 	encoder *zstd.Encoder
 	blocks  []byte
 	packed  []byte
 }
 
-// NewPacker returns one that sends to w.
-func NewPacker(w io.Writer) *Packer {
+// NewSender returns one that sends to w.
+func NewSender(w io.Writer) *Sender {
 	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedDefault),
 		zstd.WithWindowSize(window), zstd.WithEncoderCRC(false))
 	if err != nil {
 		panic(err) // the options are ours
 	}
-	return &Packer{w: w, encoder: e}
+	return &Sender{w: w, encoder: e}
 }
 
 // Add sends a block, perhaps together with the next.
-func (p *Packer) Add(block []byte) error {
+func (p *Sender) Add(block []byte) error {
 	p.blocks = append(p.blocks, block...)
 	if len(p.blocks) < frame {
 		return nil
@@ -46,7 +46,7 @@ func (p *Packer) Add(block []byte) error {
 	return p.flush()
 }
 
-func (p *Packer) flush() error {
+func (p *Sender) flush() error {
 	p.packed = append(p.packed[:0], 0, 0, 0, 0, 0, 0, 0, 0)
 	if len(p.blocks) > 0 {
 		p.packed = p.encoder.EncodeAll(p.blocks, p.packed)
@@ -59,7 +59,7 @@ func (p *Packer) flush() error {
 }
 
 // Close sends what was added, and the end.
-func (p *Packer) Close() error {
+func (p *Sender) Close() error {
 	if len(p.blocks) > 0 {
 		if err := p.flush(); err != nil {
 			return err
@@ -68,8 +68,8 @@ func (p *Packer) Close() error {
 	return p.flush()
 }
 
-// Unpacker takes blocks that were sent.
-type Unpacker struct {
+// Taker takes blocks that were sent.
+type Taker struct {
 	r       io.Reader
 	decoder *zstd.Decoder
 	packed  []byte
@@ -79,26 +79,26 @@ type Unpacker struct {
 	ended   bool
 }
 
-// NewUnpacker returns one that takes blocks of at most so many bytes from r. Whoever is done with it closes it.
-func NewUnpacker(r io.Reader, block int) *Unpacker {
+// NewTaker returns one that takes blocks of at most so many bytes from r. Whoever is done with it closes it.
+func NewTaker(r io.Reader, block int) *Taker {
 	most := uint32(frame + block)
 	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(uint64(most)),
 		zstd.WithDecoderMaxWindow(window))
 	if err != nil {
 		panic(err) // the options are ours
 	}
-	return &Unpacker{r: r, decoder: d, most: most}
+	return &Taker{r: r, decoder: d, most: most}
 }
 
 // Close lets go of its memory.
-func (u *Unpacker) Close() { u.decoder.Close() }
+func (u *Taker) Close() { u.decoder.Close() }
 
 // ErrBadFrame is the error of what is no frame, or one that was changed.
 var ErrBadFrame = errors.New("what came is no frame of blocks, or was changed on the way")
 
 // Next returns the next block, which has so many bytes and is valid until the next call. After the last it is io.EOF;
 // of a line that broke, io.ErrUnexpectedEOF or the line's error; else ErrBadFrame.
-func (u *Unpacker) Next(n int) ([]byte, error) {
+func (u *Taker) Next(n int) ([]byte, error) {
 	if len(u.blocks) == 0 {
 		if err := u.frame(); err != nil {
 			return nil, err
@@ -112,7 +112,7 @@ func (u *Unpacker) Next(n int) ([]byte, error) {
 	return block, nil
 }
 
-func (u *Unpacker) frame() error {
+func (u *Taker) frame() error {
 	if u.ended {
 		return io.EOF
 	}

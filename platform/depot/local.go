@@ -234,7 +234,7 @@ func (l *Local) Send(ctx context.Context, disk, digest string, runs []blocks.Run
 		return err
 	}
 	defer f.Close()
-	p := blocks.NewPacker(w)
+	p := blocks.NewSender(w)
 	block := make([]byte, m.Block)
 	for _, r := range runs {
 		for i := r.First; i < r.First+r.Count; i++ {
@@ -575,7 +575,7 @@ func (l *Local) Put(ctx context.Context, copy string, runs []blocks.Run, frames 
 		return err
 	}
 	defer f.Close()
-	u := blocks.NewUnpacker(frames, m.Block)
+	u := blocks.NewTaker(frames, m.Block)
 	defer u.Close()
 	var changed Changed
 	for _, r := range runs {
