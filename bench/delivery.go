@@ -182,7 +182,7 @@ func hugeMap(file string, seed byte) error {
 	if err != nil {
 		return err
 	}
-	_, err = m.WriteTo(f)
+	err = m.Write(f)
 	return errors.Join(err, f.Close())
 }
 

@@ -137,16 +137,21 @@ func KeepFlawsFound(db *gorm.DB, f FlawsFound) error {
 		where flaws_found.epoch < excluded.epoch`, f.VersionID, f.Epoch, f.Found).Error
 }
 
-// UsedVersion is a version that tracks name or hosts run.
+// UsedVersion is a version that tracks name or hosts run, with what was found in it last.
 type UsedVersion struct {
 	Version
-	Image string
-	Hosts int
+	Image  string
+	Hosts  int
+	Listed bool  // it has a software list
+	Looked int64 // the epoch of what was found in it, -1 if nobody has looked
+	Found  JSON[[]flaw.Found]
 }
 
 // UsedVersions returns the versions that tracks or pins name, or hosts run, by image, the newest first.
 func UsedVersions(db *gorm.DB) (rows []UsedVersion, err error) {
-	err = db.Raw(`select v.*, i.name as image, coalesce(h.hosts, 0) as hosts from versions v join images i on i.id = v.image_id
+	err = db.Raw(`select v.*, i.name as image, coalesce(h.hosts, 0) as hosts, coalesce(f.epoch, -1) as looked, f.found,
+			exists (select from software_lists l where l.version_id = v.id) as listed
+		from versions v join images i on i.id = v.image_id left join flaws_found f on f.version_id = v.id
 		left join (select version_id, count(*) as hosts from hosts group by version_id) h on h.version_id = v.id
 		where h.hosts > 0 or exists (select from tracks t where t.version_id = v.id) or exists (select from pools p where p.pinned_id = v.id)
 		order by i.name, v.id desc`).Scan(&rows).Error

@@ -79,7 +79,6 @@ func OpenDeliveries(db *gorm.DB) (rows []DeliveryRow, err error) {
 type DeliveryQuery struct {
 	Site, Image string
 	Ended       bool // those that have ended, too
-	Before      *time.Time
 	Limit       int
 }
 

@@ -126,16 +126,16 @@ const mark = "npblocks1\n"
 
 const headLength = len(mark) + 8 + 4 + sha256.Size
 
-// WriteTo is io.WriterTo's.
-func (m *Map) WriteTo(w io.Writer) (int64, error) {
+// Write writes the map.
+func (m *Map) Write(w io.Writer) error {
 	sum := sha256.New()
-	c := &counting{w: io.MultiWriter(w, sum)}
+	both := io.MultiWriter(w, sum)
 	head := make([]byte, 0, headLength)
 	head = append(head, mark...)
 	head = binary.BigEndian.AppendUint64(head, uint64(m.File))
 	head = binary.BigEndian.AppendUint32(head, uint32(m.Block))
-	if _, err := c.Write(append(head, m.Whole[:]...)); err != nil {
-		return c.n, err
+	if _, err := both.Write(append(head, m.Whole[:]...)); err != nil {
+		return err
 	}
 	batch := make([]byte, 0, 1<<16)
 	for digests := range slices.Chunk(m.Digests, cap(batch)/digestSize) {
@@ -143,23 +143,12 @@ func (m *Map) WriteTo(w io.Writer) (int64, error) {
 		for _, d := range digests {
 			batch = append(batch, d[:]...)
 		}
-		if _, err := c.Write(batch); err != nil {
-			return c.n, err
+		if _, err := both.Write(batch); err != nil {
+			return err
 		}
 	}
-	n, err := w.Write(sum.Sum(nil))
-	return c.n + int64(n), err
-}
-
-type counting struct {
-	w io.Writer
-	n int64
-}
-
-func (c *counting) Write(p []byte) (int, error) {
-	n, err := c.w.Write(p)
-	c.n += int64(n)
-	return n, err
+	_, err := w.Write(sum.Sum(nil))
+	return err
 }
 
 // ErrNoMap is the error of what is no block map, or one that was changed or not written to its end.

@@ -81,9 +81,7 @@ func TestAMapIsReadAsItWasWritten(t *testing.T) {
 		file = append(file, rapid.SliceOfN(rapid.Byte(), 0, 9).Draw(t, "rest")...)
 		m := mapOf(t, file)
 		var text bytes.Buffer
-		n, err := m.WriteTo(&text)
-		require.NoError(t, err)
-		require.Equal(t, int64(text.Len()), n)
+		require.NoError(t, m.Write(&text))
 		whole := bytes.Clone(text.Bytes())
 		again, err := blocks.Read(&text)
 		require.NoError(t, err)
@@ -102,8 +100,7 @@ func TestAMapIsReadAsItWasWritten(t *testing.T) {
 func added(t *testing.T, x *blocks.Index, m *blocks.Map) bool {
 	t.Helper()
 	var text bytes.Buffer
-	_, err := m.WriteTo(&text)
-	require.NoError(t, err)
+	require.NoError(t, m.Write(&text))
 	ok, err := x.Add(&text)
 	require.NoError(t, err)
 	return ok
@@ -240,7 +237,7 @@ func FuzzFrames(f *testing.F) {
 
 func FuzzMap(f *testing.F) {
 	var text bytes.Buffer
-	_, _ = mapOf(f, content(1, 0, 2)).WriteTo(&text)
+	require.NoError(f, mapOf(f, content(1, 0, 2)).Write(&text))
 	f.Add(text.Bytes())
 	f.Fuzz(func(t *testing.T, text []byte) {
 		if _, err := blocks.Read(bytes.NewReader(text)); err != nil {

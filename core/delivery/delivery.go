@@ -11,7 +11,6 @@ package delivery
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"time"
 )
@@ -171,6 +170,3 @@ func (p Pace) Left(lacking, sent int64) (time.Duration, bool) {
 	}
 	return time.Duration(left * float64(time.Second)), true
 }
-
-// Clock writes minutes after midnight as people do: 6:05.
-func Clock(minutes int) string { return fmt.Sprintf("%d:%02d", minutes/60, minutes%60) }

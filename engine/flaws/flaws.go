@@ -26,10 +26,42 @@ type Flaws struct {
 	engine *engine.Engine
 }
 
-// New adds what Today tells of flaws to the engine.
+// New has versions in use held against the lists, and adds what Today tells of that to the engine.
 func New(e *engine.Engine) *Flaws {
-	e.Add(engine.Subject{Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters}})
-	return &Flaws{e}
+	fs := &Flaws{e}
+	e.Add(engine.Subject{
+		Loops: []func(context.Context){func(ctx context.Context) {
+			e.Every(ctx, lookEvery, "versions could not be held against the lists of known flaws", fs.look)
+		}},
+		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
+	})
+	return fs
+}
+
+// lookEvery is how often is looked whether a list has changed, in real time.
+const lookEvery = time.Second
+
+// look holds versions in use against the lists that were not since one of those changed, so that nobody who asks for
+// Today waits for it.
+func (fs *Flaws) look(ctx context.Context) error {
+	db := fs.engine.Store.DB.WithContext(ctx)
+	epoch, lists, err := store.FlawEpoch(db)
+	if err != nil || lists == 0 {
+		return err
+	}
+	used, err := store.UsedVersions(db)
+	if err != nil {
+		return err
+	}
+	for _, v := range used {
+		if !v.Listed || v.Looked == epoch {
+			continue
+		}
+		if _, err := Of(db, v.Version); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Load takes a list in the OSV format, in place of the one that has the name. One with anything wrong is refused.
@@ -124,22 +156,18 @@ func Of(db *gorm.DB, v store.Version) ([]flaw.Found, error) {
 	})
 }
 
-// matters tells of versions in use with flaws that must not wait.
+// matters tells of versions in use with flaws that must not wait, as far as they were looked for.
 func matters(db *gorm.DB, _ time.Time, add func(engine.Matter)) error {
+	_, lists, err := store.FlawEpoch(db)
+	if err != nil || lists == 0 {
+		return err
+	}
 	used, err := store.UsedVersions(db)
 	if err != nil {
 		return err
 	}
 	for _, v := range used {
-		found, err := Of(db, v.Version)
-		var not *NotLooked
-		if errors.As(err, &not) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		serious := flaw.Serious(found)
+		serious := flaw.Serious(v.Found.V)
 		if len(serious) == 0 {
 			continue
 		}

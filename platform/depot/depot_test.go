@@ -398,7 +398,8 @@ func TestMain(m *testing.M) {
 		if err != nil {
 			panic(err)
 		}
-		slow := &wrong{Depot: f, sends: func(_ int, w io.Writer) io.Writer { return &halting{w: w, left: 4 << 20} }}
+		// What went last may not have been written yet when the process is killed.
+		slow := &wrong{Depot: f, sends: func(_ int, w io.Writer) io.Writer { return &halting{w: w, left: 6 << 20} }}
 		_, err = deliver(context.Background(), slow, t, content, "old")
 		panic(err)
 	}

@@ -9,7 +9,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
-	"sync"
+	"sync/atomic"
 	"time"
 
 	"nimblepane/core/blocks"
@@ -49,7 +49,7 @@ func Handler(d Depot, peer func(address string) (Depot, error)) http.Handler {
 			fail(rw, err)
 			return
 		}
-		_, _ = m.WriteTo(rw) // half a map is none to who reads it
+		_ = m.Write(rw) // half a map is none to who reads it
 	})
 	mux.HandleFunc("POST /disks/{disk}/blocks", func(rw http.ResponseWriter, r *http.Request) {
 		var in order
@@ -209,19 +209,14 @@ const alive = 3 * time.Second
 func inLines(rw http.ResponseWriter, r *http.Request, do func(context.Context, func(int)) (any, error)) {
 	ctx, cancel := context.WithCancel(r.Context())
 	defer cancel()
-	var mu sync.Mutex
-	percent := 0
+	var percent atomic.Int64
 	type end struct {
 		out any
 		err error
 	}
 	ended := make(chan end, 1)
 	go func() {
-		out, err := do(ctx, func(p int) {
-			mu.Lock()
-			percent = p
-			mu.Unlock()
-		})
+		out, err := do(ctx, func(p int) { percent.Store(int64(p)) })
 		ended <- end{out, err}
 	}()
 	write := func(l line) {
@@ -235,10 +230,7 @@ func inLines(rw http.ResponseWriter, r *http.Request, do func(context.Context, f
 	for {
 		select {
 		case <-tick.C:
-			mu.Lock()
-			p := percent
-			mu.Unlock()
-			write(line{Percent: p})
+			write(line{Percent: int(percent.Load())})
 		case e := <-ended:
 			last := line{Percent: 100}
 			if e.err == nil {

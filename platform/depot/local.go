@@ -160,7 +160,7 @@ func (l *Local) writeMap(file string, m *blocks.Map) error {
 	if err != nil {
 		return l.full(err, "a block map")
 	}
-	_, err = m.WriteTo(f)
+	err = m.Write(f)
 	if err == nil {
 		err = f.Sync()
 	}
@@ -243,8 +243,7 @@ func (l *Local) Send(ctx context.Context, disk, digest string, runs []blocks.Run
 			}
 			if !right(f, m, i, block) {
 				return refuse("disk %s was changed: its block %d is not what it was when the disk was captured or "+
-					"came; "+
-					"deliver the version again, to there or from another site", disk, i)
+					"came; deliver the version again, to there or from another site", disk, i)
 			}
 			_, n := m.Extent(i)
 			if err := p.Add(block[:n]); err != nil {
@@ -315,8 +314,8 @@ func (l *Local) Begin(ctx context.Context, c Coming, m *blocks.Map, report func(
 		}
 	}
 	b.There, b.Shared = m.Held()-m.Bytes(b.Lacking), g.shared.Load()
-	if g.shares.Load() {
-		if err := l.room(c.Copy, f, m.Held()-b.Shared); err != nil {
+	if g.shares.Load() { // what is shared counts as the copy's own by now
+		if err := l.room(c.Copy, f, m.Held()); err != nil {
 			return b, err
 		}
 	}
@@ -329,8 +328,8 @@ func (l *Local) whole(copy string) bool {
 	return err == nil
 }
 
-// room refuses a copy that the storage has no room for, when so much of it will be its own.
-func (l *Local) room(copy string, part *os.File, own int64) error {
+// room refuses a copy that the storage has no room for, which comes to hold so many bytes.
+func (l *Local) room(copy string, part *os.File, held int64) error {
 	var at unix.Statfs_t
 	if err := unix.Fstatfs(int(part.Fd()), &at); err != nil {
 		return err
@@ -340,7 +339,7 @@ func (l *Local) room(copy string, part *os.File, own int64) error {
 		return err
 	}
 	const sector = 512 // bytes of what Stat_t counts
-	need, free := own-is.Blocks*sector, int64(at.Bavail)*at.Bsize
+	need, free := held-is.Blocks*sector, int64(at.Bavail)*at.Bsize
 	if need <= free {
 		return nil
 	}
@@ -359,9 +358,8 @@ func (l *Local) gaveUp(copy string, err error) error {
 // full explains the error of a storage that is full.
 func (l *Local) full(err error, what string) error {
 	if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
-		return refuse("the storage in %s is full, there is no room for %s: nothing of it was kept; retire versions "+
-			"that "+
-			"nobody needs, or enlarge the storage", l.dir, what)
+		return refuse("the storage in %s is full, there is no room for %s: nothing of it was kept; retire "+
+			"versions that nobody needs, or enlarge the storage", l.dir, what)
 	}
 	return err
 }

@@ -81,8 +81,7 @@ func (d *Remote) Send(ctx context.Context, disk, digest string, runs []blocks.Ru
 func (d *Remote) Begin(ctx context.Context, c Coming, m *blocks.Map, report func(int)) (b Begun, err error) {
 	in, out := io.Pipe()
 	go func() {
-		_, err := m.WriteTo(out)
-		out.CloseWithError(err) // nil: the end
+		out.CloseWithError(m.Write(out)) // nil: the end
 	}()
 	defer in.Close()
 	err = d.inLines(ctx, d.copyAt(c.Copy)+"?"+url.Values{"beside": c.Beside}.Encode(), in, &b, report)
