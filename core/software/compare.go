@@ -84,10 +84,7 @@ func (d Difference) Count(of What) (n int) {
 // Label is how people call what changed: its name, what it was called before,
 // and the packages that it stands for.
 func (c Change) Label() string {
-	label := c.Name
-	if c.Arch == "i386" || c.Arch == "x86" { // a second one beside that of the machine
-		label += ":" + c.Arch
-	}
+	label := withArch(c.Name, c.Arch)
 	if c.Was != "" {
 		label += " (was " + c.Was + ")"
 	}
@@ -97,6 +94,14 @@ func (c Change) Label() string {
 		label += " (" + strings.Join(c.Packages, ", ") + ")"
 	}
 	return label
+}
+
+// withArch is a name with its architecture, if that is a second one beside that of the machine.
+func withArch(name, arch string) string {
+	if arch == "i386" || arch == "x86" {
+		return name + ":" + arch
+	}
+	return name
 }
 
 // mostNamed is how many packages a line names.
@@ -332,16 +337,13 @@ func fold(all []Change) []Change {
 		}
 		first := &folded[i]
 		if first.Packages == nil {
-			first.Packages = []string{first.Name}
+			first.Packages = []string{withArch(first.Name, first.Arch)}
 		}
-		first.Packages = append(first.Packages, c.Name)
+		first.Packages = append(first.Packages, withArch(c.Name, c.Arch))
 		first.Name, first.Security, first.Was = source, first.Security || c.Security, ""
 		if first.Arch != c.Arch {
 			first.Arch = ""
 		}
-	}
-	for i := range folded {
-		folded[i].Packages = slices.Compact(folded[i].Packages)
 	}
 	slices.SortStableFunc(folded, func(a, b Change) int {
 		return cmp.Or(

@@ -121,8 +121,8 @@ func TestADepotFarAwayIsSentWhatItLacks(t *testing.T) {
 	require.ErrorContains(t, err, `there is no disk "new"`)
 }
 
-// proxy leads to an address, until so many bytes went through it, the first times.
-func proxy(t *testing.T, to string, bytes int64, times int32) (address string, connections *atomic.Int32) {
+// proxy leads to an address, and breaks every connection once so many bytes went through it in a direction.
+func proxy(t *testing.T, to string, bytes int64) (address string, connections *atomic.Int32) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -139,12 +139,9 @@ func proxy(t *testing.T, to string, bytes int64, times int32) (address string, c
 				in.Close()
 				continue
 			}
-			limit := int64(1) << 60
-			if connections.Add(1) <= times {
-				limit = bytes
-			}
+			connections.Add(1)
 			pass := func(w, r net.Conn) {
-				_, _ = io.CopyN(w, r, limit)
+				_, _ = io.CopyN(w, r, bytes)
 				in.Close()
 				out.Close()
 			}
@@ -155,25 +152,26 @@ func proxy(t *testing.T, to string, bytes int64, times int32) (address string, c
 	return "https://" + l.Addr().String(), connections
 }
 
+// TestADepotBehindALineThatBreaksGetsItsCopy has a line that never lasts for a tenth of the copy: only what goes on
+// where it was gets through.
 func TestADepotBehindALineThatBreaksGetsItsCopy(t *testing.T) {
 	t.Parallel()
-	content := noise(1, 300)
+	content := noise(1, 500)
 	there, here, c := newSite(t), newSite(t), certificates(t)
 	here.has(t, "new", content)
-	address, connections := proxy(t, serve(t, there, c), 3<<20, 10)
-	got, err := deliver(t.Context(), here, dial(t, address, c), content)
+	address, connections := proxy(t, serve(t, there, c), 3<<20)
+	_, err := deliver(t.Context(), here, dial(t, address, c), content)
 	require.NoError(t, err)
 	there.requireCopy(t, content)
-	require.Greater(t, connections.Load(), int32(5))
-	require.Less(t, got.Line, int64(len(content))*2)
+	require.Greater(t, connections.Load(), int32(10))
 
 	// And the line that it comes from.
 	there = newSite(t)
-	address, connections = proxy(t, serve(t, here, c), 3<<20, 10)
+	address, connections = proxy(t, serve(t, here, c), 3<<20)
 	_, err = deliver(t.Context(), dial(t, address, c), there, content)
 	require.NoError(t, err)
 	there.requireCopy(t, content)
-	require.Greater(t, connections.Load(), int32(5))
+	require.Greater(t, connections.Load(), int32(10))
 }
 
 // TestDepotsOfASiteAskEachOther has the second copy of a site come from its first, not from where that came from.
