@@ -91,6 +91,9 @@ const (
 	CaptureMachine Kind[Capture, Captured] = "capture"
 	// DeliverCopy puts a copy of a captured disk at the site.
 	DeliverCopy Kind[Deliver, Made] = "deliver"
+	// ReadCopy reads a copy wherever it is at the site, from the storage and no faster than it may, and says what
+	// is wrong with it. From one that is not as it should be nothing is made any more, until it is delivered again.
+	ReadCopy Kind[Reading, Read] = "read-copy"
 	// DeleteCopy and DeleteDisk delete a copy and a captured disk. What is not there is deleted.
 	DeleteCopy Kind[Named, Nothing] = "delete-copy"
 	DeleteDisk Kind[Named, Nothing] = "delete-disk"
@@ -192,6 +195,18 @@ type Deliver struct {
 	// may have much in common with it, the likeliest first.
 	Same   []string `json:"same,omitempty"`
 	Beside []string `json:"beside,omitempty"`
+}
+
+// Reading says which copy is to be read again.
+type Reading struct {
+	Copy   string `json:"copy"`
+	Digest string `json:"digest"` // what its content must have
+	Rate   int64  `json:"rate"`   // bytes a second at most
+}
+
+// Read is what came of reading a copy.
+type Read struct {
+	Wrong string `json:"wrong,omitempty"` // what is not as it should be, if something is
 }
 
 // Made is a copy or a host's disk that was made.

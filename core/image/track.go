@@ -96,6 +96,7 @@ type Use struct {
 	Pools    []string // pools pinned to it
 	Hosts    []string // hosts that run it, or that are being made from it
 	Rollover string   // a rollover under way that takes hosts to it, "" if none
+	Doing    []string // what else goes on with it, such as "build 7 begins with it"
 }
 
 // WhyKeep returns the reasons why the version cannot be retired, none if it can.
@@ -124,5 +125,5 @@ func (u Use) WhyKeep() []string {
 	if u.Rollover != "" {
 		why = append(why, u.Rollover+" takes hosts to it")
 	}
-	return why
+	return append(why, u.Doing...)
 }

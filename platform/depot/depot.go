@@ -21,6 +21,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"nimblepane/core/blocks"
 	"nimblepane/platform"
 )
@@ -48,6 +50,8 @@ type Depot interface {
 	Put(ctx context.Context, copy string, runs []blocks.Run, frames io.Reader) error
 	// Finish reads a copy back that lacks nothing, and gives it its name once it has its digest.
 	Finish(ctx context.Context, copy string, report func(percent int)) error
+	// Digest reads a disk from the storage, so many bytes a second at most, and returns what its content has.
+	Digest(ctx context.Context, disk string, rate int64, report func(percent int)) (string, error)
 	// Remove deletes a disk or copy, with what there is of it. What is not there is deleted.
 	Remove(ctx context.Context, name string) error
 }
@@ -253,6 +257,30 @@ func (p *paced) Read(b []byte) (int, error) {
 			if perr := p.pace(p.ctx, n); perr != nil {
 				return 0, perr
 			}
+		}
+	}
+	return n, err
+}
+
+// Paced writes to w no more than so many bytes a second.
+func Paced(ctx context.Context, w io.Writer, perSecond int64) io.Writer {
+	return &pacedWriter{ctx, w, rate.NewLimiter(rate.Limit(perSecond), piece)}
+}
+
+type pacedWriter struct {
+	ctx     context.Context
+	w       io.Writer
+	limiter *rate.Limiter
+}
+
+// Write is io.Writer's.
+func (p *pacedWriter) Write(b []byte) (n int, err error) {
+	for n < len(b) && err == nil {
+		part := b[n:min(len(b), n+piece)]
+		if err = p.limiter.WaitN(p.ctx, len(part)); err == nil {
+			var m int
+			m, err = p.w.Write(part)
+			n += m
 		}
 	}
 	return n, err

@@ -511,3 +511,58 @@ func TestACopyIsRemovedWithAllThereIsOfIt(t *testing.T) {
 	_, err = depot.OpenLocal(s.file("none"), 0)
 	require.ErrorContains(t, err, "cannot be read and written")
 }
+
+func TestADiskIsReadAgain(t *testing.T) {
+	t.Parallel()
+	content := noise(4, 40)
+	at, c := newSite(t), certificates(t)
+	at.has(t, "copy", content)
+	far := dial(t, serve(t, at, c), c)
+	want := digestOf(content)
+	for name, d := range map[string]depot.Depot{"here": at, "elsewhere": far} {
+		percent := 0
+		got, err := d.Digest(t.Context(), "copy", 1<<30, func(p int) { percent = p })
+		require.NoError(t, err, name)
+		require.Equal(t, want, got, name)
+		if d == depot.Depot(at) {
+			require.Equal(t, 100, percent)
+		}
+		var refusal *platform.Refusal
+		_, err = d.Digest(t.Context(), "nothing", 1<<30, func(int) {})
+		require.ErrorAs(t, err, &refusal, name)
+		require.ErrorContains(t, err, `there is no disk "nothing"`)
+		_, err = d.Digest(t.Context(), "../copy", 1<<30, func(int) {})
+		require.ErrorAs(t, err, &refusal, name)
+	}
+	_, err := far.Digest(t.Context(), "copy", 0, func(int) {})
+	require.ErrorContains(t, err, `rate "0" is no number of bytes a second`)
+
+	// What is changed underneath has another, and what the storage cannot read is refused with the reason.
+	require.NoError(t, os.Chmod(at.file("copy.qcow2"), 0o600))
+	require.NoError(t, os.WriteFile(at.file("copy.qcow2"), append(content, 1), 0o600))
+	got, err := at.Digest(t.Context(), "copy", 1<<30, func(int) {})
+	require.NoError(t, err)
+	require.NotEqual(t, want, got)
+	require.NoError(t, os.Mkdir(at.file("folder.qcow2"), 0o700))
+	_, err = far.Digest(t.Context(), "folder", 1<<30, func(int) {})
+	require.ErrorContains(t, err, "disk folder cannot be read: is a directory")
+}
+
+// TestADiskIsReadNoFasterThanItMay counts what is let through at the beginning, not how long it takes.
+func TestADiskIsReadNoFasterThanItMay(t *testing.T) {
+	t.Parallel()
+	ctx, cancel := context.WithCancel(t.Context())
+	var into bytes.Buffer
+	stop := io.MultiWriter(&into, writer(func(b []byte) (int, error) {
+		cancel() // whoever has to wait now is let go
+		return len(b), nil
+	}))
+	n, err := depot.Paced(ctx, stop, 1).Write(make([]byte, 1<<20))
+	require.ErrorIs(t, err, context.Canceled)
+	require.Equal(t, 32<<10, n, "as much as one piece goes at once")
+	require.Equal(t, n, into.Len())
+}
+
+type writer func([]byte) (int, error)
+
+func (w writer) Write(b []byte) (int, error) { return w(b) }

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"strconv"
 	"sync/atomic"
 	"time"
 
@@ -21,6 +22,8 @@ import (
 //	POST   /disks/{disk}/map?digest=D     read what it consists of, if no map with the digest, which it answers with,
 //	                                      stands beside it: answers in lines
 //	GET    /disks/{disk}/map?digest=D     the block map
+//	POST   /disks/{disk}/digest?rate=N    read it from the storage, at most so many bytes a second: answers in lines,
+//	                                      the last with the digest of its content
 //	POST   /disks/{disk}/blocks?digest=D  {"runs"}: the blocks, as frames
 //	POST   /copies/{copy}?beside=NAME...  a block map: begin a copy of it; answers in lines
 //	POST   /copies/{copy}/lacks           {"runs"}: which of them it lacks
@@ -50,6 +53,16 @@ func Handler(d Depot, peer func(address string) (Depot, error)) http.Handler {
 			return
 		}
 		_ = m.Write(rw) // half a map is none to who reads it
+	})
+	mux.HandleFunc("POST /disks/{disk}/digest", func(rw http.ResponseWriter, r *http.Request) {
+		rate, err := strconv.ParseInt(r.FormValue("rate"), 10, 64)
+		if err != nil || rate < 1 {
+			fail(rw, refuse("rate %q is no number of bytes a second", r.FormValue("rate")))
+			return
+		}
+		inLines(rw, r, func(ctx context.Context, report func(int)) (any, error) {
+			return d.Digest(ctx, r.PathValue("disk"), rate, report)
+		})
 	})
 	mux.HandleFunc("POST /disks/{disk}/blocks", func(rw http.ResponseWriter, r *http.Request) {
 		var in order

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -132,6 +133,12 @@ func (d *Remote) fetch(ctx context.Context, copy string, runs []blocks.Run, from
 // Finish is Depot's.
 func (d *Remote) Finish(ctx context.Context, copy string, report func(int)) error {
 	return d.inLines(ctx, d.copyAt(copy)+"/finish", nil, nil, report)
+}
+
+// Digest is Depot's.
+func (d *Remote) Digest(ctx context.Context, disk string, rate int64, report func(int)) (digest string, err error) {
+	err = d.inLines(ctx, d.disk(disk)+"/digest?rate="+strconv.FormatInt(rate, 10), nil, &digest, report)
+	return digest, err
 }
 
 // Remove is Depot's.

@@ -291,12 +291,19 @@ func (s *Site) removeDisk(ctx context.Context, h *hypervisor, disk string) error
 	return at.Remove(ctx, disk)
 }
 
-func (h *hypervisor) removeVolumes(l *libvirt.Libvirt, disk string) error {
+// forget removes a disk's note: what has none is not complete.
+func (h *hypervisor) forget(l *libvirt.Libvirt, disk string) error {
 	h.mu.Lock()
 	delete(h.notes, disk)
 	h.mu.Unlock()
-	// The note goes first: what has none is not complete.
-	for _, ending := range []string{noteEnding, listEnding, depot.MapEnding} {
+	return h.remove(l, disk+noteEnding)
+}
+
+func (h *hypervisor) removeVolumes(l *libvirt.Libvirt, disk string) error {
+	if err := h.forget(l, disk); err != nil {
+		return err
+	}
+	for _, ending := range []string{listEnding, depot.MapEnding} {
 		if err := h.remove(l, disk+ending); err != nil {
 			return err
 		}

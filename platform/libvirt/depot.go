@@ -1,14 +1,20 @@
 package libvirt
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/xml"
+	"errors"
+	"fmt"
 	"io/fs"
 	"strconv"
 	"strings"
 
 	libvirt "github.com/digitalocean/go-libvirt"
 
+	"nimblepane/platform"
 	"nimblepane/platform/depot"
 )
 
@@ -110,4 +116,93 @@ func (h *hypervisor) mapped(ctx context.Context, disk string, report func(int)) 
 		return "", err
 	}
 	return m.Digest(), nil
+}
+
+// readCopy reads a copy on every hypervisor of the site.
+func (s *Site) readCopy(ctx context.Context, _ string, in platform.Reading, report func(int)) (out platform.Read,
+	err error,
+) {
+	for i, h := range s.hypervisors {
+		out.Wrong, err = h.readCopy(ctx, in, func(percent int) { report((100*i + percent) / len(s.hypervisors)) })
+		if err != nil || out.Wrong != "" {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// readCopy returns what is wrong with a copy, "" if it is as it should be.
+func (h *hypervisor) readCopy(ctx context.Context, in platform.Reading, report func(int)) (wrong string, err error) {
+	missing := fmt.Sprintf("copy %s is not on %s any more", in.Copy, h.name)
+	err = h.connected(ctx, func(l *libvirt.Libvirt) error {
+		_, _, err := h.known(l, in.Copy)
+		return err
+	})
+	if notFound(err) {
+		return missing, nil
+	}
+	var refusal *platform.Refusal
+	if err != nil && !errors.As(err, &refusal) { // a note that cannot be read says nothing of the disk
+		return "", err
+	}
+	at, err := h.depot(ctx)
+	if err != nil {
+		return "", err
+	}
+	var got string
+	if at != nil {
+		got, err = at.Digest(ctx, in.Copy, in.Rate, report)
+	} else {
+		got, err = h.digestInPieces(ctx, in, report)
+	}
+	switch {
+	case notFound(err):
+		return missing, nil
+	case errors.As(err, &refusal):
+		wrong = refusal.Why + " (on " + h.name + ")"
+	case err != nil:
+		return "", err
+	case got == in.Digest:
+		return "", nil
+	default:
+		wrong = fmt.Sprintf("it was changed on %s: it has digest %s and should have %s", h.name, got, in.Digest)
+	}
+	// Without its note nothing is made from it, whatever the service knows, and a delivery makes it anew.
+	return wrong, h.connected(ctx, func(l *libvirt.Libvirt) error { return h.forget(l, in.Copy) })
+}
+
+// pieceOfDisk is how much of a disk is asked for at once where there is no depot, in bytes: libvirt sends as fast as it
+// can whatever is asked for.
+const pieceOfDisk = 4 << 20
+
+// digestInPieces reads a disk over libvirt's connection, no faster than it may.
+func (h *hypervisor) digestInPieces(ctx context.Context, in platform.Reading, report func(int)) (string, error) {
+	sum := &measured{hash: sha256.New(), report: report}
+	paced := depot.Paced(ctx, sum, in.Rate)
+	err := h.dedicated(ctx, func(l *libvirt.Libvirt) error {
+		v, err := h.volume(l, in.Copy+diskEnding)
+		if err != nil {
+			return err
+		}
+		d, err := describe(l, v)
+		if err != nil {
+			return err
+		}
+		sum.size = d.physical()
+		var piece bytes.Buffer
+		for sum.n < sum.size {
+			piece.Reset()
+			if err := l.StorageVolDownload(v, &piece, uint64(sum.n), pieceOfDisk, 0); err != nil {
+				return err
+			}
+			if piece.Len() == 0 {
+				return fmt.Errorf("volume %s ends at %d of %d bytes", v.Name, sum.n, sum.size)
+			}
+			if _, err := paced.Write(piece.Bytes()); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return "sha256:" + hex.EncodeToString(sum.hash.Sum(nil)), err
 }

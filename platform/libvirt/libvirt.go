@@ -140,6 +140,7 @@ func (s *Site) repertoire() platform.Repertoire {
 	}
 	platform.Perform(r, platform.CaptureMachine, s.checkCapture, s.capture)
 	platform.PerformTelling(r, platform.DeliverCopy, s.checkDelivery, s.deliver)
+	platform.Perform(r, platform.ReadCopy, nil, s.readCopy)
 	platform.Perform(r, platform.DeleteCopy, nil, deletes)
 	platform.Perform(r, platform.DeleteDisk, nil, deletes)
 	platform.Perform(r, platform.RebuildHost, s.checkRebuild, s.rebuild)

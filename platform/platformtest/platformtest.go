@@ -120,6 +120,7 @@ func Test(t *testing.T, b Bench) {
 		"a host boots from its copy and speaks":       (*suite).rebuild,
 		"a rebuilt host is another machine":           (*suite).rebuildAgain,
 		"a deleted copy is gone":                      (*suite).deletedCopy,
+		"a copy that is not right is not used":        (*suite).readAgain,
 		"a host of another class is refused the disk": (*suite).otherClass,
 		"a machine is made, worked on and captured":   (*suite).built,
 	} {
@@ -355,6 +356,25 @@ func (s *suite) deletedCopy() {
 		require.Equal(s, platform.Succeeded, s.end(key).State)
 	}
 	s.refused("late", s.rebuildOf("h-3", "deleted-copy-1", s.two.Digest, platform.Seed{}), "deleted-copy-1")
+}
+
+// readAgain reads a copy as what it is and as what it is not, after which it has to be delivered again.
+func (s *suite) readAgain() {
+	const name, fast = "read-copy-1", 1 << 30
+	read := func(key, copyName, digest string) string {
+		return did(s, key, platform.ReadCopy, platform.Reading{Copy: copyName, Digest: digest, Rate: fast}).Wrong
+	}
+	require.Equal(s, platform.Succeeded, s.delivered("one", s.one.Digest, name).State)
+	require.Empty(s, read("read", name, s.one.Digest))
+	require.Contains(s, read("read what is not there", "lost-copy-1", s.one.Digest), "lost-copy-1")
+	other := "sha256:" + strings.Repeat("2", 64)
+	require.Contains(s, read("read what it is not", name, other), other)
+	s.refused("from what is not right", s.rebuildOf("h-7", name, s.one.Digest, platform.Seed{}), name)
+	again := platform.Deliver{
+		Source: s.Site, Disk: "one", Digest: s.one.Digest, Copy: name, MachineClass: s.MachineClass,
+	}
+	require.Equal(s, s.one.Digest, did(s, "deliver again", platform.DeliverCopy, again).Digest)
+	require.Empty(s, read("read again", name, s.one.Digest))
 }
 
 func (s *suite) otherClass() {

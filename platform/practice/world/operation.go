@@ -53,6 +53,7 @@ var plays = map[string]play{}
 func init() {
 	playing(platform.CaptureMachine, act.beginCapture, act.endCapture)
 	playing(platform.DeliverCopy, act.beginDelivery, act.endDelivery)
+	playing(platform.ReadCopy, act.beginReading, act.endReading)
 	playing(platform.DeleteCopy, act.deleteCopy, nothing)
 	playing(platform.DeleteDisk, act.deleteDisk, nothing)
 	playing(platform.RebuildHost, act.beginRebuild, act.endRebuild)
@@ -201,6 +202,30 @@ func (a act) endDelivery(d platform.Deliver) (platform.Made, error) {
 	}
 	a.at.Copies[d.Copy] = arrived
 	return platform.Made{Digest: arrived.Digest}, nil
+}
+
+func (a act) beginReading(r platform.Reading) (time.Duration, error) {
+	if r.Rate < 1 {
+		return 0, refuse("%d bytes a second are none", r.Rate)
+	}
+	return time.Duration(float64(a.at.Copies[r.Copy].Size) / float64(r.Rate) * float64(time.Second)), nil
+}
+
+func (a act) endReading(r platform.Reading) (platform.Read, error) {
+	d, ok := a.at.Copies[r.Copy]
+	if !ok {
+		return platform.Read{Wrong: fmt.Sprintf("copy %s is not at %s any more", r.Copy, a.Site)}, nil
+	}
+	if a.happens(a.at.Spec.Knobs.chance(Decays, r.Copy)) {
+		d.Digest = "sha256:" + strings.Repeat("0", 64)
+	}
+	if d.Digest != r.Digest {
+		delete(a.at.Copies, r.Copy)
+		return platform.Read{
+			Wrong: fmt.Sprintf("it was changed: it has digest %s and should have %s", d.Digest, r.Digest),
+		}, nil
+	}
+	return platform.Read{}, nil
 }
 
 func (a act) deleteCopy(c platform.Named) (time.Duration, error) {

@@ -63,9 +63,9 @@ type Knobs struct {
 	Unlisted string `yaml:"unlisted" json:"unlisted,omitempty"`
 }
 
-// Fault makes something go wrong on some hosts. The first that fits a host and kind counts.
+// Fault makes something go wrong on some hosts, or copies. The first that fits a host and kind counts.
 type Fault struct {
-	Hosts  string    `yaml:"hosts" json:"hosts"`   // a pattern such as bo-*
+	Hosts  string    `yaml:"hosts" json:"hosts"`   // a pattern such as bo-*, or counter-desk-2026.11.2-copy-*
 	Kind   FaultKind `yaml:"kind" json:"kind"`     //
 	Chance float64   `yaml:"chance" json:"chance"` // 0 to 1
 }
@@ -80,9 +80,10 @@ const (
 	FallsSilent FaultKind = "falls-silent" // per heartbeat; the agent speaks again after some minutes
 	Clings      FaultKind = "clings"       // a session does not end when it is signed off
 	WrongDisk   FaultKind = "wrong-disk"   // what was cloned is not what the copy should hold
+	Decays      FaultKind = "decays"       // a copy is not what it was, when it is read again
 )
 
-var faultKinds = []FaultKind{CloneFails, BootFails, CheckFails, FallsSilent, Clings, WrongDisk}
+var faultKinds = []FaultKind{CloneFails, BootFails, CheckFails, FallsSilent, Clings, WrongDisk, Decays}
 
 // Crowd is people who use the hosts whose names begin with Hosts.
 type Crowd struct {
