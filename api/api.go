@@ -138,6 +138,7 @@ func (s *Server) describe() {
 	s.software()
 	s.deliveries()
 	s.flaws()
+	s.retention()
 	s.provenance()
 	s.fleet()
 	s.builds()

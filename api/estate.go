@@ -8,6 +8,7 @@ import (
 	"nimblepane/client"
 	"nimblepane/core/clearance"
 	"nimblepane/core/estate"
+	"nimblepane/core/image"
 	"nimblepane/core/role"
 	"nimblepane/engine"
 	"nimblepane/platform"
@@ -149,6 +150,7 @@ func (s *Server) showEstate(ctx context.Context, _ *empty) (*fileOut, error) {
 				NoSeriousFlaws: r.NoSeriousFlaws,
 			},
 			BuildLogs: span(r.LogSeconds), RollPilot: r.RollPilot,
+			Copies: r.FixedCopies, CopiesAt: r.FixedCopiesAt.V, Retention: retentionIn(r.Retention.V),
 		})
 	}
 	pools, err := store.Pools(db)
@@ -168,6 +170,14 @@ func (s *Server) showEstate(ctx context.Context, _ *empty) (*fileOut, error) {
 	f.Workshop = &workshop
 	text, err := f.Text()
 	return &fileOut{"application/yaml", text}, err
+}
+
+// retentionIn is a rule as an estate file has it, which leaves out one that keeps everything.
+func retentionIn(r image.Retention) *image.Retention {
+	if !r.On() {
+		return nil
+	}
+	return &r
 }
 
 func rules(answers []clearance.Answer) (out []client.Rule, cleared bool) {

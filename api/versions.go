@@ -332,8 +332,15 @@ func (s *Server) imageOut(ctx context.Context, r store.Image) (client.Image, err
 		Soak: span(r.SoakSeconds), Copies: r.Copies, BuildLogs: span(r.LogSeconds),
 		RollPilot: r.RollPilot, KeepApplications: r.KeepApplications, NoDowngrades: r.NoDowngrades,
 		NoSeriousFlaws: r.NoSeriousFlaws,
-		Tracks:         []client.Track{}, Revision: r.Revision,
+		Tracks:         []client.Track{}, Revision: r.Revision, Retention: r.Retention.V.String(),
 	}
+	plans, err := store.CopyPlans(db, r.ID)
+	if err != nil {
+		return out, err
+	}
+	out.CopyPlans = each(plans, func(p store.CopyPlanRow) client.CopyPlan {
+		return client.CopyPlan{Site: p.Site, Copies: p.Copies, Why: p.Why}
+	})
 	versions, err := store.Versions(db, r.ID)
 	if err != nil {
 		return out, err
@@ -426,7 +433,7 @@ func (s *Server) versionsOut(ctx context.Context, img store.Image, rows ...store
 			if c.VersionID == v.ID {
 				o.Copies = append(o.Copies, client.Copy{
 					Site: c.Site, Ordinal: c.Ordinal, State: c.State,
-					Progress: c.Progress, Failure: c.Failure, Delivery: lastDelivery(last, c.ID),
+					Progress: c.Progress, Failure: c.Failure, ReadAt: c.ReadAt, Delivery: lastDelivery(last, c.ID),
 				})
 			}
 		}

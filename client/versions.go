@@ -19,7 +19,9 @@ type Image struct {
 	MachineClass     string       `json:"machine_class"`
 	Testers          int          `json:"testers"`
 	Soak             string       `json:"soak" doc:"Such as 24h"`
-	Copies           int          `json:"copies" doc:"Copies per site"`
+	Copies           int          `json:"copies" doc:"Copies per site that clearance asks for"`
+	CopyPlans        []CopyPlan   `json:"copy_plans" nullable:"false" doc:"How many copies of a version each of its sites gets"`
+	Retention        string       `json:"retention" doc:"Which versions are kept, in words"`
 	BuildLogs        string       `json:"build_logs" doc:"For how long they are kept, such as 9600h"`
 	RollPilot        bool         `json:"roll_pilot" doc:"Pools that follow pilot are rolled over when a build has staged a version"`
 	KeepApplications bool         `json:"keep_applications" doc:"Clearance: no application may be missing that the version in use has"`
@@ -30,6 +32,13 @@ type Image struct {
 	Versions         int          `json:"versions"`
 	NextNumber       string       `json:"next_number"`
 	Revision         int          `json:"revision"`
+}
+
+// CopyPlan is how many copies of a version a site gets.
+type CopyPlan struct {
+	Site   string `json:"site"`
+	Copies int    `json:"copies"`
+	Why    string `json:"why" doc:"In words: what was reckoned with, or that the estate file says so"`
 }
 
 // Track is a pointer at a version.
@@ -105,6 +114,7 @@ type Copy struct {
 	State    image.CopyState `json:"state"`
 	Progress int             `json:"progress"`
 	Failure  string          `json:"failure"`
+	ReadAt   *time.Time      `json:"read_at,omitempty" doc:"When it was found intact last"`
 	Delivery *Transfer       `json:"delivery,omitempty" doc:"How it came, or comes, if by its blocks"`
 }
 

@@ -2,6 +2,7 @@ package store
 
 import (
 	"fmt"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -17,6 +18,7 @@ type Copy struct {
 	State     image.CopyState
 	Progress  int
 	Failure   string
+	ReadAt    *time.Time // when it was found intact last, as a whole
 }
 
 // Copies returns the copies of a version that are or will be there.
@@ -59,10 +61,17 @@ func CopiesPresent(db *gorm.DB, versionID, siteID int64) (n int64, err error) {
 	return n, err
 }
 
-// CopiesFailed returns the copies of an image's versions that could not be delivered, of those that may be used.
-func CopiesFailed(db *gorm.DB, imageID int64) (rows []Copy, err error) {
-	err = db.Raw("select c.* from copies c join versions v on v.id = c.version_id where v.image_id = ? and c.state "+
-		"= 'failed' and v.barred = ''", imageID).Scan(&rows).Error
+// FailedCopy is a copy that cannot be used, with its version's number and its site's name.
+type FailedCopy struct {
+	Copy
+	Number, Site string
+}
+
+// CopiesFailed returns the copies of an image's versions that cannot be used, of the versions that may be.
+func CopiesFailed(db *gorm.DB, imageID int64) (rows []FailedCopy, err error) {
+	err = db.Raw(`select c.*, v.number, s.name as site from copies c join versions v on v.id = c.version_id join sites s on s.id = c.site_id
+		where v.image_id = ? and c.state = 'failed' and v.barred = '' and v.state = 'sealed' order by v.id, s.name, c.ordinal`, imageID).
+		Scan(&rows).Error
 	return rows, err
 }
 
@@ -81,8 +90,8 @@ func CopyRows(db *gorm.DB, imageID int64) (rows []CopyRow, err error) {
 
 // CopyArrived notes that a copy is there whole.
 func (tx *Tx) CopyArrived(id int64) error {
-	return tx.Exec("update copies set state = 'present', progress = 100 where id = ? and state = 'delivering'",
-		id).Error
+	return tx.Exec("update copies set state = 'present', progress = 100, read_at = ? where id = ? and state = 'delivering'",
+		tx.Now, id).Error
 }
 
 // CopyProgressed notes how far the delivery of a copy is, in per cent.
@@ -115,4 +124,82 @@ func (tx *Tx) CopyStays(id int64, why string) error {
 func SitesOf(db *gorm.DB, imageID int64) (ids []int64, err error) {
 	err = db.Model(&Pool{}).Where("image_id = ?", imageID).Distinct().Order("site_id").Pluck("site_id", &ids).Error
 	return ids, err
+}
+
+// WorkReadCopy is the kind of work that reads a copy again.
+const WorkReadCopy WorkKind = "read-copy"
+
+// CopyIsIntact notes that a copy was read and is what it should be.
+func (tx *Tx) CopyIsIntact(id int64) error {
+	return tx.Exec("update copies set read_at = ? where id = ? and state = 'present'", tx.Now, id).Error
+}
+
+// CopyIsWrong notes what is wrong with a copy that was there: nothing is made from it any more. It is false if the
+// copy is not there any more.
+func (tx *Tx) CopyIsWrong(id int64, why string) (was bool, err error) {
+	r := tx.Exec("update copies set state = 'failed', failure = ? where id = ? and state = 'present'", why, id)
+	return r.RowsAffected > 0, r.Error
+}
+
+// CopiesToRead returns the copies that are to be read again, one of a site at most: of the versions that live tracks
+// name or fall back to, at sites with a pool that follows live, those that were read before a time and are not being
+// read. After one could not be read it is left alone until a later time than the other one.
+func CopiesToRead(db *gorm.DB, readBefore, triedBefore time.Time) (rows []Copy, err error) {
+	err = db.Raw(`select distinct on (c.site_id) c.* from copies c join versions v on v.id = c.version_id
+		join tracks t on t.image_id = v.image_id and t.name = @live and v.id in (t.version_id, t.fallback_id)
+		where c.state = 'present' and (c.read_at is null or c.read_at < @read)
+		  and exists (select from pools p where p.image_id = v.image_id and p.site_id = c.site_id and p.track = @live and p.pinned_id is null)
+		  and not exists (select from works w where w.site_id = c.site_id and w.kind = @kind and w.state in ('asked', 'under way'))
+		  and not exists (select from works w where w.kind = @kind and w.subject = 'copy ' || c.id and w.ended_at > @tried)
+		order by c.site_id, c.read_at nulls first, c.id`,
+		map[string]any{"live": image.Live, "read": readBefore, "tried": triedBefore, "kind": WorkReadCopy}).
+		Scan(&rows).Error
+	return rows, err
+}
+
+// ForgetReadings forgets all readings of a copy but the last.
+func (tx *Tx) ForgetReadings(id int64, last int) error {
+	return tx.Exec("delete from works where kind = ? and subject = ? and attempt < ? and ended_at is not null",
+		WorkReadCopy, CopySubject(id), last).Error
+}
+
+// CopyPlan is how many copies of an image's versions a site is to have.
+type CopyPlan struct {
+	ImageID int64 `gorm:"primaryKey"`
+	SiteID  int64 `gorm:"primaryKey"`
+	Copies  int
+	Why     string
+	At      time.Time // when that was thought over last
+}
+
+// CopyPlanRow is one with its site's name.
+type CopyPlanRow struct {
+	CopyPlan
+	Site string
+}
+
+// CopyPlans returns those of an image by site, of the sites that have a pool of it.
+func CopyPlans(db *gorm.DB, imageID int64) (rows []CopyPlanRow, err error) {
+	err = db.Raw(`select c.*, s.name as site from copy_plans c join sites s on s.id = c.site_id where c.image_id = @image
+		and exists (select from pools p where p.image_id = @image and p.site_id = c.site_id) order by s.name`,
+		map[string]any{"image": imageID}).Scan(&rows).Error
+	return rows, err
+}
+
+// OldCopyPlans returns the images' sites that have a pool of it and no plan that was thought over since a time.
+func OldCopyPlans(db *gorm.DB, since time.Time) (rows []CopyPlan, err error) {
+	err = db.Raw(`select distinct p.image_id, p.site_id from pools p left join copy_plans c on c.image_id = p.image_id and c.site_id = p.site_id
+		where c.at is null or c.at < ? order by 1, 2`, since).Scan(&rows).Error
+	return rows, err
+}
+
+// CopyPlanFor returns the plan for a site, the zero value if there is none.
+func CopyPlanFor(db *gorm.DB, imageID, siteID int64) (row CopyPlan, err error) {
+	err = db.Where("image_id = ? and site_id = ?", imageID, siteID).Limit(1).Find(&row).Error
+	return row, err
+}
+
+// ForgetCopyPlans has the copies of an image's sites thought over anew.
+func ForgetCopyPlans(tx *Tx, imageID int64) error {
+	return tx.Exec("update copy_plans set at = '-infinity' where image_id = ?", imageID).Error
 }

@@ -6,6 +6,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/host"
+	"nimblepane/core/rollover"
 )
 
 // Pool is hosts of one kind for one group of people.
@@ -24,9 +25,20 @@ type Pool struct {
 	Revision     int
 }
 
+// Size is what options for it are checked against.
+func (p Pool) Size() rollover.Pool {
+	return rollover.Pool{Hosts: p.HostCount, SeatsPerHost: p.SeatsPerHost}
+}
+
 // Pools returns all pools by name.
 func Pools(db *gorm.DB) (rows []Pool, err error) {
 	err = db.Order("name").Find(&rows).Error
+	return rows, err
+}
+
+// PoolsAt returns the pools of an image at a site, by name.
+func PoolsAt(db *gorm.DB, imageID, siteID int64) (rows []Pool, err error) {
+	err = db.Where("image_id = ? and site_id = ?", imageID, siteID).Order("name").Find(&rows).Error
 	return rows, err
 }
 

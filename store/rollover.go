@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/agent"
+	"nimblepane/core/delivery"
 	"nimblepane/core/host"
 	"nimblepane/core/rollover"
 )
@@ -178,6 +179,20 @@ func LastRollover(db *gorm.DB, poolID int64) (r Rollover, was bool, err error) {
 	return rows[0], true, nil
 }
 
+// UsualOptions are those of a pool's last rollover, other than of single hosts: its people are used to them.
+func UsualOptions(db *gorm.DB, p Pool) (rollover.Options, error) {
+	last, was, err := LastRollover(db, p.ID)
+	if err != nil || !was {
+		return rollover.DefaultOptions, err
+	}
+	o := last.Options.V
+	o.EarliestStart = time.Time{}
+	if o.Check(p.Size()) != nil {
+		return rollover.DefaultOptions, nil // the pool is another by now
+	}
+	return o, nil
+}
+
 // DecisionRow is what is known of a host for a decision.
 type DecisionRow struct {
 	ID        int64
@@ -267,6 +282,37 @@ func RebuildsAt(db *gorm.DB, siteID int64, r Rollover, since time.Time) (n Rebui
 		       count(*) filter (where state = 'asked' and asked_at < @since) as stuck
 		from works where site_id = @site and kind = 'rebuild' and (state in ('asked', 'under way') or asked_at > @since)`,
 		map[string]any{"version": r.TargetID, "since": since, "r": r.ID, "site": siteID}).Scan(&n).Error
+	return n, err
+}
+
+// CloneTimes returns how long clones took at a site of late, and how long hosts until they were back in service, both
+// since they were ordered: those in the middle of the last ones.
+func CloneTimes(db *gorm.DB, siteID int64) (clone, host delivery.Seen, err error) {
+	var row struct {
+		Clones, Hosts    int
+		Clone, HostsTook float64
+	}
+	err = db.Raw(`
+		select count(*) as clones, count(*) filter (where m.phase = 'done') as hosts,
+		  coalesce(percentile_cont(0.5) within group (order by extract(epoch from w.ended_at - w.asked_at)), 0) as clone,
+		  coalesce(percentile_cont(0.5) within group (order by extract(epoch from m.since - w.asked_at))
+		    filter (where m.phase = 'done'), 0) as hosts_took
+		from (select * from works where site_id = ? and kind = 'rebuild' and state = 'succeeded'
+		  order by asked_at desc limit ?) w
+		left join rollover_hosts m on m.rollover_id = (w.input->>'rollover')::bigint and m.host_id = (w.input->>'host')::bigint`,
+		siteID, clonesSeen).Scan(&row).Error
+	span := func(seconds float64) time.Duration { return time.Duration(seconds * float64(time.Second)) }
+	return delivery.Seen{Time: span(row.Clone), Of: row.Clones},
+		delivery.Seen{Time: span(row.HostsTook), Of: row.Hosts}, err
+}
+
+// clonesSeen is of how many clones it is remembered how long they took.
+const clonesSeen = 50
+
+// OpenRebuildsAt counts the hosts that are made anew at a site now.
+func OpenRebuildsAt(db *gorm.DB, siteID int64) (n int64, err error) {
+	err = db.Model(&Work{}).Where("site_id = ? and kind = ? and state in ('asked', 'under way')", siteID,
+		WorkRebuild).Count(&n).Error
 	return n, err
 }
 

@@ -20,7 +20,8 @@ type Image struct {
 	MachineClass string
 	Testers      int
 	SoakSeconds  int64
-	Copies       int   // copies that each site gets, and that clearance asks for
+	Copies       int   // copies per site that clearance asks for
+	FixedCopies  int   // that every site gets; 0: as is proposed
 	LogSeconds   int64 // for how long a build's log is kept, since its end
 	// What clearance asks of the software of a version, beside the version in use.
 	KeepApplications bool // none may be missing
@@ -28,6 +29,9 @@ type Image struct {
 	NoSeriousFlaws   bool // none may be there that the version in use does not have
 	RollPilot        bool // the pools that follow pilot are rolled over when a build has staged a version
 	Revision         int
+
+	FixedCopiesAt JSON[map[string]int]  // by the site's name, before FixedCopies
+	Retention     JSON[image.Retention] // which versions are kept
 }
 
 // Version is one sealed state of an image, or the attempt at one.
@@ -132,6 +136,29 @@ func VersionByID(db *gorm.DB, id int64) (Version, error) {
 func HostsByVersion(db *gorm.DB, imageID int64) (map[int64]int, error) {
 	return byVersion(db.Raw(`select h.version_id, count(*) as n from hosts h join versions v on v.id = h.version_id
 		where v.image_id = ? group by 1`, imageID))
+}
+
+// DoingWith says what goes on with a version, beside what names it: what builds, machines and deliveries do.
+func DoingWith(db *gorm.DB, versionID int64) (doing []string, err error) {
+	err = db.Raw(`
+		select 'build ' || id || ' begins with it' from builds where base_id = @v and not settled
+		union all select 'build ' || id || ' makes it' from builds where version_id = @v and ended_at is null
+		union all select 'build machine ' || name || ' is made from it' from machines where base_id = @v and build_id is null and gone_at is null
+		union all select 'proof ' || id || ' starts a machine from it' from proofs where version_id = @v and not settled
+		union all (select distinct 'it is being delivered to ' || s.name || ': wait until that is done' from copies c join sites s on s.id = c.site_id where c.version_id = @v and c.state = 'delivering' order by 1)`,
+		map[string]any{"v": versionID}).Scan(&doing).Error
+	return doing, err
+}
+
+// LookForVersionsToRetire has an image's rule looked at when a time has come.
+func (tx *Tx) LookForVersionsToRetire(imageID int64, at time.Time) error {
+	return tx.Exec("update images set retention_due = ? where id = ?", at, imageID).Error
+}
+
+// ImagesToTidy returns the images with a rule that is due.
+func ImagesToTidy(db *gorm.DB, now time.Time) (rows []Image, err error) {
+	err = db.Where("(retention->>'keep')::int > 0 and retention_due <= ?", now).Order("id").Find(&rows).Error
+	return rows, err
 }
 
 // Kinds of works on versions and their copies.

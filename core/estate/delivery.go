@@ -35,6 +35,19 @@ type Deliveries struct {
 	// DeliveryRate is how much a second goes to the site at most; unlimited if not given.
 	DeliveryRate  string  `yaml:"delivery-rate,omitempty" json:"delivery_rate,omitempty"`
 	DeliveryHours []Hours `yaml:"delivery-hours,omitempty" json:"delivery_hours,omitempty"`
+	// ReadRate is how much a second is read of copies that are read again; 32MiB if not given.
+	ReadRate string `yaml:"read-rate,omitempty" json:"read_rate,omitempty"`
+}
+
+// usualReadRate is a third of what a single old disk reads.
+const usualReadRate = 32 << 20
+
+// Reading is how much a second is read of copies that are read again, in bytes. It panics if that was not checked.
+func (d Deliveries) Reading() int64 {
+	if r := limit(d.ReadRate, nil).Rate; r > 0 {
+		return r
+	}
+	return usualReadRate
 }
 
 // Limit is what goes to the site at most. It panics if that was not checked.
@@ -136,6 +149,7 @@ func (c *checker) line(at string, l *Line, seen map[string]bool) {
 func (c *checker) deliveries(at string, s *Site, lines []Line) {
 	d := &s.Deliveries
 	c.limit(at, "delivery-rate", "delivery-hours", "site "+s.Name, d.DeliveryRate, d.DeliveryHours)
+	c.limit(at, "read-rate", "", "site "+s.Name, d.ReadRate, nil)
 	if d.Line == "" {
 		return
 	}

@@ -21,6 +21,7 @@ import (
 	"github.com/goccy/go-yaml/parser"
 	emitter "go.yaml.in/yaml/v3"
 
+	"nimblepane/core/delivery"
 	"nimblepane/core/image"
 	"nimblepane/core/strict"
 )
@@ -54,7 +55,12 @@ type Image struct {
 	MachineClass string       `yaml:"machine-class"`
 	Tracks       []string     `yaml:"tracks,omitempty,flow"` // pilot and live if not given
 	Clearance    Clearance    `yaml:"clearance,omitempty"`
-	BuildLogs    string       `yaml:"build-logs,omitempty"` // for how long they are kept; 9600h if not given
+	// Copies of a version that every site gets, and CopiesAt those that some sites get; as is proposed if not given.
+	Copies   int            `yaml:"copies,omitempty"`
+	CopiesAt map[string]int `yaml:"copies-at,omitempty"`
+	// Retention is which versions are kept; as it is if not given, and everything if it is empty.
+	Retention *image.Retention `yaml:"retention,omitempty"`
+	BuildLogs string           `yaml:"build-logs,omitempty"` // for how long they are kept; 9600h if not given
 	// RollPilot has the pools that follow pilot rolled over, as they were last, when a build has staged a version.
 	RollPilot bool `yaml:"roll-pilot,omitempty"`
 }
@@ -63,7 +69,7 @@ type Image struct {
 type Clearance struct {
 	Testers *int   `yaml:"testers,omitempty"` // 2 if not given
 	Soak    string `yaml:"soak,omitempty"`    // 24h if not given
-	Copies  *int   `yaml:"copies,omitempty"`  // per site, 1 if not given
+	Copies  *int   `yaml:"copies,omitempty"`  // per site, at least; 1 if not given
 	// KeepApplications: no application may be missing that the version in use has.
 	KeepApplications bool `yaml:"keep-applications,omitempty"`
 	// NoDowngrades: no software may be older than in the version in use, unless an approver passes that over.
@@ -194,7 +200,7 @@ func (c *checker) file(f *File) {
 	}
 	byName := map[string]*Image{}
 	for i := range f.Images {
-		c.image(fmt.Sprintf("$.images[%d]", i), &f.Images[i], images)
+		c.image(fmt.Sprintf("$.images[%d]", i), &f.Images[i], images, f.Sites)
 		byName[f.Images[i].Name] = &f.Images[i]
 	}
 	pools, prefixes := map[string]bool{}, map[string]bool{}
@@ -274,7 +280,7 @@ func (c *checker) site(at string, s *Site, seen map[string]bool) {
 	}
 }
 
-func (c *checker) image(at string, i *Image, seen map[string]bool) {
+func (c *checker) image(at string, i *Image, seen map[string]bool, sites []Site) {
 	c.name(at+".name", "image", i.Name, seen)
 	c.title(at, "image", &i.Title, i.Name)
 	scheme, err := image.ParseScheme(string(i.Numbering))
@@ -304,9 +310,37 @@ func (c *checker) image(at string, i *Image, seen map[string]bool) {
 	if n := *i.Clearance.Copies; n < 1 || n > 100 {
 		c.at(at+".clearance.copies", "image %s: %d copies: use 1 to 100", i.Name, n)
 	}
+	c.copies(at, i, sites)
+	if i.Retention != nil {
+		if err := i.Retention.Check(); err != nil {
+			c.at(at+".retention", "image %s: retention: %s", i.Name, strings.ReplaceAll(err.Error(), "\n", "; "))
+		}
+	}
 	c.bounded(at+".clearance.soak", "image "+i.Name+": soak", i.Clearance.Soak, 0, 90*24*time.Hour)
 	i.BuildLogs = cmp.Or(i.BuildLogs, "9600h")
 	c.bounded(at+".build-logs", "image "+i.Name+": build logs", i.BuildLogs, 24*time.Hour, 10*365*24*time.Hour)
+}
+
+// copies checks the numbers of copies that are said.
+func (c *checker) copies(at string, i *Image, sites []Site) {
+	check := func(at, key string, n int) {
+		switch least := *i.Clearance.Copies; {
+		case n < 1 || n > delivery.MostCopies:
+			c.at(at, "image %s: %s: %d copies: use 1 to %d", i.Name, key, n, delivery.MostCopies)
+		case n < least:
+			c.at(at, "image %s: %s: %d: clearance asks for %d at each site", i.Name, key, n, least)
+		}
+	}
+	if i.Copies != 0 {
+		check(at+".copies", "copies", i.Copies)
+	}
+	for _, name := range slices.Sorted(maps.Keys(i.CopiesAt)) {
+		check(at+".copies-at", "copies-at "+name, i.CopiesAt[name])
+		if !slices.ContainsFunc(sites, func(s Site) bool { return s.Name == name }) {
+			c.at(at+".copies-at", "image %s: copies-at: site %q is not in this file; it has %s", i.Name, name,
+				names(sites, func(s Site) string { return s.Name }))
+		}
+	}
 }
 
 // bounded checks a length of time in whole seconds.

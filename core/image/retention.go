@@ -22,6 +22,11 @@ type Retention struct {
 // On says that the rule has anything retired.
 func (r Retention) On() bool { return r.Keep > 0 || r.Days > 0 || len(r.Tagged) > 0 }
 
+// Same says that two rules are one.
+func (r Retention) Same(o Retention) bool {
+	return r.Keep == o.Keep && r.Days == o.Days && slices.Equal(r.Tagged, o.Tagged)
+}
+
 // The most that a rule may say.
 const (
 	mostKept   = 1000

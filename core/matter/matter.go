@@ -18,9 +18,11 @@ const (
 	Copy      Kind = "copy"        // a copy did not arrive
 	EndOfLife Kind = "end-of-life" // a version in use reaches its end-of-life
 	Flaw      Kind = "flaw"        // a version in use has serious known flaws
+	Readiness Kind = "readiness"   // an image could not be rolled back
 )
 
 // Kinds are all of them.
 func Kinds() []Kind {
-	return []Kind{Site, Rollover, Build, Machine, Proof, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife, Flaw}
+	return []Kind{Site, Rollover, Build, Machine, Proof, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife, Flaw,
+		Readiness}
 }

@@ -9,7 +9,8 @@ import (
 func TestKindsAreAllAndEachOnce(t *testing.T) {
 	t.Parallel()
 	require.ElementsMatch(t,
-		[]Kind{Site, Rollover, Build, Machine, Proof, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife, Flaw},
+		[]Kind{Site, Rollover, Build, Machine, Proof, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife, Flaw,
+			Readiness},
 		Kinds())
 	once := map[Kind]bool{"": true}
 	for _, k := range Kinds() {

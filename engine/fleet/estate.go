@@ -15,6 +15,7 @@ import (
 	"nimblepane/core/estate"
 	"nimblepane/core/host"
 	"nimblepane/engine"
+	"nimblepane/engine/versions"
 	"nimblepane/store"
 )
 
@@ -275,6 +276,10 @@ func (l *loader) image(i estate.Image) error {
 			LogSeconds: logs, RollPilot: i.RollPilot, Revision: 1,
 			KeepApplications: i.Clearance.KeepApplications, NoDowngrades: i.Clearance.NoDowngrades,
 			NoSeriousFlaws: i.Clearance.NoSeriousFlaws,
+			FixedCopies:    i.Copies, FixedCopiesAt: store.JSON[map[string]int]{V: i.CopiesAt},
+		}
+		if i.Retention != nil {
+			row.Retention.V = *i.Retention
 		}
 		if err := l.create(&row); err != nil {
 			return err
@@ -310,18 +315,43 @@ func (l *loader) image(i estate.Image) error {
 	set(&d, "title", &row.Title, i.Title)
 	set(&d, "testers", &row.Testers, *i.Clearance.Testers)
 	set(&d, "soak in seconds", &row.SoakSeconds, soak)
-	set(&d, "copies", &row.Copies, *i.Clearance.Copies)
+	set(&d, "copies that clearance asks for", &row.Copies, *i.Clearance.Copies)
+	set(&d, "copies", &row.FixedCopies, i.Copies)
+	if !maps.Equal(row.FixedCopiesAt.V, i.CopiesAt) {
+		d = append(d, "copies at some sites")
+		row.FixedCopiesAt.V = i.CopiesAt
+	}
 	set(&d, "no application may be missing", &row.KeepApplications, i.Clearance.KeepApplications)
 	set(&d, "no software may be older", &row.NoDowngrades, i.Clearance.NoDowngrades)
 	set(&d, "no serious known flaw may be new", &row.NoSeriousFlaws, i.Clearance.NoSeriousFlaws)
 	set(&d, "seconds that build logs are kept", &row.LogSeconds, logs)
 	set(&d, "pilot pools rolled over when a build stages", &row.RollPilot, i.RollPilot)
+	tidy := i.Retention != nil && !row.Retention.V.Same(*i.Retention)
+	if tidy {
+		all, err := versions.Retention(l.tx.DB, row, *i.Retention, l.tx.Now)
+		if err != nil {
+			return err
+		}
+		text := "keeps " + i.Retention.String()
+		if going := versions.Going(all); len(going) > 0 {
+			text += ", so that " + english.WordSeries(going, "and") + english.PluralWord(len(going), " is", " are") +
+				" retired"
+		}
+		d = append(d, text)
+		row.Retention.V = *i.Retention
+	}
 	if len(d) == 0 {
 		return nil
 	}
 	row.Revision++
 	l.changed("image.edit", "image "+i.Name, "%s", strings.Join(d, ", "))
-	return l.save(&row)
+	if err := l.save(&row); err != nil || l.dry {
+		return err
+	}
+	if err := store.ForgetCopyPlans(l.tx, row.ID); err != nil || !tidy {
+		return err
+	}
+	return l.tx.LookForVersionsToRetire(row.ID, l.tx.Now)
 }
 
 func (l *loader) pool(p estate.Pool) error {

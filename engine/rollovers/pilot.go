@@ -19,7 +19,7 @@ func (rs *Rollovers) RollPilotIn(tx *store.Tx, img store.Image, reason string) (
 	}
 	var lines []string
 	for _, p := range pools {
-		o, err := lastOptions(tx, p)
+		o, err := store.UsualOptions(tx.DB, p)
 		if err != nil {
 			return "", err
 		}

@@ -4,10 +4,8 @@ import (
 	"context"
 	"slices"
 	"strings"
-	"time"
 
 	"nimblepane/core/image"
-	"nimblepane/core/rollover"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
 	"nimblepane/store"
@@ -168,7 +166,7 @@ func (rs *Rollovers) rollPoolsBack(tx *store.Tx, img store.Image, tracks []strin
 			}
 			stopped = append(stopped, *o)
 		}
-		o, err := lastOptions(tx, p)
+		o, err := store.UsualOptions(tx.DB, p)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -209,19 +207,4 @@ func takesAll(tx *store.Tx, r store.Rollover, p store.Pool) (bool, error) {
 	}
 	return !slices.ContainsFunc(hosts, func(h store.Host) bool { return decided(h).Joins(target) && !coming[h.ID] }),
 		nil
-}
-
-// lastOptions are those of the pool's last rollover, other than of single
-// hosts: its people are used to them.
-func lastOptions(tx *store.Tx, p store.Pool) (rollover.Options, error) {
-	last, was, err := store.LastRollover(tx.DB, p.ID)
-	if err != nil || !was {
-		return rollover.DefaultOptions, err
-	}
-	o := last.Options.V
-	o.EarliestStart = time.Time{}
-	if fit(o, p) != nil {
-		return rollover.DefaultOptions, nil // the pool is another by now
-	}
-	return o, nil
 }

@@ -131,17 +131,13 @@ func (rs *Rollovers) checkRoom(ctx context.Context, pool string) error {
 	return nil
 }
 
-func sizeOf(p store.Pool) rollover.Pool {
-	return rollover.Pool{Hosts: p.HostCount, SeatsPerHost: p.SeatsPerHost}
-}
-
 // fit returns nil if the options can be carried out on all of the pools, or
 // all that is wrong: with the pool's name what is wrong with some of them only.
 func fit(o rollover.Options, pools ...store.Pool) error {
 	var names, reasons []string
 	where := map[string][]string{} // the pools, by reason
 	for _, p := range pools {
-		err := o.Check(sizeOf(p))
+		err := o.Check(p.Size())
 		if err == nil {
 			continue
 		}
@@ -212,7 +208,7 @@ func (rs *Rollovers) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store
 				versions.Label(img, v)),
 		}}
 	}
-	plan := r.Options.Plan(sizeOf(p))
+	plan := r.Options.Plan(p.Size())
 	plan.State, plan.Target, plan.Forced = rollover.Planned, v.ID, len(r.Hosts) > 0
 	return createRollover(tx, p, img, v, store.Rollover{
 		Options: store.JSON[rollover.Options]{V: r.Options}, Plan: store.JSON[rollover.Plan]{V: plan}, Reason: r.Reason,

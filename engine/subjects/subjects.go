@@ -14,6 +14,7 @@ import (
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/proofs"
 	"nimblepane/engine/provenance"
+	"nimblepane/engine/readiness"
 	"nimblepane/engine/repositories"
 	"nimblepane/engine/rollovers"
 	"nimblepane/engine/schedules"
@@ -45,6 +46,7 @@ func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
 	rs, vs, fs, bs := rollovers.New(e, f), versions.New(e), feeds.New(e), bases.New(e)
 	of, lists := builds.New(e, vs, f, bs, rs), software.New(e, vs)
 	provenance.New(e, vs)
+	readiness.Add(e)
 	return &Subjects{
 		Fleet:     f,
 		Rollovers: rs,

@@ -287,9 +287,14 @@ func (vs *Versions) captureEnded(tx *store.Tx, in ofVersion, end *engine.Ending[
 			}
 			sites = append(sites, site.ID)
 		}
+		slices.Sort(sites) // as everybody does who plans copies
 	}
 	for _, site := range sites {
-		for n := 1; n <= cmp.Or(v.Delivery.V.Copies, img.Copies); n++ {
+		plan, err := planCopies(tx, img, site)
+		if err != nil {
+			return err
+		}
+		for n := 1; n <= cmp.Or(v.Delivery.V.Copies, plan.Copies); n++ {
 			if err := vs.deliver(tx, v, site, n); err != nil {
 				return err
 			}

@@ -165,7 +165,11 @@ func (vs *Versions) Redeliver(ctx context.Context, actor, imageName, number stri
 			return err
 		}
 		for _, site := range sites {
-			for o := have[site] + 1; o <= img.Copies; o++ {
+			plan, err := planCopies(tx, img, site)
+			if err != nil {
+				return err
+			}
+			for o := have[site] + 1; o <= plan.Copies; o++ {
 				if err := vs.deliver(tx, *v, site, o); err != nil {
 					return err
 				}

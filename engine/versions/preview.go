@@ -5,12 +5,15 @@ import (
 	"context"
 	"fmt"
 
+	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
 	"gorm.io/gorm"
 
 	"nimblepane/core/clearance"
+	"nimblepane/core/delivery"
 	"nimblepane/core/image"
 	"nimblepane/engine"
+	"nimblepane/engine/readiness"
 	"nimblepane/store"
 )
 
@@ -39,10 +42,12 @@ func (vs *Versions) previewTrack(ctx context.Context, r engine.PreviewRequest, t
 		return p, nil
 	}
 	switch {
-	case p.Leaves != "" && r.LetGo:
-		p.Will = append(p.Will, p.Leaves+" is let go: there will be nothing to fall back to.")
 	case p.Leaves != "":
-		p.Will = append(p.Will, p.Leaves+" is kept as the fallback.")
+		will, err := vs.goingBack(db, img, v, p.Leaves, r.LetGo)
+		if err != nil {
+			return p, err
+		}
+		p.Will = append(p.Will, will...)
 	}
 	if r.Overrule {
 		answers, err := Clearance(db, img, v, vs.engine.Clock.Now())
@@ -54,6 +59,40 @@ func (vs *Versions) previewTrack(ctx context.Context, r engine.PreviewRequest, t
 		}
 	}
 	return p, nil
+}
+
+// goingBack says what going back would be like once the version is live, or what it costs to let the one before go.
+func (vs *Versions) goingBack(db *gorm.DB, img store.Image, next store.Version, before string, letGo bool) ([]string,
+	error,
+) {
+	after, err := readiness.After(db, img, vs.engine.Clock.Now(), next)
+	if err != nil {
+		return nil, err
+	}
+	if !letGo {
+		return []string{before + " is kept as the fallback.", after.Sentence()}, nil
+	}
+	hosts := 0
+	for _, p := range after.Pools {
+		hosts += p.Hosts
+	}
+	will := []string{fmt.Sprintf("%s is let go: there will be nothing to fall back to. What turns out wrong with %s is "+
+		"mended by a new version then, which has to be built, tried and activated while %s it.", before, next.Number,
+		english.PluralWord(hosts, "1 host runs", fmt.Sprintf("%d hosts run", hosts)))}
+	if after.Ready && after.Takes > 0 {
+		will = append(will, fmt.Sprintf("Kept, it could be gone back to in %s, and the time that people take to leave.",
+			delivery.About(after.Takes)))
+	}
+	old, err := store.VersionNumbered(db, img, before)
+	if err != nil {
+		return nil, err
+	}
+	copies, err := store.Copies(db, old.ID)
+	if err != nil {
+		return nil, err
+	}
+	return append(will, fmt.Sprintf("Letting it go frees nothing by itself: retired, it would give back %s.",
+		humanize.IBytes(uint64(old.SizeBytes*int64(len(copies)+1))))), nil
 }
 
 func (vs *Versions) previewStage(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview,

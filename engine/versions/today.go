@@ -63,8 +63,11 @@ func matters(db *gorm.DB, now time.Time, add func(engine.Matter)) error {
 			return err
 		}
 		for _, c := range failed {
-			add(engine.Matter{Kind: matter.Copy, Urgent: true, Title: "A copy of " + img.Name +
-				" could not be delivered", Detail: c.Failure, Link: "images/" + img.Name})
+			add(engine.Matter{
+				Kind: matter.Copy, Urgent: true, Title: fmt.Sprintf("A copy of %s %s at %s cannot be used", img.Name,
+					c.Number, c.Site), Detail: c.Failure, Link: "images/" + img.Name,
+				Command: fmt.Sprintf("pane version deliver %s %s", img.Name, c.Number),
+			})
 		}
 	}
 	return nil

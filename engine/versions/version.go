@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"gorm.io/gorm"
+
 	"nimblepane/core/image"
 	"nimblepane/engine"
 	"nimblepane/store"
@@ -111,9 +113,9 @@ func BarIn(tx *store.Tx, img store.Image, v *store.Version, reason string) error
 }
 
 // Uses tells who needs a version.
-func Uses(tx *store.Tx, img store.Image, v store.Version) (image.Use, error) {
+func Uses(db *gorm.DB, img store.Image, v store.Version) (image.Use, error) {
 	u := image.Use{Sealed: v.State == image.Sealed}
-	tracks, err := store.Tracks(tx.DB, img.ID)
+	tracks, err := store.Tracks(db, img.ID)
 	if err != nil {
 		return u, err
 	}
@@ -125,64 +127,65 @@ func Uses(tx *store.Tx, img store.Image, v store.Version) (image.Use, error) {
 			u.Fallback = true
 		}
 	}
-	if u.Pools, err = store.PinnedTo(tx.DB, v.ID); err != nil {
+	if u.Pools, err = store.PinnedTo(db, v.ID); err != nil {
 		return u, err
 	}
-	if u.Hosts, err = store.HostsOn(tx.DB, v.ID); err != nil {
+	if u.Hosts, err = store.HostsOn(db, v.ID); err != nil {
 		return u, err
 	}
-	open, err := store.RolloversTo(tx.DB, v.ID)
+	open, err := store.RolloversTo(db, v.ID)
 	if err != nil {
 		return u, err
 	}
 	if len(open) > 0 {
 		u.Rollover = open[0].Name()
 	}
-	return u, nil
+	u.Doing, err = store.DoingWith(db, v.ID)
+	return u, err
 }
 
 // Retire deletes a version's copies and keeps its record.
 func (vs *Versions) Retire(ctx context.Context, actor, imageName, number, reason string) error {
 	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
-		u, err := Uses(tx, img, *v)
+		u, err := Uses(tx.DB, img, *v)
 		if err != nil {
 			return err
 		}
 		if why := u.WhyKeep(); len(why) > 0 {
 			return &engine.Problem{Kind: engine.Conflict, Text: Label(img, *v) + " cannot be retired", Reasons: why}
 		}
-		copies, err := store.Copies(tx.DB, v.ID)
+		return vs.retire(tx, img, v, reason)
+	})
+}
+
+// retire retires a version that nobody needs. The image has to be locked.
+func (vs *Versions) retire(tx *store.Tx, img store.Image, v *store.Version, reason string) error {
+	copies, err := store.Copies(tx.DB, v.ID)
+	if err != nil {
+		return err
+	}
+	for _, c := range copies {
+		if err := tx.Ask(vs.copyDeletions.Of(c.SiteID, store.CopySubject(c.ID), 1,
+			ofCopy{v.ID, c.ID})); err != nil {
+			return err
+		}
+	}
+	if name, _ := SourceOf(*v); v.Digest != "" {
+		site, err := store.SiteNamed(tx.DB, name)
 		if err != nil {
 			return err
 		}
-		for _, c := range copies {
-			if c.State == image.CopyDelivering {
-				return engine.Conflictf("%s is being delivered: wait until that is done", Label(img, *v))
-			}
+		if err := tx.Ask(vs.diskDeletions.Of(site.ID, store.VersionSubject(v.ID), 1, ofVersion{v.ID})); err != nil {
+			return err
 		}
-		for _, c := range copies {
-			if err := tx.Ask(vs.copyDeletions.Of(c.SiteID, store.CopySubject(c.ID), 1,
-				ofCopy{v.ID, c.ID})); err != nil {
-				return err
-			}
-		}
-		if name, _ := SourceOf(*v); v.Digest != "" {
-			site, err := store.SiteNamed(tx.DB, name)
-			if err != nil {
-				return err
-			}
-			if err := tx.Ask(vs.diskDeletions.Of(site.ID, store.VersionSubject(v.ID), 1, ofVersion{v.ID})); err != nil {
-				return err
-			}
-		}
-		v.State = image.Retired
-		v.Revision++
-		tx.Record(store.Entry{
-			Verb: "version.retire", Subject: Subject(img, *v), Reason: reason,
-			Detail: map[string]any{"copies": len(copies)},
-		})
-		return nil
+	}
+	v.State = image.Retired
+	v.Revision++
+	tx.Record(store.Entry{
+		Verb: "version.retire", Subject: Subject(img, *v), Reason: reason,
+		Detail: map[string]any{"copies": len(copies)},
 	})
+	return nil
 }
 
 // Standing reads off the tracks what a version is to its image.

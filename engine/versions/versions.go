@@ -26,6 +26,7 @@ type Versions struct {
 	diskDeletions engine.Work[ofVersion, platform.Named, platform.Nothing]
 	deliveries    engine.Work[ofCopy, platform.Deliver, platform.Made]
 	copyDeletions engine.Work[ofCopy, platform.Named, platform.Nothing]
+	readings      engine.Work[ofCopy, platform.Reading, platform.Read]
 }
 
 // The inputs of works.
@@ -56,15 +57,22 @@ func New(e *engine.Engine) *Versions {
 	vs.copyDeletions = engine.Work[ofCopy, platform.Named, platform.Nothing]{
 		Kind: store.WorkDeleteCopy, Operation: platform.DeleteCopy, Ask: askCopyDeletion, Ended: vs.copyDeletionEnded,
 	}
+	vs.readings = engine.Work[ofCopy, platform.Reading, platform.Read]{
+		Kind: store.WorkReadCopy, Operation: platform.ReadCopy, Ask: askReading, Ended: readingEnded,
+	}
 	engine.AddWork(e, vs.captures)
 	engine.AddWork(e, vs.diskDeletions)
 	engine.AddWork(e, vs.deliveries)
 	engine.AddWork(e, vs.copyDeletions)
+	engine.AddWork(e, vs.readings)
 	e.Add(engine.Subject{
 		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
 		Previews: map[act.Name]engine.Previewer{
 			act.Stage: vs.previewStage, act.Activate: vs.previewActivate,
 			act.Retire: vs.previewRetire,
+		},
+		Sweeps: map[string]func(*store.Tx) error{
+			"copies planned": planAll, "copies read": vs.readCopies, "versions tidied": vs.tidy,
 		},
 	})
 	return vs
