@@ -2,8 +2,10 @@ package api
 
 import (
 	"context"
+	"time"
 
 	"nimblepane/client"
+	"nimblepane/core/delivery"
 	"nimblepane/core/image"
 	"nimblepane/core/readiness"
 	"nimblepane/core/role"
@@ -65,7 +67,9 @@ func (s *Server) retention() {
 }
 
 // retentionOut shows an image's rule, or another one that is tried out.
-func (s *Server) retentionOut(ctx context.Context, imageName string, tried *image.Retention) (client.RetentionPlan, error) {
+func (s *Server) retentionOut(ctx context.Context, imageName string,
+	tried *image.Retention,
+) (client.RetentionPlan, error) {
 	db := s.store.DB.WithContext(ctx)
 	img, err := store.ImageNamed(db, imageName)
 	if err != nil {
@@ -80,7 +84,8 @@ func (s *Server) retentionOut(ctx context.Context, imageName string, tried *imag
 		Rule: rule, Says: rule.String(), Set: tried == nil, Retires: append([]string{}, versions.Going(all)...),
 		Versions: each(all, func(k versions.Kept) client.KeptVersion {
 			return client.KeptVersion{
-				Number: k.Number, Goes: k.Goes, Why: append([]string{}, k.Why...), Sites: append([]string{}, k.Sites...),
+				Number: k.Number, Goes: k.Goes, Why: append([]string{}, k.Why...),
+				Sites: append([]string{}, k.Sites...),
 				Bytes: k.Bytes,
 			}
 		}),
@@ -94,12 +99,19 @@ func (s *Server) retentionOut(ctx context.Context, imageName string, tried *imag
 }
 
 func readinessOut(a readiness.Answer) client.Readiness {
+	about := func(d time.Duration) string {
+		if d == 0 {
+			return ""
+		}
+		return delivery.About(d)
+	}
 	return client.Readiness{
 		To: a.To, Ready: a.Ready, Why: a.Why, Says: a.Sentence(), Seconds: int64(a.Takes.Seconds()),
 		Pools: each(a.Pools, func(p readiness.PoolAnswer) client.PoolReadiness {
 			return client.PoolReadiness{
 				Pool: p.Pool, Site: p.Site, Hosts: p.Hosts, Ready: p.Ready, Why: append([]string{}, p.Why...),
-				But: append([]string{}, p.But...), Seconds: int64(p.Takes.Seconds()), People: p.People, ReadAt: p.ReadAt,
+				But: append([]string{}, p.But...), Seconds: int64(p.Takes.Seconds()), Takes: about(p.Takes),
+				People: p.People, ReadAt: p.ReadAt,
 			}
 		}),
 	}

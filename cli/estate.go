@@ -223,9 +223,14 @@ func (a *app) image() *cobra.Command {
 			if a.structured() {
 				return a.object(i)
 			}
+			back, err := c.Readiness(ctx, i.Name)
+			if err != nil {
+				return err
+			}
 			a.facts(fact{"Image", i.Name}, fact{"Title", i.Title}, fact{"Machine class", i.MachineClass},
-				fact{"Tracks", tracks(i)}, fact{"Fallback", i.Fallback},
-				fact{"Clearance", asked(i)}, fact{"Next number", i.NextNumber})
+				fact{"Tracks", tracks(i)}, fact{"Fallback", i.Fallback}, fact{"Rollback", back.Says},
+				fact{"Clearance", asked(i)}, fact{"Copies", plans(i)}, fact{"Kept", i.Retention},
+				fact{"Next number", i.NextNumber})
 			a.say("")
 			versions, err := c.Versions(ctx, i.Name)
 			if err != nil {
@@ -233,7 +238,7 @@ func (a *app) image() *cobra.Command {
 			}
 			return a.versions(versions)
 		}),
-	}, &cobra.Command{
+	}, a.imageRetention(), a.imageReadiness(), &cobra.Command{
 		Use: "history IMAGE", Short: "What the tracks of an image pointed to, newest first", Args: named,
 		ValidArgsFunction: a.complete(imageNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {

@@ -62,7 +62,12 @@ var (
 	goldenImage = client.Image{
 		Name: "counter-desk", Title: "Ticket counters", Numbering: image.Calendar, MachineClass: "standard", Testers: 2,
 		Soak: "24h", Copies: 2, KeepApplications: true, NoDowngrades: true, Fallback: "2026.11.1", Versions: 3,
-		NextNumber: "2026.11.4", Revision: 1,
+		NextNumber: "2026.11.4", Revision: 1, Retention: "the newest 2, what is tagged release",
+		CopyPlans: []client.CopyPlan{
+			{Site: "north-quay", Copies: 2, Why: "as the estate file says"},
+			{Site: "south-quay", Copies: 1, Why: "pool back-office takes 1 host together; 4 can be cloned from a " +
+				"copy at a time"},
+		},
 		Tracks: []client.Track{
 			{Name: "pilot", Version: "2026.11.3", Since: &noon},
 			{Name: "live", Version: "2026.11.2", Since: &noon},
@@ -560,6 +565,32 @@ var golden = map[string]any{
 		Unordered: []string{`fares winter: version "winter" follows none of Debian's rules`},
 		Pools:     []client.HolderPool{{Pool: "back-office", Hosts: []string{"bo-001", "bo-002"}}},
 	}),
+	"/images/counter-desk/retention": client.RetentionPlan{
+		Rule: image.Retention{Keep: 2, Days: 60, Tagged: []string{"release"}},
+		Says: "the newest 2, what is younger than 60 days, what is tagged release", Set: true,
+		Retires: []string{"2026.09.1"}, Frees: 3 << 30,
+		Versions: []client.KeptVersion{
+			{
+				Number: "2026.11.3", Why: []string{"it is among the newest 2", "it is tagged release"},
+				Sites: []string{"north-quay", "south-quay"}, Bytes: 9 << 30,
+			},
+			{Number: "2026.09.1", Goes: true, Sites: []string{"north-quay"}, Bytes: 3 << 30},
+		},
+	},
+	"/images/counter-desk/readiness": client.Readiness{
+		To: "2026.11.2", Says: "Going back to 2026.11.2 is not possible everywhere: pool back-office (no copy of " +
+			"2026.11.2 " +
+			"is at south-quay).",
+		Pools: []client.PoolReadiness{
+			{
+				Pool: "ticket-counters", Site: "north-quay", Hosts: 12, Ready: true, Seconds: 1500,
+				Takes:  "about 25 min",
+				But:    []string{"copy 2 at north-quay is on its way"},
+				People: "7 people are signed in there now, and waited for, however long they stay", ReadAt: &noon,
+			},
+			{Pool: "back-office", Site: "south-quay", Hosts: 4, Why: []string{"no copy of 2026.11.2 is at south-quay"}},
+		},
+	},
 	"/trail/verify": client.TrailVerdict{
 		Entries: 12, Last: strings.Repeat("1", 64),
 		Breaks: []client.TrailBreak{{Seq: 4, Why: "the entry was altered"}},
@@ -583,10 +614,13 @@ var shown = map[string]string{
 	"sheet-list":  "sheet list", "sheet-show": "sheet show counter-desk",
 	"sheet-check": "sheet check testdata/sheet.yaml", "sheet-explain": "sheet explain testdata/sheet.yaml",
 	"drift": "drift", "estate-show": "estate show", "host-list": "host list",
-	"host-show":     "host show tc-001",
-	"image-history": "image history counter-desk", "image-list": "image list", "image-show": "image show counter-desk",
-	"pool-list": "pool list",
-	"pool-show": "pool show ticket-counters", "rollover-list": "rollover list", "rollover-show": "rollover show 7",
+	"host-show":       "host show tc-001",
+	"image-retention": "image retention counter-desk", "image-readiness": "image readiness counter-desk",
+	"image-retention-tried": "image retention counter-desk --keep 2 --dry-run",
+	"image-history":         "image history counter-desk", "image-list": "image list",
+	"image-show": "image show counter-desk",
+	"pool-list":  "pool list",
+	"pool-show":  "pool show ticket-counters", "rollover-list": "rollover list", "rollover-show": "rollover show 7",
 	"session-list": "session list",
 	"site-list":    "site list", "site-show": "site show north-quay", "today": "today", "token-list": "token list",
 	"trail-list":   "trail list",
@@ -616,6 +650,8 @@ var done = map[string]string{
 	"session-sign-off":         "session sign-off tc-001 1 --yes",
 	"stage":                    "stage counter-desk 2026.11.3 --yes",
 	"version-bar":              "version bar counter-desk 2026.11.3 --reason bad --yes",
+	"image-retention-set":      "image retention counter-desk --keep 2 --yes",
+	"image-retention-off":      "image retention counter-desk --off --yes",
 	"version-deliver":          "version deliver counter-desk 2026.11.3",
 	"version-retire":           "version retire counter-desk 2026.11.3 --yes",
 	"sign-out":                 "sign-out",

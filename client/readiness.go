@@ -24,6 +24,7 @@ type PoolReadiness struct {
 	Why     []string   `json:"why" nullable:"false" doc:"Why not"`
 	But     []string   `json:"but" nullable:"false" doc:"What is worth knowing if it is"`
 	Seconds int64      `json:"seconds" doc:"How long its hosts take"`
+	Takes   string     `json:"takes,omitempty" doc:"The same in words, as it is an estimate"`
 	People  string     `json:"people,omitempty" doc:"What becomes of who is signed in"`
 	ReadAt  *time.Time `json:"read_at,omitempty" doc:"When the copies at its site were found intact, of which that is longest ago"`
 }

@@ -90,7 +90,8 @@ func CopyRows(db *gorm.DB, imageID int64) (rows []CopyRow, err error) {
 
 // CopyArrived notes that a copy is there whole.
 func (tx *Tx) CopyArrived(id int64) error {
-	return tx.Exec("update copies set state = 'present', progress = 100, read_at = ? where id = ? and state = 'delivering'",
+	return tx.Exec("update copies set state = 'present', progress = 100, read_at = ? where id = ? and state = "+
+		"'delivering'",
 		tx.Now, id).Error
 }
 
@@ -201,5 +202,5 @@ func CopyPlanFor(db *gorm.DB, imageID, siteID int64) (row CopyPlan, err error) {
 
 // ForgetCopyPlans has the copies of an image's sites thought over anew.
 func ForgetCopyPlans(tx *Tx, imageID int64) error {
-	return tx.Exec("update copy_plans set at = '-infinity' where image_id = ?", imageID).Error
+	return tx.Exec("update copy_plans set at = 'epoch' where image_id = ?", imageID).Error
 }

@@ -34,6 +34,7 @@ const router = createBrowserRouter([
       page("/", async () => (await import("./pages/today")).TodayPage),
       page("/images", async () => (await import("./pages/images")).ImagesPage),
       page("/images/:image", async () => (await import("./pages/image")).ImagePage),
+      page("/images/:image/settings", async () => (await import("./pages/image-settings")).ImageSettingsPage),
       page("/images/:image/versions/:number", async () => (await import("./pages/version")).VersionPage),
       page("/images/:image/versions/:number/:tab", async () => (await import("./pages/version")).VersionPage),
       page("/images/:image/compare/:number", async () => (await import("./pages/compare")).ComparePage),

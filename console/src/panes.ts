@@ -99,7 +99,9 @@ export type Stated =
   | DeliveryStage
   | "barred"
   | "met"
-  | "not met";
+  | "not met"
+  | "kept"
+  | "not ready";
 
 /** And so does everything else that has a state. */
 export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray"> = {
@@ -120,6 +122,7 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   cancelled: "orange",
   noted: "orange",
   "not met": "orange",
+  "not ready": "red",
   rebuilding: "teal",
   starting: "teal",
   checking: "teal",

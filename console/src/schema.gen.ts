@@ -783,6 +783,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/images/{image}/readiness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Whether an image could be rolled back now, pool by pool, and how long that would take
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-readiness"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/images/{image}/retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Which versions of an image are kept, and which are retired by its rule, or would be by another one
+         * @description Needs the role viewer or one above it.
+         */
+        get: operations["show-retention"];
+        /**
+         * Have versions of an image retired by a rule from now on, or none any more
+         * @description Needs the role operator or one above it.
+         */
+        put: operations["set-retention"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/images/{image}/rollback": {
         parameters: {
             query?: never;
@@ -3131,8 +3175,20 @@ export interface components {
             ordinal: number;
             /** Format: int64 */
             progress: number;
+            /**
+             * Format: date-time
+             * @description When it was found intact last
+             */
+            read_at?: string;
             site: string;
             state: components["schemas"]["CopyState"];
+        };
+        CopyPlan: {
+            /** Format: int64 */
+            copies: number;
+            site: string;
+            /** @description In words: what was reckoned with, or that the estate file says so */
+            why: string;
         };
         /** @enum {string} */
         CopyState: "delivering" | "present" | "failed" | "deleted";
@@ -3140,6 +3196,7 @@ export interface components {
             delivery_hours?: components["schemas"]["Hours"][] | null;
             delivery_rate?: string;
             line?: string;
+            read_rate?: string;
         };
         Delivering: {
             /** Format: int64 */
@@ -3452,9 +3509,11 @@ export interface components {
             build_logs: string;
             /**
              * Format: int64
-             * @description Copies per site
+             * @description Copies per site that clearance asks for
              */
             copies: number;
+            /** @description How many copies of a version each of its sites gets */
+            copy_plans: components["schemas"]["CopyPlan"][];
             /** @description What live would go back to, empty if there is nothing */
             fallback: string;
             /** @description Clearance: no application may be missing that the version in use has */
@@ -3467,6 +3526,8 @@ export interface components {
             /** @description Clearance: no serious known flaw may be there that the version in use does not have */
             no_serious_flaws: boolean;
             numbering: components["schemas"]["Numbering"];
+            /** @description Which versions are kept, in words */
+            retention: string;
             /** Format: int64 */
             revision: number;
             /** @description Pools that follow pilot are rolled over when a build has staged a version */
@@ -3479,6 +3540,19 @@ export interface components {
             tracks: components["schemas"]["Track"][];
             /** Format: int64 */
             versions: number;
+        };
+        KeptVersion: {
+            /**
+             * Format: int64
+             * @description What its copies take, and the disk that its capture made
+             */
+            bytes: number;
+            goes: boolean;
+            number: string;
+            /** @description That have copies of it */
+            sites: string[];
+            /** @description Why it is kept */
+            why: string[];
         };
         Labels: {
             edition?: string;
@@ -3640,7 +3714,7 @@ export interface components {
             urgent: boolean;
         };
         /** @enum {string} */
-        MatterKind: "site" | "rollover" | "build" | "machine" | "proof" | "faulty" | "drained" | "drift" | "trial" | "cleared" | "copy" | "end-of-life" | "flaw";
+        MatterKind: "site" | "rollover" | "build" | "machine" | "proof" | "faulty" | "drained" | "drift" | "trial" | "cleared" | "copy" | "end-of-life" | "flaw" | "readiness";
         /** @enum {string} */
         MoveKind: "advance" | "return";
         NamedCheckpoint: {
@@ -4065,6 +4139,34 @@ export interface components {
                 [key: string]: number;
             };
         };
+        PoolReadiness: {
+            /** @description What is worth knowing if it is */
+            but: string[];
+            /**
+             * Format: int64
+             * @description That would be taken back
+             */
+            hosts: number;
+            /** @description What becomes of who is signed in */
+            people?: string;
+            pool: string;
+            /**
+             * Format: date-time
+             * @description When the copies at its site were found intact, of which that is longest ago
+             */
+            read_at?: string;
+            ready: boolean;
+            /**
+             * Format: int64
+             * @description How long its hosts take
+             */
+            seconds: number;
+            site: string;
+            /** @description The same in words, as it is an estimate */
+            takes?: string;
+            /** @description Why not */
+            why: string[];
+        };
         Preview: {
             /** @description The version that the track names now: give it with the act, and the act is refused if it names another by then */
             leaves: string;
@@ -4182,6 +4284,22 @@ export interface components {
             /** @description Why it is not to be trusted; empty if it is */
             wrong: string[];
         };
+        Readiness: {
+            /** @description Those that follow live */
+            pools: components["schemas"]["PoolReadiness"][];
+            ready: boolean;
+            /** @description All of it in a sentence */
+            says: string;
+            /**
+             * Format: int64
+             * @description Until every host is back, the time that people take to leave apart; 0 if that cannot be said or no host has to change
+             */
+            seconds: number;
+            /** @description The version that it would go back to, empty if there is none */
+            to: string;
+            /** @description Why the image as a whole could not be */
+            why?: string;
+        };
         ReadyStep: {
             about: string;
             name: string;
@@ -4236,6 +4354,46 @@ export interface components {
             tip?: string;
             /** @description Why the sheet could not be taken from there last */
             why?: string;
+        };
+        Retention: {
+            /** Format: int64 */
+            days: number;
+            /** Format: int64 */
+            keep: number;
+            tagged: string[] | null;
+        };
+        RetentionChange: {
+            /**
+             * Format: int64
+             * @description And what was sealed less than so many days ago
+             */
+            days?: number;
+            /**
+             * Format: int64
+             * @description The newest so many that can be used; 0, with nothing else, keeps everything
+             */
+            keep: number;
+            /** @description The numbers of the versions that the person saw go by it; if others would go by now, nothing is changed */
+            retires?: string[] | null;
+            /** @description And what has one of these tags */
+            tagged?: string[] | null;
+        };
+        RetentionPlan: {
+            /**
+             * Format: int64
+             * @description What their copies and disks take
+             */
+            frees_bytes: number;
+            /** @description The numbers of those that are retired by it */
+            retires: string[];
+            /** @description Without a number to keep, nothing is retired by itself */
+            rule: components["schemas"]["Retention"];
+            /** @description What it keeps, in words */
+            says: string;
+            /** @description It is the image's rule, and not one that is tried out */
+            set: boolean;
+            /** @description Those that are sealed, the newest first */
+            versions: components["schemas"]["KeptVersion"][];
         };
         /** @enum {string} */
         Role: "viewer" | "operator" | "approver" | "administrator";
@@ -8295,6 +8453,225 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-readiness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Readiness"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-retention": {
+        parameters: {
+            query?: {
+                /** @description Try this rule out instead of the image's */
+                keep?: number;
+                days?: number;
+                tagged?: string[] | null;
+            };
+            header?: never;
+            path: {
+                image: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RetentionPlan"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetentionChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RetentionPlan"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -22,21 +22,26 @@ func TestAsManyCopiesAreProposedAsClonesNeed(t *testing.T) {
 	}{
 		{delivery.Cloning{ClonesPerCopy: 4}, 1, "no pool of the image is here"},
 		{
-			delivery.Cloning{[]delivery.Taking{few, many}, 4, delivery.Seen{}}, 8,
-			"pool counters takes 30 hosts together; how long a clone takes here was not seen yet; 4 can be cloned from " +
+			delivery.Cloning{[]delivery.Taking{few, many}, 4, delivery.Seen{}},
+			8,
+			"pool counters takes 30 hosts together; how long a clone takes here was not seen yet; 4 can be cloned " +
+				"from " +
 				"a copy at a time",
 		},
 		{
-			delivery.Cloning{[]delivery.Taking{few, many}, 4, seen(3 * time.Minute)}, 4,
+			delivery.Cloning{[]delivery.Taking{few, many}, 4, seen(3 * time.Minute)},
+			4,
 			"pool counters takes 30 hosts together, of which 5 a minute begin; a clone takes about 3 min, so 15 are " +
 				"cloned at a time; 4 can be cloned from a copy at a time",
 		},
 		{
-			delivery.Cloning{[]delivery.Taking{few, many}, 4, seen(time.Hour)}, 8,
+			delivery.Cloning{[]delivery.Taking{few, many}, 4, seen(time.Hour)},
+			8,
 			"pool counters takes 30 hosts together; 4 can be cloned from a copy at a time",
 		},
 		{
-			delivery.Cloning{[]delivery.Taking{few, many}, 4, seen(time.Second)}, 1,
+			delivery.Cloning{[]delivery.Taking{few, many}, 4, seen(time.Second)},
+			1,
 			"pool office takes 2 hosts together, of which 20 a minute begin; a clone takes a few seconds, so 1 is " +
 				"cloned at a time; 4 can be cloned from a copy at a time",
 		},
@@ -51,7 +56,8 @@ func TestNoCopyIsProposedThatNobodyClonesFrom(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		take := delivery.Taking{
-			Pool: "p", Batch: rapid.IntRange(1, 300).Draw(t, "batch"), PerMinute: rapid.IntRange(1, 60).Draw(t, "starts"),
+			Pool: "p", Batch: rapid.IntRange(1, 300).Draw(t, "batch"),
+			PerMinute: rapid.IntRange(1, 60).Draw(t, "starts"),
 		}
 		c := delivery.Cloning{
 			Takings: []delivery.Taking{take}, ClonesPerCopy: rapid.IntRange(1, 10).Draw(t, "clones per copy"),
@@ -71,8 +77,9 @@ func TestLengthsOfTimeAreSaidAsPeopleDo(t *testing.T) {
 	t.Parallel()
 	for d, want := range map[time.Duration]string{
 		0: "a few seconds", 44 * time.Second: "about 40 s", 90 * time.Second: "about 2 min",
-		59*time.Minute + 20*time.Second: "about 59 min", 61 * time.Minute: "about 1 h", 150 * time.Minute: "about 2 h 30 min",
-		49 * time.Hour: "about 2 days",
+		59*time.Minute + 20*time.Second: "about 59 min", 61 * time.Minute: "about 1 h",
+		150 * time.Minute: "about 2 h 30 min",
+		49 * time.Hour:    "about 2 days",
 	} {
 		require.Equal(t, want, delivery.About(d))
 	}

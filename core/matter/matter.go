@@ -23,6 +23,8 @@ const (
 
 // Kinds are all of them.
 func Kinds() []Kind {
-	return []Kind{Site, Rollover, Build, Machine, Proof, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife, Flaw,
-		Readiness}
+	return []Kind{
+		Site, Rollover, Build, Machine, Proof, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife, Flaw,
+		Readiness,
+	}
 }

@@ -9,8 +9,10 @@ import (
 func TestKindsAreAllAndEachOnce(t *testing.T) {
 	t.Parallel()
 	require.ElementsMatch(t,
-		[]Kind{Site, Rollover, Build, Machine, Proof, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife, Flaw,
-			Readiness},
+		[]Kind{
+			Site, Rollover, Build, Machine, Proof, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife, Flaw,
+			Readiness,
+		},
 		Kinds())
 	once := map[Kind]bool{"": true}
 	for _, k := range Kinds() {

@@ -74,15 +74,27 @@ func TestWhatIsNotThereIsSaid(t *testing.T) {
 		"Going back is not possible: there is no version to go back to.": func(s *readiness.Situation) {
 			s.Fallback = ""
 		},
-		"Going back is not possible: it is barred.":     func(s *readiness.Situation) { s.Unusable = "it is barred" },
-		"(no copy of 2026.11.1 is at north)":            func(s *readiness.Situation) { s.Sites[0].Copies = nil },
-		"(site north does not answer: it burns)":        func(s *readiness.Situation) { s.Sites[0].Silent = "it burns" },
-		"(no copy of 2026.11.1 is at south)":            func(s *readiness.Situation) { s.Pools[0].Site = "south" },
-		"(copy 1 at north is on its way)":               copyIs(readiness.Copy{Ordinal: 1, State: image.CopyDelivering}),
-		"(no copy of 2026.11.1 is at north).":           copyIs(readiness.Copy{Ordinal: 1, State: image.CopyDeleted}),
-		"(copy 2 at north was read last 3 days ago)":    copyIs(readiness.Copy{Ordinal: 2, State: image.CopyPresent, Read: ago(72*time.Hour + time.Second)}),
-		"(copy 1 at north was not read yet":             copyIs(readiness.Copy{Ordinal: 1, State: image.CopyPresent}),
-		"(copy 1 at north cannot be used: it was bent)": copyIs(readiness.Copy{Ordinal: 1, State: image.CopyFailed, Failure: "it was bent"}),
+		"Going back is not possible: it is barred.": func(s *readiness.Situation) { s.Unusable = "it is barred" },
+		"(no copy of 2026.11.1 is at north)":        func(s *readiness.Situation) { s.Sites[0].Copies = nil },
+		"(site north does not answer: it burns)": func(s *readiness.Situation) {
+			s.Sites[0].Silent = "it " +
+				"burns"
+		},
+		"(no copy of 2026.11.1 is at south)": func(s *readiness.Situation) { s.Pools[0].Site = "south" },
+		"(copy 1 at north is on its way)": copyIs(readiness.Copy{
+			Ordinal: 1,
+			State:   image.CopyDelivering,
+		}),
+		"(no copy of 2026.11.1 is at north).": copyIs(readiness.Copy{Ordinal: 1, State: image.CopyDeleted}),
+		"(copy 2 at north was read last 3 days ago)": copyIs(readiness.Copy{
+			Ordinal: 2,
+			State:   image.CopyPresent, Read: ago(72*time.Hour + time.Second),
+		}),
+		"(copy 1 at north was not read yet": copyIs(readiness.Copy{Ordinal: 1, State: image.CopyPresent}),
+		"(copy 1 at north cannot be used: it was bent)": copyIs(readiness.Copy{
+			Ordinal: 1,
+			State:   image.CopyFailed, Failure: "it was bent",
+		}),
 	} {
 		s := ready()
 		change(&s)
@@ -92,14 +104,18 @@ func TestWhatIsNotThereIsSaid(t *testing.T) {
 	}
 	// One that is intact is enough, and the other is said.
 	s := ready()
-	s.Sites[0].Copies = append(s.Sites[0].Copies, readiness.Copy{Ordinal: 2, State: image.CopyFailed, Failure: "it was bent"})
+	s.Sites[0].Copies = append(s.Sites[0].Copies, readiness.Copy{
+		Ordinal: 2, State: image.CopyFailed,
+		Failure: "it was bent",
+	})
 	a := s.Judge()
 	require.True(t, a.Ready)
 	require.Equal(t, []string{"copy 2 at north cannot be used: it was bent"}, a.Pools[0].But)
 	s.Pools = append(s.Pools, readiness.Pool{Name: "office", Site: "south", Hosts: 1})
 	a = s.Judge()
 	require.False(t, a.Ready)
-	require.Equal(t, "Going back to 2026.11.1 is not possible everywhere: pool office (no copy of 2026.11.1 is at south).",
+	require.Equal(t, "Going back to 2026.11.1 is not possible everywhere: pool office (no copy of 2026.11.1 is at "+
+		"south).",
 		a.Sentence())
 }
 
@@ -154,7 +170,8 @@ func TestItTakesAsLongAsTheDecisionsHaveItTake(t *testing.T) {
 		site := &s.Sites[0]
 		site.PerMinute, site.ClonesPerCopy = perMinute, each
 		// A host speaks once it is started, and after its checks.
-		site.Clone, site.Host = delivery.Seen{Time: clone, Of: 1}, delivery.Seen{Time: clone + check + time.Minute, Of: 1}
+		site.Clone, site.Host = delivery.Seen{Time: clone, Of: 1},
+			delivery.Seen{Time: clone + check + time.Minute, Of: 1}
 		for len(site.Copies) < copies {
 			site.Copies = append(site.Copies, site.Copies[0])
 		}

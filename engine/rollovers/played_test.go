@@ -40,6 +40,13 @@ func TestAfterARollbackEveryHostIsOnItsWayToWhatItShouldRun(t *testing.T) {
 				rollover_hosts m join rollovers r on r.id = m.rollover_id where m.host_id = h.id and not r.settled and
 				m.phase in ('draining', 'warned', 'emptied', 'rebuilding', 'checking'))`).Scan(&disturbed).Error)
 			require.Empty(rt, disturbed, "whose disk is being copied")
+			var lost []string
+			require.NoError(rt, p.Store.DB.Raw(`select number from versions v where state = 'retired' and (
+				exists (select from tracks t where v.id = t.version_id or t.name = 'live' and v.id = t.fallback_id)
+				or exists (select from pools p where p.pinned_id = v.id)
+				or exists (select from hosts h where h.version_id = v.id)
+				or exists (select from rollovers r where r.target_id = v.id and not r.settled))`).Scan(&lost).Error)
+			require.Empty(rt, lost, "retired, and somebody needs it")
 		}
 		for _, pool := range p.Pools {
 			_ = p.Fleet.Unpin(t.Context(), "tove", pool, "")

@@ -219,7 +219,7 @@ func TestADeliveryThatFailedIsDoneAgainAndRetiringGivesTheDiskUp(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 4, d.Copies)
 	_, err = c.Retire(ctx, "counter-desk", number, "")
-	require.ErrorContains(t, err, "is being delivered: wait")
+	require.ErrorContains(t, err, "it is being delivered to north-quay: wait")
 	s.Until("the deliveries to arrive", state("present"))
 	_, err = c.Deliver(ctx, "counter-desk", number)
 	require.ErrorContains(t, err, "nothing to deliver again")

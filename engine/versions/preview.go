@@ -76,7 +76,8 @@ func (vs *Versions) goingBack(db *gorm.DB, img store.Image, next store.Version, 
 	for _, p := range after.Pools {
 		hosts += p.Hosts
 	}
-	will := []string{fmt.Sprintf("%s is let go: there will be nothing to fall back to. What turns out wrong with %s is "+
+	will := []string{fmt.Sprintf("%s is let go: there will be nothing to fall back to. What turns out wrong with "+
+		"%s is "+
 		"mended by a new version then, which has to be built, tried and activated while %s it.", before, next.Number,
 		english.PluralWord(hosts, "1 host runs", fmt.Sprintf("%d hosts run", hosts)))}
 	if after.Ready && after.Takes > 0 {

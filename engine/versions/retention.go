@@ -107,7 +107,8 @@ func (vs *Versions) SetRetention(ctx context.Context, actor, imageName string, r
 		going := Going(all)
 		if !sameNumbers(going, shown) {
 			return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf(
-				"by this rule %s would be retired now, and you were shown %s: look again, and repeat it if it is still right",
+				"by this rule %s would be retired now, and you were shown %s: look again, and repeat it if it is "+
+					"still right",
 				numbersOr(going, "no version"), numbersOr(shown, "none"))}
 		}
 		img.Retention.V = rule

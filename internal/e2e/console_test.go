@@ -259,7 +259,8 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 	for _, shade := range []string{"light", "dark"} {
 		script[any](b, `localStorage.setItem("shade", "`+shade+`")`)
 		for path, shows := range map[string]string{
-			"/": "drained by hand", "/images": "fallback", "/images/counter-desk": number, "/pools": "back-office",
+			"/": "drained by hand", "/images": "fallback", "/images/counter-desk": number,
+			"/images/counter-desk/settings": "What is kept", "/pools": "back-office",
 			"/pools/back-office": "bo-004",
 			"/rollovers":         "finished", "/rollovers/1": "Hosts by batch",
 			"/rollovers/new?pool=ticket-pilot": "Log-off policy", "/trail": "build.ready",

@@ -104,7 +104,7 @@ func OnPlatform(t require.TestingT, st *store.Store, at platform.Platform) *Play
 		require.NoError(t, st.DB.Create(&v).Error)
 		require.NoError(t, st.DB.Create(&store.Copy{
 			VersionID: v.ID, SiteID: 1, Ordinal: 1,
-			State: image.CopyPresent,
+			State: image.CopyPresent, ReadAt: &p.Time.At,
 		}).Error)
 		p.Numbers = append(p.Numbers, number)
 	}
@@ -127,6 +127,12 @@ func (p *Played) Step() {
 				end = platform.Progress{State: platform.Failed, Why: "read error"}
 			}
 			require.NoError(p.t, p.WorkEnded(p.ctx, w.Key, end))
+			continue
+		}
+		if w.Kind == store.WorkReadCopy {
+			require.NoError(p.t, p.WorkEnded(p.ctx, w.Key, platform.Progress{
+				State: platform.Succeeded, Output: platform.ReadCopy.Output(platform.Read{}),
+			}))
 			continue
 		}
 		var of struct{ Version int64 }
@@ -175,6 +181,15 @@ func (p *Played) Settle() {
 	require.Fail(p.t, "the rollovers did not end")
 }
 
+// Retain gives the image a rule, as somebody does who was shown what goes by it.
+func (p *Played) Retain(rule image.Retention) error {
+	img, err := store.ImageNamed(p.Store.DB, "desk")
+	require.NoError(p.t, err)
+	all, err := versions.Retention(p.Store.DB, img, rule, p.Time.At)
+	require.NoError(p.t, err)
+	return p.Versions.SetRetention(p.ctx, "jonas", "desk", rule, versions.Going(all))
+}
+
 // Names returns the number of the version that a track names, "" if it names none.
 func (p *Played) Names(track string) string {
 	img, err := store.ImageNamed(p.Store.DB, "desk")
@@ -212,7 +227,7 @@ func (p *Played) Act(t *rapid.T) (what string, err error) {
 	what = rapid.SampledFrom([]string{
 		"stage", "activate", "rollback", "rollback to", "pin", "unpin", "start", "start", "start", "stop", "pause",
 		"resume", "reverse",
-		"drain", "return", "rebuild", "copy", "discard", "step", "step", "step",
+		"drain", "return", "rebuild", "copy", "discard", "retain", "step", "step", "step",
 	}).Draw(t, "act")
 	switch what {
 	case "stage":
@@ -258,6 +273,8 @@ func (p *Played) Act(t *rapid.T) (what string, err error) {
 		})
 	case "discard":
 		_, err = p.Builds.DiscardMachine(p.ctx, "jonas", "north-quay", "bm-"+host)
+	case "retain":
+		err = p.Retain(image.Retention{Keep: rapid.IntRange(2, 4).Draw(t, "keep")})
 	case "step":
 		p.Step()
 	}

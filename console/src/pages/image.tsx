@@ -5,6 +5,7 @@ import { api, call, type Version } from "../api";
 import { count, day } from "../format";
 import { Capture } from "../parts/capture";
 import { Deliveries } from "../parts/deliveries";
+import { GoingBack } from "../parts/readiness";
 import { RollBack } from "../parts/roll-back";
 import { Tracks } from "../parts/tracks";
 import { Trial } from "../parts/trial";
@@ -35,6 +36,7 @@ export function ImagePage() {
       actions={
         image.data && (
           <>
+            <To to={`/images/${name}/settings`}>Settings</To>
             {may("operator") && <Capture image={image.data} />}
             {may("approver") && <RollBack image={image.data} />}
           </>
@@ -47,6 +49,7 @@ export function ImagePage() {
             <Panel title="Tracks">
               <Tracks image={i} />
             </Panel>
+            {i.tracks[i.tracks.length - 1].version && <GoingBack image={i.name} />}
             {i.tracks[0].version && i.tracks[0].version !== i.tracks[i.tracks.length - 1].version && (
               <Trial image={i.name} number={i.tracks[0].version} />
             )}

@@ -16,9 +16,10 @@ const kinds: Record<Matter["kind"], string> = {
   trial: "trial",
   cleared: "trial",
   drift: "drift",
-  copy: "delivery",
+  copy: "copy",
   "end-of-life": "end-of-life",
   flaw: "known flaw",
+  readiness: "going back",
 };
 
 export function TodayPage() {

@@ -95,7 +95,7 @@ function Copies({ version: v }: { version: Version }) {
       {v.copies.length === 0 ? (
         <Empty>It has no copy.</Empty>
       ) : (
-        <List label="Copies" head={["Site", "Copy", "State", "How it came", "Took", "Why"]}>
+        <List label="Copies" head={["Site", "Copy", "State", "How it came", "Took", "Found intact", "Why"]}>
           {v.copies.map((c) => (
             <Table.Row key={`${c.site} ${c.ordinal}`}>
               <Table.Cell>
@@ -111,6 +111,9 @@ function Copies({ version: v }: { version: Version }) {
               <Table.Cell>{came(c.delivery)}</Table.Cell>
               <Table.Cell whiteSpace="nowrap">
                 {duration(c.delivery?.asked_at, c.delivery?.ended_at)}
+              </Table.Cell>
+              <Table.Cell whiteSpace="nowrap">
+                {c.state === "present" && (c.read_at ? time(c.read_at) : "not read yet")}
               </Table.Cell>
               <Table.Cell>{c.failure}</Table.Cell>
             </Table.Row>
