@@ -86,14 +86,12 @@ func (s *Server) retentionOut(ctx context.Context, imageName string,
 			return client.KeptVersion{
 				Number: k.Number, Goes: k.Goes, Why: append([]string{}, k.Why...),
 				Sites: append([]string{}, k.Sites...),
-				Bytes: k.Bytes,
+				Bytes: k.Bytes, Frees: k.Frees, Spare: len(k.Spare),
 			}
 		}),
 	}
 	for _, k := range all {
-		if k.Goes {
-			out.Frees += k.Bytes
-		}
+		out.Frees += k.Frees
 	}
 	return out, err
 }

@@ -287,6 +287,9 @@ func versionState(v client.Version) string {
 func copies(v client.Version) string {
 	present, total := map[string]int{}, map[string]int{}
 	for _, c := range v.Copies {
+		if c.State == image.CopyLeaving {
+			continue
+		}
 		total[c.Site]++
 		if c.State == image.CopyPresent {
 			present[c.Site]++

@@ -568,13 +568,13 @@ var golden = map[string]any{
 	"/images/counter-desk/retention": client.RetentionPlan{
 		Rule: image.Retention{Keep: 2, Days: 60, Tagged: []string{"release"}},
 		Says: "the newest 2, what is younger than 60 days, what is tagged release", Set: true,
-		Retires: []string{"2026.09.1"}, Frees: 3 << 30,
+		Retires: []string{"2026.09.1"}, Frees: 5 << 30,
 		Versions: []client.KeptVersion{
 			{
 				Number: "2026.11.3", Why: []string{"it is among the newest 2", "it is tagged release"},
-				Sites: []string{"north-quay", "south-quay"}, Bytes: 9 << 30,
+				Sites: []string{"north-quay", "south-quay"}, Bytes: 9 << 30, Frees: 2 << 30, Spare: 2,
 			},
-			{Number: "2026.09.1", Goes: true, Sites: []string{"north-quay"}, Bytes: 3 << 30},
+			{Number: "2026.09.1", Goes: true, Sites: []string{"north-quay"}, Bytes: 3 << 30, Frees: 3 << 30},
 		},
 	},
 	"/images/counter-desk/readiness": client.Readiness{

@@ -118,7 +118,7 @@ func (a *app) awaitCapture(ctx context.Context, c *client.Client, v client.Versi
 		for _, x := range v.Copies {
 			percent += x.Progress
 			switch x.State {
-			case image.CopyPresent:
+			case image.CopyPresent, image.CopyLeaving:
 				present++
 			case image.CopyFailed:
 				return v, &badOutcome{fmt.Sprintf("a copy of %s %s could not be delivered to %s: %s", v.Image, v.Number,

@@ -96,13 +96,24 @@ func (a *app) retention(imageName string, p client.RetentionPlan) error {
 		is, are = "would be", "would be"
 	}
 	a.say("Of %s %s kept: %s.", imageName, is, p.Says)
-	if n > 0 {
-		a.say("%s %s retired, which gives back %s.", english.Plural(n, "version", ""), are, inBytes(p.Frees))
+	spare := 0
+	for _, v := range p.Versions {
+		spare += v.Spare
+	}
+	if n > 0 || spare > 0 {
+		text := english.Plural(n, "version", "") + " " + are + " retired"
+		if spare > 0 {
+			text += fmt.Sprintf(", and %s too many deleted", english.Plural(spare, "copy", "copies"))
+		}
+		a.say("%s, which gives back %s.", text, inBytes(p.Frees))
 	}
 	a.say("")
 	return list(a, p.Versions, "There is no sealed version.",
 		column[client.KeptVersion]{"Version", func(v client.KeptVersion) string { return v.Number }},
 		column[client.KeptVersion]{"Becomes", func(v client.KeptVersion) string {
+			if v.Spare > 0 {
+				return coloured("kept") + ", without " + english.Plural(v.Spare, "copy", "copies")
+			}
 			return coloured(map[bool]string{true: "retired", false: "kept"}[v.Goes])
 		}},
 		column[client.KeptVersion]{"Takes", func(v client.KeptVersion) string { return inBytes(v.Bytes) }},

@@ -16,7 +16,7 @@ type RetentionPlan struct {
 	Set      bool            `json:"set" doc:"It is the image's rule, and not one that is tried out"`
 	Versions []KeptVersion   `json:"versions" nullable:"false" doc:"Those that are sealed, the newest first"`
 	Retires  []string        `json:"retires" nullable:"false" doc:"The numbers of those that are retired by it"`
-	Frees    int64           `json:"frees_bytes" doc:"What their copies and disks take"`
+	Frees    int64           `json:"frees_bytes" doc:"What is given back, with copies that are too many"`
 }
 
 // KeptVersion is what a rule says of a version.
@@ -26,6 +26,8 @@ type KeptVersion struct {
 	Why    []string `json:"why" nullable:"false" doc:"Why it is kept"`
 	Sites  []string `json:"sites" nullable:"false" doc:"That have copies of it"`
 	Bytes  int64    `json:"bytes" doc:"What its copies take, and the disk that its capture made"`
+	Frees  int64    `json:"frees_bytes" doc:"What of that is given back"`
+	Spare  int      `json:"spare" doc:"How many copies of it go because its sites have more than they are to have"`
 }
 
 // RetentionChange gives an image a rule.

@@ -181,7 +181,15 @@ func (d *seeder) forward(ctx context.Context, by time.Duration) error {
 	if err != nil {
 		return err
 	}
-	if err := d.practiceCtl(ctx, "forward", by.String()); err != nil {
+	// The machine of a version's first start may be there for a moment after its build is done.
+	err = until(ctx, "hosts to be gone", func() (bool, error) {
+		err := d.practiceCtl(ctx, "forward", by.String())
+		if err != nil && strings.Contains(err.Error(), "there are hosts") {
+			return false, nil
+		}
+		return err == nil, err
+	})
+	if err != nil {
 		return err
 	}
 	err = until(ctx, "the time to pass", func() (bool, error) {

@@ -108,7 +108,20 @@ func (tx *Tx) CopyDidNotArrive(id int64, why string) error {
 
 // CopyIsComing notes that a copy is delivered again.
 func (tx *Tx) CopyIsComing(id int64) error {
-	return tx.Exec("update copies set state = 'delivering', progress = 0, failure = '' where id = ?", id).Error
+	return tx.Exec("update copies set state = 'delivering', progress = 0, failure = '', read_at = null where id = ?",
+		id).Error
+}
+
+// CopyLeaves notes that a copy is one too many: nothing is made from it any more, and it is to be deleted.
+func (tx *Tx) CopyLeaves(id int64) error {
+	return tx.Exec("update copies set state = 'leaving' where id = ? and state in ('present', 'failed')", id).Error
+}
+
+// DeletedCopy returns the copy that a version had at a site by the ordinal and that was deleted, and whether there was.
+func DeletedCopy(db *gorm.DB, versionID, siteID int64, ordinal int) (c Copy, was bool, err error) {
+	r := db.Where("version_id = ? and site_id = ? and ordinal = ? and state = 'deleted'", versionID, siteID,
+		ordinal).Limit(1).Find(&c)
+	return c, r.RowsAffected == 1, r.Error
 }
 
 // CopyIsGone notes that a copy was deleted.

@@ -164,6 +164,7 @@ export const tints: Record<Stated, "green" | "orange" | "teal" | "red" | "gray">
   waiting: "gray",
   retired: "gray",
   deleted: "gray",
+  leaving: "gray",
   critical: "red",
   high: "red",
   medium: "orange",

@@ -3191,7 +3191,7 @@ export interface components {
             why: string;
         };
         /** @enum {string} */
-        CopyState: "delivering" | "present" | "failed" | "deleted";
+        CopyState: "delivering" | "present" | "failed" | "leaving" | "deleted";
         Deliveries: {
             delivery_hours?: components["schemas"]["Hours"][] | null;
             delivery_rate?: string;
@@ -3547,10 +3547,20 @@ export interface components {
              * @description What its copies take, and the disk that its capture made
              */
             bytes: number;
+            /**
+             * Format: int64
+             * @description What of that is given back
+             */
+            frees_bytes: number;
             goes: boolean;
             number: string;
             /** @description That have copies of it */
             sites: string[];
+            /**
+             * Format: int64
+             * @description How many copies of it go because its sites have more than they are to have
+             */
+            spare: number;
             /** @description Why it is kept */
             why: string[];
         };
@@ -4381,7 +4391,7 @@ export interface components {
         RetentionPlan: {
             /**
              * Format: int64
-             * @description What their copies and disks take
+             * @description What is given back, with copies that are too many
              */
             frees_bytes: number;
             /** @description The numbers of those that are retired by it */

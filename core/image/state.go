@@ -20,10 +20,11 @@ const (
 	CopyDelivering CopyState = "delivering"
 	CopyPresent    CopyState = "present"
 	CopyFailed     CopyState = "failed"
+	CopyLeaving    CopyState = "leaving" // it is one too many, and is being deleted: nothing is made from it any more
 	CopyDeleted    CopyState = "deleted"
 )
 
 // CopyStates are all that a copy can be in.
 func CopyStates() []CopyState {
-	return []CopyState{CopyDelivering, CopyPresent, CopyFailed, CopyDeleted}
+	return []CopyState{CopyDelivering, CopyPresent, CopyFailed, CopyLeaving, CopyDeleted}
 }

@@ -19,11 +19,39 @@ import (
 
 // deliver has a new copy of a version delivered to a site.
 func (vs *Versions) deliver(tx *store.Tx, v store.Version, siteID int64, ordinal int) error {
-	c := store.Copy{VersionID: v.ID, SiteID: siteID, Ordinal: ordinal, State: image.CopyDelivering}
+	c, was, err := store.DeletedCopy(tx.DB, v.ID, siteID, ordinal)
+	if err != nil {
+		return err
+	}
+	if was { // when it was one too many
+		return vs.deliverAgain(tx, c)
+	}
+	c = store.Copy{VersionID: v.ID, SiteID: siteID, Ordinal: ordinal, State: image.CopyDelivering}
 	if err := tx.Create(&c).Error; err != nil {
 		return err
 	}
 	return tx.Ask(vs.deliveries.Of(siteID, store.CopySubject(c.ID), 1, ofCopy{v.ID, c.ID}))
+}
+
+// deliverAgain has a copy delivered that was there, or was to be.
+func (vs *Versions) deliverAgain(tx *store.Tx, c store.Copy) error {
+	last, err := store.LastAttempt(tx.DB, store.WorkDeliver, store.CopySubject(c.ID))
+	if err != nil {
+		return err
+	}
+	if err := tx.CopyIsComing(c.ID); err != nil {
+		return err
+	}
+	return tx.Ask(vs.deliveries.Of(c.SiteID, store.CopySubject(c.ID), last+1, ofCopy{c.VersionID, c.ID}))
+}
+
+// deleteCopy has a copy deleted.
+func (vs *Versions) deleteCopy(tx *store.Tx, c store.Copy) error {
+	last, err := store.LastAttempt(tx.DB, store.WorkDeleteCopy, store.CopySubject(c.ID))
+	if err != nil {
+		return err
+	}
+	return tx.Ask(vs.copyDeletions.Of(c.SiteID, store.CopySubject(c.ID), last+1, ofCopy{c.VersionID, c.ID}))
 }
 
 // DeliverIn begins to deliver a copy of a version to a site that has none, as part of a change.
@@ -147,15 +175,7 @@ func (vs *Versions) Redeliver(ctx context.Context, actor, imageName, number stri
 			if c.State != image.CopyFailed {
 				continue
 			}
-			last, err := store.LastAttempt(tx.DB, store.WorkDeliver, store.CopySubject(c.ID))
-			if err != nil {
-				return err
-			}
-			if err := tx.CopyIsComing(c.ID); err != nil {
-				return err
-			}
-			if err := tx.Ask(vs.deliveries.Of(c.SiteID, store.CopySubject(c.ID), last+1,
-				ofCopy{v.ID, c.ID})); err != nil {
+			if err := vs.deliverAgain(tx, c); err != nil {
 				return err
 			}
 			n++

@@ -1,7 +1,9 @@
 package versions
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -19,9 +21,11 @@ import (
 type Kept struct {
 	Number string
 	Goes   bool
-	Why    []string // it is kept
-	Sites  []string // that have copies of it
-	Bytes  int64    // that its copies take, and the disk that its capture made
+	Why    []string     // it is kept
+	Sites  []string     // that have copies of it
+	Bytes  int64        // that its copies take, and the disk that its capture made
+	Frees  int64        // what of that goes
+	Spare  []store.Copy // that are more than its sites are to have
 }
 
 // Retention says of each sealed version of an image, the newest first, whether it would go by a rule.
@@ -62,7 +66,49 @@ func Retention(db *gorm.DB, img store.Image, rule image.Retention, now time.Time
 			}
 			out[i].Why = use.WhyKeep()
 		}
-		out[i].Goes = len(out[i].Why) == 0
+		if out[i].Goes = len(out[i].Why) == 0; out[i].Goes {
+			out[i].Frees = out[i].Bytes
+		} else if rule.On() {
+			if out[i].Spare, err = spare(db, img, v); err != nil {
+				return nil, err
+			}
+			out[i].Frees = int64(len(out[i].Spare)) * v.SizeBytes
+		}
+	}
+	return out, nil
+}
+
+// spare returns the copies of a version that sites have beyond what they are to have, of one that hosts neither run nor
+// are about to: no track names it, so that it is kept for later, or as the fallback.
+func spare(db *gorm.DB, img store.Image, v store.Version) (out []store.Copy, err error) {
+	copies, err := store.Copies(db, v.ID)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortStableFunc(copies, func(a, b store.Copy) int { // those that can be used stay first
+		return strings.Compare(string(b.State), string(a.State))
+	})
+	plans, err := store.CopyPlans(db, img.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range plans {
+		left := cmp.Or(v.Delivery.V.Copies, p.Copies)
+		for _, c := range copies {
+			if c.SiteID != p.SiteID || c.State != image.CopyPresent && c.State != image.CopyFailed {
+				continue
+			}
+			if left--; left < 0 {
+				out = append(out, c)
+			}
+		}
+	}
+	if len(out) == 0 {
+		return nil, nil
+	}
+	use, err := Uses(db, img, v)
+	if err != nil || len(use.Tracks)+len(use.Pools)+len(use.Hosts)+len(use.Doing) > 0 || use.Rollover != "" {
+		return nil, err
 	}
 	return out, nil
 }
@@ -154,15 +200,8 @@ func (vs *Versions) tidy(tx *store.Tx) error {
 		if err != nil {
 			return err
 		}
-		for _, number := range Going(all) {
-			v, err := store.VersionNumbered(tx.DB, img, number)
-			if err != nil {
-				return err
-			}
-			if err := vs.retire(tx, img, &v, "by the image's rule, which keeps "+img.Retention.V.String()); err != nil {
-				return err
-			}
-			if err := tx.Save(&v).Error; err != nil {
+		for _, k := range all {
+			if err := vs.tidyVersion(tx, img, k); err != nil {
 				return err
 			}
 		}
@@ -170,5 +209,32 @@ func (vs *Versions) tidy(tx *store.Tx) error {
 			return err
 		}
 	}
+	return nil
+}
+
+// tidyVersion does what the image's rule says of a version.
+func (vs *Versions) tidyVersion(tx *store.Tx, img store.Image, k Kept) error {
+	if !k.Goes && len(k.Spare) == 0 {
+		return nil
+	}
+	v, err := store.VersionNumbered(tx.DB, img, k.Number)
+	if err != nil {
+		return err
+	}
+	if k.Goes {
+		if err := vs.retire(tx, img, &v, "by the image's rule, which keeps "+img.Retention.V.String()); err != nil {
+			return err
+		}
+		return tx.Save(&v).Error
+	}
+	for _, c := range k.Spare {
+		if err := errors.Join(tx.CopyLeaves(c.ID), vs.deleteCopy(tx, c)); err != nil {
+			return err
+		}
+	}
+	tx.Record(store.Entry{
+		Verb: "version.thin", Subject: Subject(img, v), Reason: "its sites have more copies than they are to have",
+		Detail: map[string]any{"copies": len(k.Spare)},
+	})
 	return nil
 }

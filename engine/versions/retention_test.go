@@ -1,6 +1,7 @@
 package versions_test
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -264,4 +265,71 @@ func TestReadingGivesWayToHostsThatAreMadeAnew(t *testing.T) {
 	var refusal *platform.Refusal
 	require.ErrorAs(t, err, &refusal)
 	require.Contains(t, refusal.Why, "desk-2026.11.1-copy-1 is deleted")
+}
+
+func TestCopiesThatAreTooManyGoOnceNoHostIsMadeFromThem(t *testing.T) {
+	t.Parallel()
+	p := enginetest.Open(t)
+	ctx, db := t.Context(), p.Store.DB
+	states := func(i int) (list []string) {
+		require.NoError(t, db.Raw("select ordinal || ' ' || state from copies where version_id = ? order by ordinal",
+			versionOf(t, p, p.Numbers[i]).ID).Scan(&list).Error)
+		return list
+	}
+	load := func(copies int) {
+		_, err := p.Fleet.LoadEstate(ctx, "tove", fmt.Appendf(nil, `sites:
+  - {name: north-quay, platform: practice, address: "http://127.0.0.1:1"}
+images:
+  - {name: desk, machine-class: standard, clearance: {testers: 0, soak: 0s}, copies: %d}
+pools: []
+`, copies), false)
+		require.NoError(t, err)
+	}
+	load(3)
+	for _, n := range p.Numbers[:3] {
+		_, err := p.Versions.Redeliver(ctx, "jonas", "desk", n)
+		require.NoError(t, err)
+	}
+	p.Step()
+	require.NoError(t, db.Exec("update copies set state = 'failed' where version_id = 1 and ordinal = 1").Error)
+	require.NoError(t, p.Versions.Activate(ctx, "tove", "desk", p.Numbers[1], versions.Activation{
+		Overrule: true, Reason: "x",
+	}))
+	load(1)
+	p.Step()
+	require.NoError(t, p.Retain(image.Retention{Keep: 4}))
+	require.NoError(t, p.Sweep(ctx))
+	require.Equal(t, []string{"1 leaving", "2 present", "3 leaving"}, states(0), "what can be used stays")
+	require.Equal(t, []string{"1 present", "2 present", "3 present"}, states(1), "live names it")
+	require.Equal(t, []string{"1 present", "2 leaving", "3 leaving"}, states(2))
+	rows, err := store.CopiesAt(db, versionOf(t, p, p.Numbers[2]).ID, 1)
+	require.NoError(t, err)
+	require.Len(t, rows, 1, "nothing is made from those that leave")
+	_, err = p.Versions.Redeliver(ctx, "jonas", "desk", p.Numbers[2])
+	require.ErrorContains(t, err, "nothing to deliver again")
+
+	// One that cannot be deleted stays on its way, also when the version is retired.
+	var w store.Work
+	require.NoError(t, db.Where("kind = ? and subject = 'copy 10'", store.WorkDeleteCopy).First(&w).Error)
+	p.Time.At = p.Time.At.Add(time.Hour)
+	require.NoError(t, p.Sweep(ctx))
+	require.NoError(t, p.WorkEnded(ctx, w.Key, platform.Progress{State: platform.Failed, Why: "it is in use"}))
+	require.NoError(t, p.Sweep(ctx))
+	p.Step()
+	require.Equal(t, []string{"1 present", "2 deleted", "3 deleted"}, states(2))
+
+	// And what is lacking later on is delivered under the same name.
+	load(2)
+	n, err := p.Versions.Redeliver(ctx, "jonas", "desk", p.Numbers[2])
+	require.NoError(t, err)
+	require.Equal(t, 1, n)
+	p.Step()
+	require.Equal(t, []string{"1 present", "2 present", "3 deleted"}, states(2))
+	load(1)
+	p.Time.At = p.Time.At.Add(time.Hour)
+	require.NoError(t, p.Sweep(ctx))
+	require.Equal(t, []string{"1 present", "2 leaving", "3 deleted"}, states(2))
+	require.NoError(t, p.Versions.Retire(ctx, "jonas", "desk", p.Numbers[2], "not needed"))
+	p.Step()
+	require.Equal(t, []string{"1 deleted", "2 deleted", "3 deleted"}, states(2))
 }

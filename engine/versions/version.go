@@ -165,8 +165,10 @@ func (vs *Versions) retire(tx *store.Tx, img store.Image, v *store.Version, reas
 		return err
 	}
 	for _, c := range copies {
-		if err := tx.Ask(vs.copyDeletions.Of(c.SiteID, store.CopySubject(c.ID), 1,
-			ofCopy{v.ID, c.ID})); err != nil {
+		if c.State == image.CopyLeaving {
+			continue // it is being deleted as it is
+		}
+		if err := vs.deleteCopy(tx, c); err != nil {
 			return err
 		}
 	}

@@ -13,11 +13,16 @@ create table copy_plans (
   primary key (image_id, site_id)
 );
 alter table copies add column read_at timestamptz; -- found intact last, as a whole
+alter table copies drop constraint copies_state_check;
+alter table copies add constraint copies_state_check check (state in ('delivering', 'present', 'failed', 'leaving', 'deleted'));
 update copies c set read_at = (select max(w.ended_at) from works w
   where w.kind = 'deliver' and w.subject = 'copy ' || c.id and w.state = 'succeeded') where state = 'present';
 
 -- +goose Down
 delete from works where kind = 'read-copy';
+update copies set state = 'present' where state = 'leaving';
+alter table copies drop constraint copies_state_check;
+alter table copies add constraint copies_state_check check (state in ('delivering', 'present', 'failed', 'deleted'));
 alter table copies drop column read_at;
 drop table copy_plans;
 alter table images drop column fixed_copies_at;

@@ -11,6 +11,8 @@ const newest = {
   why: ["track live names it"],
   sites: ["north-quay"],
   bytes: 2 ** 31,
+  frees_bytes: 2 ** 29,
+  spare: 2,
 };
 const oldest = {
   number: "2026.08.1",
@@ -49,9 +51,10 @@ it("sets a rule only after it has shown what goes by it", async () => {
   await user.type(screen.getByLabelText(/younger than/), "60");
   await user.type(screen.getByLabelText(/tagged/), "release, audit");
   await user.click(screen.getByRole("button", { name: "Show what goes" }));
-  await screen.findByText(/1 version would be retired now, which gives back 1.0 GiB/);
+  await screen.findByText(/1 version would be retired now, which gives back 1.0 GiB with the copies/);
   const rows = within(screen.getByRole("table", { name: "What the rule would do" })).getAllByRole("row");
   within(rows[1]).getByText("kept");
+  within(rows[1]).getByText("without 2 copies too many");
   within(rows[2]).getByText("retired");
   expect(asked.some((a) => a.what.startsWith("PUT"))).toBe(false);
 

@@ -45,6 +45,11 @@ function Versions({ image, label, of }: { image: string; label: string; of: Kept
           </Table.Cell>
           <Table.Cell>
             <State of={v.goes ? "retired" : "kept"} />
+            {v.spare > 0 && (
+              <Text color="fg.quiet" fontSize="xs">
+                without {count(v.spare, "copy", "copies")} too many
+              </Text>
+            )}
           </Table.Cell>
           <Table.Cell whiteSpace="nowrap" fontVariantNumeric="tabular-nums">
             {size(v.bytes)}
@@ -151,9 +156,9 @@ function Change({ image, rule }: { image: string; rule: RetentionRule }) {
       {tried && trial.data && (
         <Box mt="4">
           <Text mb="2" role="status">
-            {trial.data.retires.length === 0
-              ? "By this rule no version goes now."
-              : `By this rule ${count(trial.data.retires.length, "version")} would be retired now, which gives back ${size(trial.data.frees_bytes)}.`}
+            {trial.data.frees_bytes === 0 && trial.data.retires.length === 0
+              ? "By this rule nothing goes now."
+              : `By this rule ${count(trial.data.retires.length, "version")} would be retired now, which gives back ${size(trial.data.frees_bytes) || "nothing"}${trial.data.versions.some((v) => v.spare > 0) ? " with the copies that are too many" : ""}.`}
           </Text>
           <Versions image={image} label="What the rule would do" of={trial.data.versions} />
           <HStack mt="3">

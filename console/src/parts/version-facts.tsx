@@ -13,6 +13,7 @@ export function stateOf(v: Version): Stated {
 export function copiesOf(v: Version): string[] {
   const sites = new Map<string, [number, number]>();
   for (const c of v.copies) {
+    if (c.state === "leaving") continue;
     const [there, all] = sites.get(c.site) ?? [0, 0];
     sites.set(c.site, [there + (c.state === "present" ? 1 : 0), all + 1]);
   }
