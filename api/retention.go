@@ -24,7 +24,7 @@ func (s *Server) retention() {
 			ImagePath
 			Keep   int      `query:"keep" minimum:"0" doc:"Try this rule out instead of the image's"`
 			Days   int      `query:"days" minimum:"0"`
-			Tagged []string `query:"tagged,explode"`
+			Tagged []string `query:"tagged"`
 		},
 		) (*body[client.RetentionPlan], error) {
 			rule := image.Retention{Keep: in.Keep, Days: in.Days, Tagged: in.Tagged}

@@ -112,7 +112,7 @@ func (a *app) retention(imageName string, p client.RetentionPlan) error {
 		column[client.KeptVersion]{"Version", func(v client.KeptVersion) string { return v.Number }},
 		column[client.KeptVersion]{"Becomes", func(v client.KeptVersion) string {
 			if v.Spare > 0 {
-				return coloured("kept") + ", without " + english.Plural(v.Spare, "copy", "copies")
+				return coloured("kept") + ", " + english.Plural(v.Spare, "copy", "copies") + " fewer"
 			}
 			return coloured(map[bool]string{true: "retired", false: "kept"}[v.Goes])
 		}},

@@ -204,6 +204,15 @@ type Reading struct {
 	Rate   int64  `json:"rate"`   // bytes a second at most
 }
 
+// Compare says what is wrong with a copy by the digest that its content has, "" if nothing is.
+func (r Reading) Compare(got string) string {
+	if got == r.Digest {
+		return ""
+	}
+	short := func(digest string) string { return digest[:min(len(digest), len("sha256:")+12)] }
+	return fmt.Sprintf("it was changed: its content has digest %s... and should have %s...", short(got), short(r.Digest))
+}
+
 // Read is what came of reading a copy.
 type Read struct {
 	Wrong string `json:"wrong,omitempty"` // what is not as it should be, if something is

@@ -221,10 +221,9 @@ func copies(s Settings, f Facts) Answer {
 	a := Answer{Rule: "copies", Met: true}
 	var lacking, all []string
 	for _, c := range f.Sites {
-		text := fmt.Sprintf("%s has %d of %d", c.Site, c.Present, s.Copies)
-		all = append(all, text)
+		all = append(all, fmt.Sprintf("%s has %d", c.Site, c.Present))
 		if c.Present < s.Copies {
-			lacking = append(lacking, text)
+			lacking = append(lacking, fmt.Sprintf("%s has %d of %d", c.Site, c.Present, s.Copies))
 		}
 	}
 	switch {

@@ -29,7 +29,7 @@ func TestAVersionThatMeetsAllHasClearance(t *testing.T) {
 	require.Equal(t, []Answer{
 		{"usable", true, "it is sealed and not barred"},
 		{"first-start", true, "it was started once, and all that was tried came up"},
-		{"copies", true, "every site has its copies: north-quay has 2 of 2, south-quay has 3 of 2"},
+		{"copies", true, "every site has its copies: north-quay has 2, south-quay has 3"},
 		{"pilot-hosts", true, "all 4 pilot hosts run it and serve"},
 		{"soak", true, "on pilot for 1 d 1 h; 1 d are asked for"},
 		{"testers", true, "2 of 2 testers said yes: wilma, anton"},

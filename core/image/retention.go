@@ -52,8 +52,8 @@ func (r Retention) Check() error {
 	}
 	for i, t := range r.Tagged {
 		switch {
-		case t == "" || strings.TrimSpace(t) != t:
-			bad("tagged: %q is no tag", t)
+		case t == "" || strings.TrimSpace(t) != t || strings.Contains(t, ","):
+			bad("tagged: %q is no tag: write each by itself, without spaces around it and commas in it", t)
 		case slices.Contains(r.Tagged[:i], t):
 			bad("tagged: %q is there twice", t)
 		}

@@ -249,20 +249,34 @@ func (s Site) span(hosts, perMinute int) time.Duration {
 	return max(byStarts, byClones) + s.Host.Time
 }
 
+// Lacks says what keeps which pools from going back: "pools a and b: no copy of 2026.11.1 is at north".
+func (a Answer) Lacks() string {
+	var whys []string
+	pools := map[string][]string{} // by why they cannot
+	for _, p := range a.Pools {
+		if p.Ready {
+			continue
+		}
+		why := strings.Join(p.Why, "; ")
+		if pools[why] == nil {
+			whys = append(whys, why)
+		}
+		pools[why] = append(pools[why], p.Pool)
+	}
+	for i, why := range whys {
+		whys[i] = fmt.Sprintf("%s %s: %s", english.PluralWord(len(pools[why]), "pool", ""),
+			english.WordSeries(pools[why], "and"), why)
+	}
+	return strings.Join(whys, "; ")
+}
+
 // Sentence says in one what the answer is.
 func (a Answer) Sentence() string {
 	if a.Why != "" {
 		return "Going back is not possible: " + a.Why + "."
 	}
 	if !a.Ready {
-		var where []string
-		for _, p := range a.Pools {
-			if !p.Ready {
-				where = append(where, "pool "+p.Pool+" ("+strings.Join(p.Why, "; ")+")")
-			}
-		}
-		return fmt.Sprintf("Going back to %s is not possible everywhere: %s.", a.To,
-			english.WordSeries(where, "and"))
+		return fmt.Sprintf("Going back to %s is not possible everywhere: %s.", a.To, a.Lacks())
 	}
 	hosts := 0
 	for _, p := range a.Pools {

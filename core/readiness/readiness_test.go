@@ -75,23 +75,23 @@ func TestWhatIsNotThereIsSaid(t *testing.T) {
 			s.Fallback = ""
 		},
 		"Going back is not possible: it is barred.": func(s *readiness.Situation) { s.Unusable = "it is barred" },
-		"(no copy of 2026.11.1 is at north)":        func(s *readiness.Situation) { s.Sites[0].Copies = nil },
-		"(site north does not answer: it burns)": func(s *readiness.Situation) {
+		": no copy of 2026.11.1 is at north":        func(s *readiness.Situation) { s.Sites[0].Copies = nil },
+		": site north does not answer: it burns": func(s *readiness.Situation) {
 			s.Sites[0].Silent = "it " +
 				"burns"
 		},
-		"(no copy of 2026.11.1 is at south)": func(s *readiness.Situation) { s.Pools[0].Site = "south" },
-		"(copy 1 at north is on its way)": copyIs(readiness.Copy{
+		": no copy of 2026.11.1 is at south": func(s *readiness.Situation) { s.Pools[0].Site = "south" },
+		": copy 1 at north is on its way": copyIs(readiness.Copy{
 			Ordinal: 1,
 			State:   image.CopyDelivering,
 		}),
-		"(no copy of 2026.11.1 is at north).": copyIs(readiness.Copy{Ordinal: 1, State: image.CopyDeleted}),
-		"(copy 2 at north was read last 3 days ago)": copyIs(readiness.Copy{
+		": no copy of 2026.11.1 is at north.": copyIs(readiness.Copy{Ordinal: 1, State: image.CopyDeleted}),
+		": copy 2 at north was read last 3 days ago": copyIs(readiness.Copy{
 			Ordinal: 2,
 			State:   image.CopyPresent, Read: ago(72*time.Hour + time.Second),
 		}),
-		"(copy 1 at north was not read yet": copyIs(readiness.Copy{Ordinal: 1, State: image.CopyPresent}),
-		"(copy 1 at north cannot be used: it was bent)": copyIs(readiness.Copy{
+		": copy 1 at north was not read yet": copyIs(readiness.Copy{Ordinal: 1, State: image.CopyPresent}),
+		": copy 1 at north cannot be used: it was bent": copyIs(readiness.Copy{
 			Ordinal: 1,
 			State:   image.CopyFailed, Failure: "it was bent",
 		}),
@@ -114,8 +114,8 @@ func TestWhatIsNotThereIsSaid(t *testing.T) {
 	s.Pools = append(s.Pools, readiness.Pool{Name: "office", Site: "south", Hosts: 1})
 	a = s.Judge()
 	require.False(t, a.Ready)
-	require.Equal(t, "Going back to 2026.11.1 is not possible everywhere: pool office (no copy of 2026.11.1 is at "+
-		"south).",
+	require.Equal(t, "Going back to 2026.11.1 is not possible everywhere: pool office: no copy of 2026.11.1 is at "+
+		"south.",
 		a.Sentence())
 }
 

@@ -3,7 +3,7 @@ package readiness
 
 import (
 	"fmt"
-	"strings"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -164,14 +164,8 @@ func matters(db *gorm.DB, now time.Time, add func(engine.Matter)) error {
 			}
 			m.Title, m.Detail = img.Name+" could not be rolled back", a.Why
 		} else {
-			var why []string
-			for _, p := range a.Pools {
-				if !p.Ready {
-					m.Urgent = m.Urgent || p.Hosts > 0
-					why = append(why, "pool "+p.Pool+": "+strings.Join(p.Why, "; "))
-				}
-			}
-			m.Detail = strings.Join(why, "; ")
+			m.Detail = a.Lacks()
+			m.Urgent = slices.ContainsFunc(a.Pools, func(p readiness.PoolAnswer) bool { return !p.Ready && p.Hosts > 0 })
 		}
 		add(m)
 	}

@@ -230,7 +230,7 @@ func TestCopiesThatSomebodyMayGoBackToAreReadAgain(t *testing.T) {
 	require.Equal(t, "pane version deliver desk 2026.11.2",
 		titles["A copy of desk 2026.11.2 at north-quay cannot be used"].Command)
 	require.Contains(t, titles["The pools of desk could not all be rolled back"].Detail,
-		"pool counters: copy 1 at north-quay cannot be used: it was changed on qk-1")
+		"pools counters and office: copy 1 at north-quay cannot be used: it was changed on qk-1")
 	n, err := p.Versions.Redeliver(ctx, "jonas", "desk", p.Numbers[1])
 	require.NoError(t, err)
 	require.Equal(t, 1, n)

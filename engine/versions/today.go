@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"gorm.io/gorm"
 
 	"nimblepane/core/clearance"
@@ -62,12 +63,17 @@ func matters(db *gorm.DB, now time.Time, add func(engine.Matter)) error {
 		if err != nil {
 			return err
 		}
-		for _, c := range failed {
+		for i := 0; i < len(failed); {
+			c, n := failed[i], 1
+			for ; i+n < len(failed) && failed[i+n].VersionID == c.VersionID && failed[i+n].SiteID == c.SiteID; n++ {
+			}
 			add(engine.Matter{
-				Kind: matter.Copy, Urgent: true, Title: fmt.Sprintf("A copy of %s %s at %s cannot be used", img.Name,
-					c.Number, c.Site), Detail: c.Failure, Link: "images/" + img.Name,
+				Kind: matter.Copy, Urgent: true, Title: fmt.Sprintf("%s of %s %s at %s cannot be used",
+					english.PluralWord(n, "A copy", fmt.Sprintf("%d copies", n)), img.Name, c.Number, c.Site),
+				Detail: c.Failure, Link: fmt.Sprintf("images/%s/versions/%s/copies", img.Name, c.Number),
 				Command: fmt.Sprintf("pane version deliver %s %s", img.Name, c.Number),
 			})
+			i += n
 		}
 	}
 	return nil

@@ -162,10 +162,10 @@ func (h *hypervisor) readCopy(ctx context.Context, in platform.Reading, report f
 		wrong = refusal.Why + " (on " + h.name + ")"
 	case err != nil:
 		return "", err
-	case got == in.Digest:
+	case in.Compare(got) == "":
 		return "", nil
 	default:
-		wrong = fmt.Sprintf("it was changed on %s: it has digest %s and should have %s", h.name, got, in.Digest)
+		wrong = in.Compare(got) + " (on " + h.name + ")"
 	}
 	// Without its note nothing is made from it, whatever the service knows, and a delivery makes it anew.
 	return wrong, h.connected(ctx, func(l *libvirt.Libvirt) error { return h.forget(l, in.Copy) })

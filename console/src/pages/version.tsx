@@ -98,7 +98,7 @@ function Copies({ version: v }: { version: Version }) {
         <List label="Copies" head={["Site", "Copy", "State", "How it came", "Took", "Found intact", "Why"]}>
           {v.copies.map((c) => (
             <Table.Row key={`${c.site} ${c.ordinal}`}>
-              <Table.Cell>
+              <Table.Cell whiteSpace="nowrap">
                 <To to={`/sites/${c.site}`}>{c.site}</To>
               </Table.Cell>
               <Table.Cell>{c.ordinal}</Table.Cell>
@@ -108,7 +108,7 @@ function Copies({ version: v }: { version: Version }) {
                   {c.state === "delivering" && <Text fontSize="xs">{c.progress}%</Text>}
                 </HStack>
               </Table.Cell>
-              <Table.Cell>{came(c.delivery)}</Table.Cell>
+              <Table.Cell minW="200px">{came(c.delivery)}</Table.Cell>
               <Table.Cell whiteSpace="nowrap">
                 {duration(c.delivery?.asked_at, c.delivery?.ended_at)}
               </Table.Cell>

@@ -42,7 +42,7 @@ it("sets a rule only after it has shown what goes by it", async () => {
   const user = userEvent.setup();
   const { asked } = service({
     [`GET ${path}`]: everything,
-    [`GET ${path}?keep=1&days=60&tagged=release&tagged=audit`]: tried,
+    [`GET ${path}?keep=1&days=60&tagged=release,audit`]: tried,
     [`PUT ${path}`]: { ...tried, set: true },
   });
   show(<Retention image="counter-desk" />);
@@ -54,7 +54,7 @@ it("sets a rule only after it has shown what goes by it", async () => {
   await screen.findByText(/1 version would be retired now, which gives back 1.0 GiB with the copies/);
   const rows = within(screen.getByRole("table", { name: "What the rule would do" })).getAllByRole("row");
   within(rows[1]).getByText("kept");
-  within(rows[1]).getByText("without 2 copies too many");
+  within(rows[1]).getByText("2 copies fewer");
   within(rows[2]).getByText("retired");
   expect(asked.some((a) => a.what.startsWith("PUT"))).toBe(false);
 
@@ -81,7 +81,7 @@ it("says what is wrong with a rule, and lets people keep everything again", asyn
   const user = userEvent.setup();
   const { asked } = service({
     [`GET ${path}`]: { ...everything, rule: { keep: 2, days: 0, tagged: null }, says: "the newest 2" },
-    [`GET ${path}?keep=2&days=0&tagged=a&tagged=a`]: new Refused(422, "the rule cannot be so", [
+    [`GET ${path}?keep=2&days=0&tagged=a,a`]: new Refused(422, "the rule cannot be so", [
       'tagged: "a" is there twice',
     ]),
     [`PUT ${path}`]: everything,

@@ -21,8 +21,9 @@ export function Retention({ image }: { image: string }) {
           {(r) => (
             <>
               <Text mb="2">
-                <Words>{`Kept is ${r.says}.`}</Words> A version also stays that a track, a pool, a host or a
-                rollover names, that is the fallback, or that something is going on with.
+                <Words>{`Kept is ${r.says}.`}</Words>
+                {r.rule.keep > 0 &&
+                  " A version also stays that a track, a pool, a host or a rollover names, that is the fallback, or that something is going on with."}
               </Text>
               <Versions image={image} label="Versions and the rule" of={r.versions} />
             </>
@@ -47,7 +48,7 @@ function Versions({ image, label, of }: { image: string; label: string; of: Kept
             <State of={v.goes ? "retired" : "kept"} />
             {v.spare > 0 && (
               <Text color="fg.quiet" fontSize="xs">
-                without {count(v.spare, "copy", "copies")} too many
+                {count(v.spare, "copy", "copies")} fewer
               </Text>
             )}
           </Table.Cell>
@@ -95,6 +96,7 @@ function Change({ image, rule }: { image: string; rule: RetentionRule }) {
       call(
         api.GET("/api/v1/images/{image}/retention", {
           params: { ...path, query: { keep: tried?.keep, days: tried?.days, tagged: tried?.tagged ?? [] } },
+          querySerializer: { array: { style: "form", explode: false } },
         }),
       ),
   });

@@ -219,13 +219,11 @@ func (a act) endReading(r platform.Reading) (platform.Read, error) {
 	if a.happens(a.at.Spec.Knobs.chance(Decays, r.Copy)) {
 		d.Digest = "sha256:" + strings.Repeat("0", 64)
 	}
-	if d.Digest != r.Digest {
+	wrong := r.Compare(d.Digest)
+	if wrong != "" {
 		delete(a.at.Copies, r.Copy)
-		return platform.Read{
-			Wrong: fmt.Sprintf("it was changed: it has digest %s and should have %s", d.Digest, r.Digest),
-		}, nil
 	}
-	return platform.Read{}, nil
+	return platform.Read{Wrong: wrong}, nil
 }
 
 func (a act) deleteCopy(c platform.Named) (time.Duration, error) {
