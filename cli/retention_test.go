@@ -16,7 +16,8 @@ import (
 	"nimblepane/platform/practice/world"
 )
 
-// TestGoingBackAtTheCommandLine has a version with a fallback, of which a copy decays, and lets go of what nobody needs.
+// TestGoingBackAtTheCommandLine has a version with a fallback, of which a copy decays, and lets go of what nobody
+// needs.
 func TestGoingBackAtTheCommandLine(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
@@ -58,7 +59,8 @@ func TestGoingBackAtTheCommandLine(t *testing.T) {
 	// A copy that is not what it was is found by itself, told, and mended on demand.
 	s.Fault("south-quay", world.Decays, "counter-desk-"+first+"-copy-*")
 	s.Until("the copies to be read", func() bool {
-		require.NoError(t, s.Store.DB.Exec("update copies set read_at = read_at - interval '2 days' where state = 'present' "+
+		require.NoError(t, s.Store.DB.Exec("update copies set read_at = read_at - interval '2 days' where state = "+
+			"'present' "+
 			"and read_at > ?", s.Engine.Clock.Now().Add(-24*time.Hour)).Error)
 		v, err := s.As(role.Viewer).Version(t.Context(), "counter-desk", first)
 		require.NoError(t, err)
@@ -66,7 +68,8 @@ func TestGoingBackAtTheCommandLine(t *testing.T) {
 		for _, c := range v.Copies {
 			if c.Site == "south-quay" && c.State == image.CopyFailed {
 				found++
-				require.Contains(t, c.Failure, "it was changed: its content has digest sha256:000000000000... and should have sha256:")
+				require.Contains(t, c.Failure, "it was changed: its content has digest sha256:000000000000... and "+
+					"should have sha256:")
 			}
 		}
 		return found == 2

@@ -47,7 +47,8 @@ func (c *Client) Retention(ctx context.Context, image string) (RetentionPlan, er
 // TryRetention returns what another rule would come to. Nothing is changed.
 func (c *Client) TryRetention(ctx context.Context, image string, rule image.Retention) (RetentionPlan, error) {
 	return get[RetentionPlan](ctx, c, pathOf("images", image, "retention"), url.Values{
-		"keep": {strconv.Itoa(rule.Keep)}, "days": {strconv.Itoa(rule.Days)}, "tagged": {strings.Join(rule.Tagged, ",")},
+		"keep": {strconv.Itoa(rule.Keep)}, "days": {strconv.Itoa(rule.Days)},
+		"tagged": {strings.Join(rule.Tagged, ",")},
 	})
 }
 

@@ -210,7 +210,8 @@ func (r Reading) Compare(got string) string {
 		return ""
 	}
 	short := func(digest string) string { return digest[:min(len(digest), len("sha256:")+12)] }
-	return fmt.Sprintf("it was changed: its content has digest %s... and should have %s...", short(got), short(r.Digest))
+	return fmt.Sprintf("it was changed: its content has digest %s... and should have %s...", short(got),
+		short(r.Digest))
 }
 
 // Read is what came of reading a copy.

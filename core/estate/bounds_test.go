@@ -71,6 +71,26 @@ func TestBoundsAreWhereTheMessagesSay(t *testing.T) {
 			each("clearance: {copies: ", "}\n    "+class, "0", "101"), "copies: use 1 to 100",
 		},
 		{
+			good, class, each("copies: ", "\n    "+class, "1", "100"), each("copies: ", "\n    "+class, "-1", "101"),
+			"copies: use 1 to 100",
+		},
+		{
+			good, class, each("copies-at: {north-quay: ", "}\n    "+class, "1", "100"),
+			each("copies-at: {north-quay: ", "}\n    "+class, "0", "101"), "copies-at north-quay: ",
+		},
+		{good, class, nil, []string{"copies-at: {west-quay: 1}\n    " + class}, `site "west-quay" is not in this file`},
+		{
+			good, class,
+			[]string{"clearance: {copies: 3}\n    copies: 3\n    " + class},
+			[]string{"clearance: {copies: 3}\n    copies: 2\n    " + class},
+			"copies: 2: clearance asks for 3 at each site",
+		},
+		{
+			good, class, each("retention: {", "}\n    "+class, "", "keep: 1", "keep: 1000, days: 3650, tagged: [a, b]"),
+			each("retention: {", "}\n    "+class, "days: 3", "keep: -1", "keep: 1001", "keep: 1, days: 3651",
+				`keep: 1, tagged: ["a,b"]`), "image counter-desk: retention: ",
+		},
+		{
 			good, class, each("clearance: {soak: ", "}\n    "+class, "0s", "1s", "2160h"),
 			each("clearance: {soak: ", "}\n    "+class, "-1s", "2160h1s", "1500ms", "long"),
 			"write a time in whole seconds",

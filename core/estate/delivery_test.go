@@ -41,6 +41,8 @@ func TestLinesAndSitesSayHowMuchGoes(t *testing.T) {
 	require.Equal(t, int64(4<<20), f.Sites[0].Deliveries.Limit().At(time.Now()))
 	require.Zero(t, f.Lines[1].Limit().At(time.Now()))
 	require.Zero(t, Deliveries{}.Limit().At(time.Now()))
+	require.Equal(t, int64(32<<20), f.Sites[0].Deliveries.Reading())
+	require.Equal(t, int64(5<<20), Deliveries{ReadRate: "5MiB"}.Reading())
 }
 
 func TestWhatIsWrongWithLinesIsSaid(t *testing.T) {
@@ -61,6 +63,7 @@ func TestWhatIsWrongWithLinesIsSaid(t *testing.T) {
 		{"rate: unlimited", `rate: "0"`, "is no size"},
 		{"line: harbour-link", "line: far-link", `line 13: site south-quay: line "far-link" is not in this file; it has ` +
 			"harbour-link, other"},
+		{"delivery-rate: 8MiB", "read-rate: 8", "site south-quay: read-rate: rate of 8 a second: use 64KiB or more"},
 		{"delivery-rate: 8MiB", "delivery-rate: 8", "site south-quay: delivery-rate: rate of 8 a second"},
 		{`{from: "0:00", to: "0:00"`, `{from: "0:00", to: ""`, `site south-quay: delivery-hours: to: "" is no time of day`},
 	} {

@@ -165,7 +165,10 @@ func matters(db *gorm.DB, now time.Time, add func(engine.Matter)) error {
 			m.Title, m.Detail = img.Name+" could not be rolled back", a.Why
 		} else {
 			m.Detail = a.Lacks()
-			m.Urgent = slices.ContainsFunc(a.Pools, func(p readiness.PoolAnswer) bool { return !p.Ready && p.Hosts > 0 })
+			m.Urgent = slices.ContainsFunc(a.Pools, func(p readiness.PoolAnswer) bool {
+				return !p.Ready &&
+					p.Hosts > 0
+			})
 		}
 		add(m)
 	}

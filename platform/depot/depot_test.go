@@ -566,3 +566,41 @@ func TestADiskIsReadNoFasterThanItMay(t *testing.T) {
 type writer func([]byte) (int, error)
 
 func (w writer) Write(b []byte) (int, error) { return w(b) }
+
+// TestACopyThatWasChangedIsMadeAnewFromWhatOfItIsRight has somebody change some blocks of a finished copy.
+func TestACopyThatWasChangedIsMadeAnewFromWhatOfItIsRight(t *testing.T) {
+	t.Parallel()
+	content := noise(5, 60)
+	from, to := newSite(t), newSite(t)
+	from.has(t, "new", content)
+	_, err := deliver(t.Context(), from, to, content)
+	require.NoError(t, err)
+	used, err := os.Open(to.file("copy.qcow2")) // as a host that runs on it has it
+	require.NoError(t, err)
+	defer used.Close()
+	bent := bytes.Clone(content)
+	for _, block := range []int64{7, 8, 41} {
+		bent[block*kib64+100] ^= 1
+	}
+	require.NoError(t, os.Chmod(to.file("copy.qcow2"), 0o600))
+	require.NoError(t, os.WriteFile(to.file("copy.qcow2"), bent, 0o600))
+	for range 2 { // it is right by the second time
+		got, err := deliver(t.Context(), from, to, content)
+		require.NoError(t, err)
+		to.requireCopy(t, content)
+		require.LessOrEqual(t, got.Sent, int64(3*kib64))
+		require.Equal(t, got.Lacking, got.Sent)
+	}
+	was, err := io.ReadAll(used)
+	require.NoError(t, err)
+	require.True(t, bytes.Equal(bent, was), "what hosts run on was written")
+
+	// One that was cut short or is longer, too.
+	for _, other := range [][]byte{content[:31*kib64], append(bytes.Clone(content), 1)} {
+		require.NoError(t, os.Chmod(to.file("copy.qcow2"), 0o600))
+		require.NoError(t, os.WriteFile(to.file("copy.qcow2"), other, 0o600))
+		_, err = deliver(t.Context(), from, to, content)
+		require.NoError(t, err)
+		to.requireCopy(t, content)
+	}
+}

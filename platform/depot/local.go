@@ -271,13 +271,16 @@ func (l *Local) Begin(ctx context.Context, c Coming, m *blocks.Map, report func(
 		return b, err
 	}
 	if l.whole(c.Copy) {
-		if have, err := l.mapOf(l.file(c.Copy, MapEnding)); err == nil && have.Whole == m.Whole {
-			b.There = m.Held() // it was stopped when the copy had its name, and Finish reads it
-			return b, nil
-		}
-		if err := removed(l.file(c.Copy, DiskEnding)); err != nil { // which is something else
+		right, err := l.holds(ctx, c.Copy, m, report)
+		if err != nil {
 			return b, err
 		}
+		if right { // it was stopped when the copy had its name
+			b.There = m.Held()
+			return b, nil
+		}
+		// What of it is right is taken from there, and the new one takes its place in the end: hosts may run on it.
+		c.Beside = append([]string{c.Copy}, c.Beside...)
 	}
 	part := l.file(c.Copy, PartEnding)
 	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600)
@@ -320,6 +323,26 @@ func (l *Local) Begin(ctx context.Context, c Coming, m *blocks.Map, report func(
 		}
 	}
 	return b, nil
+}
+
+// holds reads a disk and says whether it is what the map says.
+func (l *Local) holds(ctx context.Context, disk string, m *blocks.Map, report func(int)) (bool, error) {
+	f, err := l.open(disk)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil || info.Size() != m.File {
+		return false, err
+	}
+	sum := sha256.New()
+	err = readAll(ctx, f, m.File, sum, report)
+	var path *fs.PathError
+	if errors.As(err, &path) {
+		return false, nil // what cannot be read is not right
+	}
+	return [sha256.Size]byte(sum.Sum(nil)) == m.Whole, err
 }
 
 // whole tells whether a copy has its name.
@@ -398,8 +421,8 @@ const mostBeside = 3
 func (g *gathering) beside(ctx context.Context, l *Local, c Coming) error {
 	g.index, g.lacks = blocks.NewIndex(g.m.Block), make([]bool, len(g.m.Digests))
 	for _, name := range c.Beside {
-		if len(g.disks) == mostBeside || name == c.Copy {
-			continue
+		if len(g.disks) == mostBeside {
+			break
 		}
 		f, err := os.Open(l.file(name, DiskEnding))
 		if err != nil {
@@ -615,7 +638,7 @@ func (l *Local) Finish(ctx context.Context, copy string, report func(int)) error
 		return err
 	}
 	part, named := l.file(copy, PartEnding), l.file(copy, DiskEnding)
-	if l.whole(copy) {
+	if _, err := os.Stat(part); err != nil && l.whole(copy) {
 		m, err := l.mapOf(l.file(copy, MapEnding))
 		if err != nil {
 			return errors.Join(refuse("copy %s is there without a block map that can be read (%s), and was removed",

@@ -203,6 +203,10 @@ func (s *Site) deliverWhole(ctx context.Context, h *hypervisor, key string, d pl
 	if err != nil {
 		return err
 	}
+	if got != d.Digest && offset > 0 && offset == whole/transferBlock*transferBlock {
+		err := h.connected(ctx, func(l *libvirt.Libvirt) error { return h.removeVolumes(l, d.Copy) })
+		return errors.Join(errors.New("a copy that was changed was there; it begins anew"), err)
+	}
 	if got != d.Digest {
 		err := h.connected(ctx, func(l *libvirt.Libvirt) error { return h.removeVolumes(l, d.Copy) })
 		return errors.Join(refuse("what arrived on %s has digest %s, and the version has %s: nothing of it was kept",

@@ -255,3 +255,72 @@ func TestASourceThatIsAwayIsWaitedFor(t *testing.T) {
 	require.Equal(t, platform.Succeeded, p.State, p.Why)
 	same(t, near, there, "desk", "c")
 }
+
+// TestACopyIsReadAgainWhateverItsFileSays has content change under a file that looks as it did.
+func TestACopyIsReadAgainWhateverItsFileSays(t *testing.T) {
+	t.Parallel()
+	near, one, two := server(t), server(t), server(t)
+	source := small(t, near)
+	first, _ := versions()
+	digest := captured(t, source, near, "desk", first)
+	far := farFrom(t, source, one, two)
+	of := platform.DeliverCopy.Of(platform.Deliver{
+		Source: "real-quay", Disk: "desk", Digest: digest, Copy: "c", MachineClass: "standard",
+	})
+	deliver := func(key string) {
+		t.Helper()
+		require.NoError(t, far.Start(t.Context(), key, of))
+		p := ended(t, far, key)
+		require.Equal(t, platform.Succeeded, p.State, p.Why)
+	}
+	read := func(key string) string {
+		t.Helper()
+		reading := platform.Reading{Copy: "c", Digest: digest, Rate: 1 << 30}
+		require.NoError(t, far.Start(t.Context(), key, platform.ReadCopy.Of(reading)))
+		p := ended(t, far, key)
+		require.Equal(t, platform.Succeeded, p.State, p.Why)
+		out, err := platform.ReadCopy.Outcome(p)
+		require.NoError(t, err)
+		return out.Wrong
+	}
+	deliver("1")
+	require.Empty(t, read("a"))
+	h := far.hypervisors[1]
+	got, err := h.digestInPieces(t.Context(), platform.Reading{Copy: "c", Rate: 1 << 30}, nil)
+	require.NoError(t, err)
+	require.Equal(t, digest, got, "as where there is no depot")
+
+	file := filepath.Join(two.Pool, "c.qcow2")
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	content, err := os.ReadFile(file)
+	require.NoError(t, err)
+	content[len(content)/2] ^= 1
+	require.NoError(t, os.Chmod(file, 0o644))
+	require.NoError(t, os.WriteFile(file, content, 0o600))
+	require.NoError(t, os.Chtimes(file, info.ModTime(), info.ModTime()))
+	require.NoError(t, h.intact(t.Context(), "c", digest, nil), "its note does not show it")
+	wrong := read("b")
+	require.Contains(t, wrong, "it was changed: its content has digest sha256:")
+	require.Contains(t, wrong, "(on "+h.name+")")
+	var refusal *platform.Refusal
+	_, err = h.anyCopy(t.Context(), []string{"c"}, "standard")
+	require.ErrorAs(t, err, &refusal, "nothing is made from it there")
+	deliver("2")
+	same(t, near, two, "desk", "c")
+	require.Empty(t, read("c"))
+
+	// One that is gone is said, and so is a hypervisor that does not answer: that says nothing of the copy.
+	require.NoError(t, os.Remove(file))
+	require.Contains(t, read("d"), "c")
+	two.Kill()
+	reading := platform.Reading{Copy: "c", Digest: digest, Rate: 1 << 30}
+	require.NoError(t, far.Start(t.Context(), "e", platform.ReadCopy.Of(reading)))
+	require.Eventually(t, func() bool {
+		p, err := far.Ask(t.Context(), "e")
+		return err == nil && p.Why != ""
+	}, time.Minute, 10*time.Millisecond)
+	p, err := far.Ask(t.Context(), "e")
+	require.NoError(t, err)
+	require.NotEqual(t, platform.Succeeded, p.State)
+}

@@ -393,11 +393,26 @@ func TestABrokenDeliveryGoesOnWhereItStopped(t *testing.T) {
 	require.Positive(t, again, "it began anew: %v", source.offsets)
 	require.LessOrEqual(t, again, int64(5<<20))
 	require.Zero(t, again%transferBlock, "it begins again at a whole block")
-	a, err := os.ReadFile(filepath.Join(from.Pool, "desk.qcow2"))
+	same(t, from, to, "desk", "desk-copy-1")
+
+	// One that was changed, and was found to be, is sent anew.
+	file := filepath.Join(to.Pool, "desk-copy-1.qcow2")
+	content, err := os.ReadFile(file)
 	require.NoError(t, err)
-	b, err := os.ReadFile(filepath.Join(to.Pool, "desk-copy-1.qcow2"))
+	content[len(content)/2] ^= 1
+	require.NoError(t, os.Chmod(file, 0o600))
+	require.NoError(t, os.WriteFile(file, content, 0o600))
+	reading := platform.Reading{Copy: "desk-copy-1", Digest: digest, Rate: 1 << 30}
+	require.NoError(t, target.Start(t.Context(), "r", platform.ReadCopy.Of(reading)))
+	out, err := platform.ReadCopy.Outcome(ended(t, target, "r"))
 	require.NoError(t, err)
-	require.Equal(t, a, b)
+	require.Contains(t, out.Wrong, "it was changed")
+	require.NoError(t, target.Start(t.Context(), "k2", platform.DeliverCopy.Of(platform.Deliver{
+		Source: "real-quay", Disk: "desk", Digest: digest, Copy: "desk-copy-1", MachineClass: "standard",
+	})))
+	p = ended(t, target, "k2")
+	require.Equal(t, platform.Succeeded, p.State, p.Why)
+	same(t, from, to, "desk", "desk-copy-1")
 }
 
 func TestCopiesGoToEveryHypervisorAndHostsWhereThereIsRoom(t *testing.T) {
