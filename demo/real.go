@@ -523,7 +523,12 @@ func (r *realStory) roll() error {
 		return err
 	}
 	r.say("Every host is asked from inside, over SSH as Olaf, what it runs.")
-	return r.runs("2.0")
+	if err := r.runs("2.0"); err != nil {
+		return err
+	}
+	r.say("Tove asks whether she could go back, and how long that would take.")
+	_, err = r.done("tove", words("image readiness "+desk), "Going back to "+r.number(1)+" takes", "yes")
+	return err
 }
 
 func (r *realStory) rollback() error {
