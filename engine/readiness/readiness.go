@@ -3,7 +3,6 @@ package readiness
 
 import (
 	"fmt"
-	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -26,7 +25,7 @@ func Of(db *gorm.DB, img store.Image, now time.Time) (readiness.Answer, error) {
 	if err != nil {
 		return readiness.Answer{}, err
 	}
-	return between(db, img, now, live.VersionID, live.FallbackID, false)
+	return between(db, img, now, live.VersionID, live.FallbackID, thoseToGoBack)
 }
 
 // After answers for an image as it would be once another version is live and every host runs it.
@@ -35,11 +34,20 @@ func After(db *gorm.DB, img store.Image, now time.Time, next store.Version) (rea
 	if err != nil {
 		return readiness.Answer{}, err
 	}
-	return between(db, img, now, &next.ID, live.VersionID, true)
+	return between(db, img, now, &next.ID, live.VersionID, everyHost)
 }
 
-// between answers whether hosts that run one version could go back to another: those that do not run that, or all.
-func between(db *gorm.DB, img store.Image, now time.Time, live, fallback *int64, all bool) (a readiness.Answer,
+// which hosts are counted.
+type which int
+
+const (
+	thoseToGoBack which = iota
+	everyHost           // as once all of them run what is live
+	noHost              // where only matters whether it is possible: counting takes the longest
+)
+
+// between answers whether hosts that run one version could go back to another.
+func between(db *gorm.DB, img store.Image, now time.Time, live, fallback *int64, hosts which) (a readiness.Answer,
 	err error,
 ) {
 	s := readiness.Situation{Image: img.Name, Now: now}
@@ -81,7 +89,7 @@ func between(db *gorm.DB, img store.Image, now time.Time, live, fallback *int64,
 			known[p.SiteID] = site.Name
 			s.Sites = append(s.Sites, site)
 		}
-		pool, err := poolOf(db, p, good, all)
+		pool, err := poolOf(db, p, good, hosts)
 		if err != nil {
 			return a, err
 		}
@@ -114,17 +122,19 @@ func siteOf(db *gorm.DB, id int64, good store.Version) (s readiness.Site, err er
 	return s, err
 }
 
-func poolOf(db *gorm.DB, p store.Pool, good store.Version, all bool) (out readiness.Pool, err error) {
+func poolOf(db *gorm.DB, p store.Pool, good store.Version, hosts which) (out readiness.Pool, err error) {
 	o, err := store.UsualOptions(db, p)
 	if err != nil {
 		return out, err
 	}
 	out = readiness.Pool{Name: p.Name, Plan: o.Plan(p.Size()), PerMinute: o.Stagger}
-	leaves := good.ID
-	if all {
-		leaves = 0
+	switch hosts {
+	case thoseToGoBack:
+		out.Hosts, out.People, err = store.OnOtherHosts(db, p.ID, good.ID)
+	case everyHost:
+		out.Hosts, out.People, err = store.OnOtherHosts(db, p.ID, 0)
+	case noHost:
 	}
-	out.Hosts, out.People, err = store.OnOtherHosts(db, p.ID, leaves)
 	return out, err
 }
 
@@ -143,7 +153,7 @@ func matters(db *gorm.DB, now time.Time, add func(engine.Matter)) error {
 		if live.VersionID == nil {
 			continue
 		}
-		a, err := between(db, img, now, live.VersionID, live.FallbackID, false)
+		a, err := between(db, img, now, live.VersionID, live.FallbackID, noHost)
 		if err != nil {
 			return err
 		}
@@ -152,7 +162,7 @@ func matters(db *gorm.DB, now time.Time, add func(engine.Matter)) error {
 		}
 		m := engine.Matter{
 			Kind: matter.Readiness, Title: "The pools of " + img.Name + " could not all be rolled back",
-			Link: "images/" + img.Name, Command: "pane image show " + img.Name,
+			Link: "images/" + img.Name, Command: "pane image readiness " + img.Name,
 		}
 		if a.Why != "" {
 			moves, err := store.TrackMoves(db, live.ID)
@@ -164,11 +174,7 @@ func matters(db *gorm.DB, now time.Time, add func(engine.Matter)) error {
 			}
 			m.Title, m.Detail = img.Name+" could not be rolled back", a.Why
 		} else {
-			m.Detail = a.Lacks()
-			m.Urgent = slices.ContainsFunc(a.Pools, func(p readiness.PoolAnswer) bool {
-				return !p.Ready &&
-					p.Hosts > 0
-			})
+			m.Detail, m.Urgent = a.Lacks(), true
 		}
 		add(m)
 	}

@@ -129,8 +129,8 @@ func askReading(_ context.Context, db *gorm.DB, w store.Work, in ofCopy) (r plat
 	if err != nil {
 		return r, err
 	}
-	if c.State != image.CopyPresent { // since it was asked for
-		return r, &platform.Refusal{Why: fmt.Sprintf("copy %s is %s", name, c.State)}
+	if c.State != image.CopyPresent || v.State != image.Sealed { // since it was asked for
+		return r, &platform.Refusal{Why: fmt.Sprintf("copy %s is %s, and its version %s", name, c.State, v.State)}
 	}
 	busy, err := store.OpenRebuildsAt(db, w.SiteID)
 	if err != nil {
@@ -154,6 +154,9 @@ func readingEnded(tx *store.Tx, in ofCopy, end *engine.Ending[platform.Read]) er
 	if end.Output.Wrong == "" {
 		tx.Emit("copy.read", Subject(img, v), nil)
 		return tx.CopyIsIntact(in.Copy)
+	}
+	if v.State != image.Sealed {
+		return nil // it was retired meanwhile, and its copies go
 	}
 	was, err := tx.CopyIsWrong(in.Copy, end.Output.Wrong)
 	if err != nil || !was {

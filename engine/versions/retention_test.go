@@ -264,7 +264,7 @@ func TestReadingGivesWayToHostsThatAreMadeAnew(t *testing.T) {
 	_, err = versions.AskReading(ctx, db, w)
 	var refusal *platform.Refusal
 	require.ErrorAs(t, err, &refusal)
-	require.Contains(t, refusal.Why, "desk-2026.11.1-copy-1 is deleted")
+	require.Contains(t, refusal.Why, "desk-2026.11.1-copy-1 is deleted, and its version sealed")
 }
 
 func TestCopiesThatAreTooManyGoOnceNoHostIsMadeFromThem(t *testing.T) {

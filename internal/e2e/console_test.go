@@ -37,7 +37,7 @@ func open(t *testing.T, url string) *browser {
 	t.Cleanup(cancel)
 	ctx, cancel := chromedp.NewContext(allocate)
 	t.Cleanup(cancel)
-	ctx, cancel = context.WithTimeout(ctx, 5*time.Minute)
+	ctx, cancel = context.WithTimeout(ctx, 12*time.Minute) // beside everything else that is tested
 	t.Cleanup(cancel)
 	b := &browser{t, ctx, url}
 	b.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url), chromedp.WaitVisible(`input[name=name]`))
