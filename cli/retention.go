@@ -149,8 +149,10 @@ func (a *app) imageReadiness() *cobra.Command {
 					func(p client.PoolReadiness) string { return fmt.Sprint(p.Hosts) },
 				},
 				column[client.PoolReadiness]{"Takes", func(p client.PoolReadiness) string { return p.Takes }},
-				column[client.PoolReadiness]{"Copies " +
-					"read", func(p client.PoolReadiness) string { return when(p.ReadAt) }},
+				column[client.PoolReadiness]{
+					"Copies read",
+					func(p client.PoolReadiness) string { return when(p.ReadAt) },
+				},
 				column[client.PoolReadiness]{"Remarks", func(p client.PoolReadiness) string {
 					remarks := append(append([]string{}, p.Why...), p.But...)
 					if p.People != "" {

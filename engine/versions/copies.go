@@ -119,8 +119,12 @@ func (vs *Versions) readCopies(tx *store.Tx) error {
 	return nil
 }
 
-// askReading lets hosts that are made from copies go first.
-func askReading(_ context.Context, db *gorm.DB, w store.Work, in ofCopy) (r platform.Reading, err error) {
+// askReading lets hosts that are made from copies go first, for a day at the most: a rollover can take longer than it
+// is
+// remembered what is in a copy.
+func (vs *Versions) askReading(_ context.Context, db *gorm.DB, w store.Work, in ofCopy) (r platform.Reading,
+	err error,
+) {
 	_, v, name, err := copyOf(db, in)
 	if err != nil {
 		return r, err
@@ -136,7 +140,7 @@ func askReading(_ context.Context, db *gorm.DB, w store.Work, in ofCopy) (r plat
 	if err != nil {
 		return r, err
 	}
-	if busy > 0 {
+	if busy > 0 && vs.engine.Clock.Now().Sub(w.AskedAt) < readiness.ReadAgain {
 		return r, &platform.Busy{Why: "hosts are being made anew there, which need the storage"}
 	}
 	site, err := store.SiteByID(db, w.SiteID)

@@ -11,10 +11,10 @@ import (
 )
 
 // AskReading says what is asked of a platform for a work that reads a copy.
-func AskReading(ctx context.Context, db *gorm.DB, w store.Work) (platform.Reading, error) {
+func (vs *Versions) AskReading(ctx context.Context, db *gorm.DB, w store.Work) (platform.Reading, error) {
 	var in ofCopy
 	if err := json.Unmarshal(w.Input, &in); err != nil {
 		return platform.Reading{}, err
 	}
-	return askReading(ctx, db, w, in)
+	return vs.askReading(ctx, db, w, in)
 }

@@ -47,17 +47,23 @@ func Retention(db *gorm.DB, img store.Image, rule image.Retention, now time.Time
 	if err != nil {
 		return nil, err
 	}
+	of := map[int64][]store.Copy{} // by version
+	sites := map[int64][]string{}
+	for _, c := range copies {
+		of[c.VersionID] = append(of[c.VersionID], c.Copy)
+		if !slices.Contains(sites[c.VersionID], c.Site) {
+			sites[c.VersionID] = append(sites[c.VersionID], c.Site)
+		}
+	}
+	plans, err := store.CopyPlans(db, img.ID)
+	if err != nil {
+		return nil, err
+	}
 	why := rule.Judge(img.Numbering, all, now)
 	out := make([]Kept, len(rows))
 	for i, v := range rows {
-		out[i] = Kept{Number: v.Number, Why: why[v.Number], Bytes: v.SizeBytes}
-		for _, c := range copies {
-			if c.VersionID == v.ID {
-				out[i].Bytes += v.SizeBytes
-				if !slices.Contains(out[i].Sites, c.Site) {
-					out[i].Sites = append(out[i].Sites, c.Site)
-				}
-			}
+		out[i] = Kept{
+			Number: v.Number, Why: why[v.Number], Sites: sites[v.ID], Bytes: v.SizeBytes * int64(len(of[v.ID])+1),
 		}
 		if len(out[i].Why) == 0 {
 			use, err := Uses(db, img, v)
@@ -69,7 +75,7 @@ func Retention(db *gorm.DB, img store.Image, rule image.Retention, now time.Time
 		if out[i].Goes = len(out[i].Why) == 0; out[i].Goes {
 			out[i].Frees = out[i].Bytes
 		} else if rule.On() {
-			if out[i].Spare, err = spare(db, img, v); err != nil {
+			if out[i].Spare, err = spare(db, img, v, of[v.ID], plans); err != nil {
 				return nil, err
 			}
 			out[i].Frees = int64(len(out[i].Spare)) * v.SizeBytes
@@ -80,18 +86,11 @@ func Retention(db *gorm.DB, img store.Image, rule image.Retention, now time.Time
 
 // spare returns the copies of a version that sites have beyond what they are to have, of one that hosts neither run nor
 // are about to: no track names it, so that it is kept for later, or as the fallback.
-func spare(db *gorm.DB, img store.Image, v store.Version) (out []store.Copy, err error) {
-	copies, err := store.Copies(db, v.ID)
-	if err != nil {
-		return nil, err
-	}
+func spare(db *gorm.DB, img store.Image, v store.Version, copies []store.Copy, plans []store.CopyPlanRow,
+) (out []store.Copy, err error) {
 	slices.SortStableFunc(copies, func(a, b store.Copy) int { // those that can be used stay first
 		return strings.Compare(string(b.State), string(a.State))
 	})
-	plans, err := store.CopyPlans(db, img.ID)
-	if err != nil {
-		return nil, err
-	}
 	for _, p := range plans {
 		left := cmp.Or(v.Delivery.V.Copies, p.Copies)
 		for _, c := range copies {

@@ -250,18 +250,22 @@ func TestReadingGivesWayToHostsThatAreMadeAnew(t *testing.T) {
 		values ('r', 'rebuild', 'rollover 1 host 1', 1, 1, '{}', 'under way', now())`).Error)
 	var w store.Work
 	require.NoError(t, db.Where("kind = ?", store.WorkReadCopy).First(&w).Error)
-	_, err := versions.AskReading(ctx, db, w)
+	_, err := p.Versions.AskReading(ctx, db, w)
 	var busy *platform.Busy
 	require.ErrorAs(t, err, &busy)
 	require.Contains(t, busy.Why, "hosts are being made anew there")
+	p.Time.At = p.Time.At.Add(25 * time.Hour)
+	_, err = p.Versions.AskReading(ctx, db, w)
+	require.NoError(t, err, "it has waited for long enough")
+	p.Time.At = p.Time.At.Add(-25 * time.Hour)
 	require.NoError(t, db.Exec("delete from works where key = 'r'").Error)
-	asked, err := versions.AskReading(ctx, db, w)
+	asked, err := p.Versions.AskReading(ctx, db, w)
 	require.NoError(t, err)
 	require.Equal(t, platform.Reading{Copy: "desk-2026.11.1-copy-1", Digest: "sha256:2026.11.1", Rate: 32 << 20}, asked)
 
 	// What is not there any more by then is not read.
 	require.NoError(t, db.Exec("update copies set state = 'deleted'").Error)
-	_, err = versions.AskReading(ctx, db, w)
+	_, err = p.Versions.AskReading(ctx, db, w)
 	var refusal *platform.Refusal
 	require.ErrorAs(t, err, &refusal)
 	require.Contains(t, refusal.Why, "desk-2026.11.1-copy-1 is deleted, and its version sealed")
@@ -326,6 +330,7 @@ pools: []
 	p.Step()
 	require.Equal(t, []string{"1 present", "2 present", "3 deleted"}, states(2))
 	load(1)
+	require.NoError(t, p.Sweep(ctx)) // which thinks over how many there are to be
 	p.Time.At = p.Time.At.Add(time.Hour)
 	require.NoError(t, p.Sweep(ctx))
 	require.Equal(t, []string{"1 present", "2 leaving", "3 deleted"}, states(2))

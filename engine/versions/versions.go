@@ -58,7 +58,7 @@ func New(e *engine.Engine) *Versions {
 		Kind: store.WorkDeleteCopy, Operation: platform.DeleteCopy, Ask: askCopyDeletion, Ended: vs.copyDeletionEnded,
 	}
 	vs.readings = engine.Work[ofCopy, platform.Reading, platform.Read]{
-		Kind: store.WorkReadCopy, Operation: platform.ReadCopy, Ask: askReading, Ended: readingEnded,
+		Kind: store.WorkReadCopy, Operation: platform.ReadCopy, Ask: vs.askReading, Ended: readingEnded,
 	}
 	engine.AddWork(e, vs.captures)
 	engine.AddWork(e, vs.diskDeletions)
