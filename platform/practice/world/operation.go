@@ -147,7 +147,12 @@ func (w *World) ask(key string) (platform.Progress, bool) {
 	if !ok {
 		return platform.Progress{}, false
 	}
-	return o.Progress, true
+	p := o.Progress
+	if p.Transfer != nil { // it gets on while the answer is written
+		as := *p.Transfer
+		p.Transfer = &as
+	}
+	return p, true
 }
 
 func (a act) beginCapture(c platform.Capture) (time.Duration, error) {
