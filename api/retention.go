@@ -105,6 +105,7 @@ func readinessOut(a readiness.Answer) client.Readiness {
 	}
 	return client.Readiness{
 		To: a.To, Ready: a.Ready, Why: a.Why, Says: a.Sentence(), Seconds: int64(a.Takes.Seconds()),
+		Unseen: append([]string{}, a.Unseen...),
 		Pools: each(a.Pools, func(p readiness.PoolAnswer) client.PoolReadiness {
 			return client.PoolReadiness{
 				Pool: p.Pool, Site: p.Site, Hosts: p.Hosts, Ready: p.Ready, Why: append([]string{}, p.Why...),

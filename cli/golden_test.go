@@ -579,8 +579,8 @@ var golden = map[string]any{
 	},
 	"/images/counter-desk/readiness": client.Readiness{
 		To: "2026.11.2", Says: "Going back to 2026.11.2 is not possible everywhere: pool back-office (no copy of " +
-			"2026.11.2 " +
-			"is at south-quay).",
+			"2026.11.2 is at south-quay).",
+		Unseen: []string{},
 		Pools: []client.PoolReadiness{
 			{
 				Pool: "ticket-counters", Site: "north-quay", Hosts: 12, Ready: true, Seconds: 1500,

@@ -12,6 +12,7 @@ type Readiness struct {
 	Why     string          `json:"why,omitempty" doc:"Why the image as a whole could not be"`
 	Says    string          `json:"says" doc:"All of it in a sentence"`
 	Seconds int64           `json:"seconds" doc:"Until every host is back, the time that people take to leave apart; 0 if that cannot be said or no host has to change"`
+	Unseen  []string        `json:"unseen" nullable:"false" doc:"Sites at which no host was ever seen to come back: it may take longer there"`
 	Pools   []PoolReadiness `json:"pools" nullable:"false" doc:"Those that follow live"`
 }
 

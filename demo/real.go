@@ -527,7 +527,7 @@ func (r *realStory) roll() error {
 		return err
 	}
 	r.say("Tove asks whether she could go back, and how long that would take.")
-	_, err = r.done("tove", words("image readiness "+desk), "Going back to "+r.number(1)+" is possible for", "about")
+	_, err = r.done("tove", words("image readiness "+desk), "Going back to "+r.number(1)+" takes about", "or more for")
 	return err
 }
 

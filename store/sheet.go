@@ -43,6 +43,12 @@ func AddSheet(tx *Tx, s *Sheet) (bool, error) {
 	return r.RowsAffected == 1, r.Error
 }
 
+// SheetsNaming returns the sheets of an image with a version's number anywhere in them, by name.
+func SheetsNaming(db *gorm.DB, imageName, number string) (rows []Sheet, err error) {
+	err = db.Where("image = ? and position(? in text) > 0", imageName, number).Order("name").Find(&rows).Error
+	return rows, err
+}
+
 // SheetRow is a sheet with the last build that was started from it, if there is one.
 type SheetRow struct {
 	Sheet

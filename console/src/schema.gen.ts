@@ -4307,6 +4307,8 @@ export interface components {
             seconds: number;
             /** @description The version that it would go back to, empty if there is none */
             to: string;
+            /** @description Sites at which no host was ever seen to come back: it may take longer there */
+            unseen: string[];
             /** @description Why the image as a whole could not be */
             why?: string;
         };

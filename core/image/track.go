@@ -96,6 +96,7 @@ type Use struct {
 	Pools    []string // pools pinned to it
 	Hosts    []string // hosts that run it, or that are being made from it
 	Rollover string   // a rollover under way that takes hosts to it, "" if none
+	Sheets   []string // kept sheets that begin with it by its number
 	Doing    []string // what else goes on with it, such as "build 7 begins with it"
 }
 
@@ -124,6 +125,9 @@ func (u Use) WhyKeep() []string {
 	}
 	if u.Rollover != "" {
 		why = append(why, u.Rollover+" takes hosts to it")
+	}
+	for _, s := range u.Sheets {
+		why = append(why, fmt.Sprintf("sheet %s begins with it", s))
 	}
 	return append(why, u.Doing...)
 }

@@ -87,7 +87,9 @@ type Answer struct {
 	Ready bool
 	Why   string        // as a whole: there is nothing to go back to, or it cannot be used
 	Takes time.Duration // until every host is back, people apart; 0 if that cannot be said or there is nothing to do
-	Pools []PoolAnswer
+	// Unseen are the sites at which no host was ever seen to come back, so that it may take longer there.
+	Unseen []string
+	Pools  []PoolAnswer
 }
 
 // Judge answers.
@@ -105,25 +107,23 @@ func (s Situation) Judge() (a Answer) {
 		return a
 	}
 	a.Ready = true
-	known := true
 	bySite := map[string]int{}
 	for _, p := range s.Pools {
 		site := s.site(p.Site)
 		o := s.pool(p, site)
 		a.Ready = a.Ready && o.Ready
-		known = known && (p.Hosts == 0 || o.Takes > 0)
 		a.Takes = max(a.Takes, o.Takes)
 		a.Pools = append(a.Pools, o)
 		bySite[p.Site] += p.Hosts
 	}
 	// Pools of a site share its copies and starts.
 	for _, site := range s.Sites {
-		if n := bySite[site.Name]; n > 0 && site.Host.Of > 0 {
+		switch n := bySite[site.Name]; {
+		case n > 0 && site.Host.Of > 0:
 			a.Takes = max(a.Takes, site.span(n, site.PerMinute))
+		case n > 0:
+			a.Unseen = append(a.Unseen, site.Name)
 		}
-	}
-	if !known {
-		a.Takes = 0
 	}
 	return a
 }
@@ -289,6 +289,21 @@ func (a Answer) Sentence() string {
 		return fmt.Sprintf("Going back to %s is possible for %s; how long it takes was not seen yet.", a.To,
 			english.Plural(hosts, "host", ""))
 	}
-	return fmt.Sprintf("Going back to %s takes %s for %s, and the time that people take to leave.", a.To,
-		delivery.About(a.Takes), english.Plural(hosts, "host", ""))
+	says := fmt.Sprintf("Going back to %s takes %s for %s, and the time that people take to leave", a.To, a.Span(),
+		english.Plural(hosts, "host", ""))
+	if len(a.Unseen) > 0 {
+		says += "; how long it takes at " + english.WordSeries(a.Unseen, "and") + " was not seen yet"
+	}
+	return says + "."
+}
+
+// Span is how long it takes, in words; "" if that cannot be said.
+func (a Answer) Span() string {
+	switch {
+	case a.Takes == 0:
+		return ""
+	case len(a.Unseen) > 0:
+		return delivery.About(a.Takes) + " or more"
+	}
+	return delivery.About(a.Takes)
 }

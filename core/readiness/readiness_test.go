@@ -62,6 +62,16 @@ func TestWhatIsThereCanBeGoneBackTo(t *testing.T) {
 		a.Pools[0].But)
 	require.Equal(t, "Going back to 2026.11.1 is possible for 8 hosts; how long it takes was not seen yet.",
 		a.Sentence())
+
+	// What was seen elsewhere is the least that it takes.
+	s = ready()
+	s.Sites = append(s.Sites, s.Sites[0])
+	s.Sites[1].Name, s.Sites[1].Host = "south", delivery.Seen{}
+	s.Pools = append(s.Pools, readiness.Pool{Name: "office", Site: "south", Hosts: 2, Plan: s.Pools[0].Plan})
+	a = s.Judge()
+	require.Equal(t, []string{"south"}, a.Unseen)
+	require.Equal(t, "Going back to 2026.11.1 takes about 10 min or more for 10 hosts, and the time that people take "+
+		"to leave; how long it takes at south was not seen yet.", a.Sentence())
 }
 
 func TestWhatIsNotThereIsSaid(t *testing.T) {

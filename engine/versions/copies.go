@@ -119,9 +119,8 @@ func (vs *Versions) readCopies(tx *store.Tx) error {
 	return nil
 }
 
-// askReading lets hosts that are made from copies go first, for a day at the most: a rollover can take longer than it
-// is
-// remembered what is in a copy.
+// askReading lets hosts that are made from copies go first, for a day at the most: a rollover can take longer than
+// what is in a copy is remembered.
 func (vs *Versions) askReading(_ context.Context, db *gorm.DB, w store.Work, in ofCopy) (r platform.Reading,
 	err error,
 ) {

@@ -10,7 +10,6 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/clearance"
-	"nimblepane/core/delivery"
 	"nimblepane/core/image"
 	"nimblepane/engine"
 	"nimblepane/engine/readiness"
@@ -76,13 +75,12 @@ func (vs *Versions) goingBack(db *gorm.DB, img store.Image, next store.Version, 
 	for _, p := range after.Pools {
 		hosts += p.Hosts
 	}
-	will := []string{fmt.Sprintf("%s is let go: there will be nothing to fall back to. What turns out wrong with "+
-		"%s is "+
-		"mended by a new version then, which has to be built, tried and activated while %s it.", before, next.Number,
+	will := []string{fmt.Sprintf("%s is let go: there will be nothing to fall back to. What turns out wrong with %s "+
+		"is mended by a new version then, which has to be built, tried and activated while %s it.", before, next.Number,
 		english.PluralWord(hosts, "1 host runs", fmt.Sprintf("%d hosts run", hosts)))}
 	if after.Ready && after.Takes > 0 {
 		will = append(will, fmt.Sprintf("Kept, it could be gone back to in %s, and the time that people take to leave.",
-			delivery.About(after.Takes)))
+			after.Span()))
 	}
 	old, err := store.VersionNumbered(db, img, before)
 	if err != nil {

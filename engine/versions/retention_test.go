@@ -60,6 +60,20 @@ func TestARuleRetiresWhatNobodyNeeds(t *testing.T) {
 		p.Numbers[2]: {"track live names it"}, p.Numbers[3]: {"it is among the newest 1"},
 	}, why)
 
+	// A kept sheet that begins with it by its number keeps it as well, also from a person.
+	sheetOf := store.Sheet{
+		Name: "counters", Image: "desk", Text: "image: desk\nbase: {version: 2026.08.1}\n", ChangedAt: p.Time.At,
+	}
+	require.NoError(t, p.Store.DB.Create(&sheetOf).Error)
+	goes, why = kept(t, p, rule)
+	require.Empty(t, goes)
+	require.Equal(t, []string{"sheet counters begins with it"}, why["2026.08.1"])
+	require.Equal(t, engine.Conflict, kindOf(t, p.Versions.Retire(ctx, "tove", "desk", "2026.08.1", "old")))
+	sheetOf.Text = "image: desk\nbase: {version: 2026.08.10}\n# not 2026.08.1\n"
+	require.NoError(t, p.Store.DB.Save(&sheetOf).Error)
+	goes, _ = kept(t, p, rule)
+	require.Equal(t, []string{"2026.08.1"}, goes)
+
 	// It is set only with what was shown, and what was shown is what goes.
 	require.Equal(t, engine.Stale, kindOf(t, p.Versions.SetRetention(ctx, "jonas", "desk", rule, nil)))
 	require.Equal(t, engine.Stale, kindOf(t, p.Versions.SetRetention(ctx, "jonas", "desk", rule, p.Numbers[:1])))

@@ -9,6 +9,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/image"
+	"nimblepane/core/sheet"
 	"nimblepane/engine"
 	"nimblepane/store"
 )
@@ -139,6 +140,16 @@ func Uses(db *gorm.DB, img store.Image, v store.Version) (image.Use, error) {
 	}
 	if len(open) > 0 {
 		u.Rollover = open[0].Name()
+	}
+	sheets, err := store.SheetsNaming(db, img.Name, v.Number)
+	if err != nil {
+		return u, err
+	}
+	for _, s := range sheets {
+		// One that has mistakes begins with it as well, once they are mended.
+		if read, _ := sheet.Parse([]byte(s.Text)); read.Base.Version == v.Number {
+			u.Sheets = append(u.Sheets, s.Name)
+		}
 	}
 	u.Doing, err = store.DoingWith(db, v.ID)
 	return u, err

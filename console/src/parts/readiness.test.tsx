@@ -24,6 +24,7 @@ it("says pool by pool whether an image could be rolled back", async () => {
       ready: false,
       says: "Going back to 2026.11.2 is not possible everywhere.",
       seconds: 0,
+      unseen: [],
       pools: [
         ready,
         {
