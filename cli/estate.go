@@ -528,8 +528,8 @@ func (a *app) trial() *cobra.Command {
 			"version in use",
 		Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		Long: "Pass over that a piece of software is older than in the version in use, where the image asks that " +
-			"none is " +
-			"(no-downgrades\nin the estate file). It takes the role approver, and the reason stands with the version.",
+			"none is (no-downgrades\n" +
+			"in the estate file). It takes the role approver, and the reason stands with the version.",
 	}
 	waive.Flags().StringVar(&waiver.Reason, "reason", "", "why it is passed over")
 	waive.Flags().BoolVar(&waiver.Withdraw, "withdraw", false, "take an earlier one back")

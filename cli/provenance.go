@@ -23,10 +23,8 @@ func (a *app) versionProvenance() *cobra.Command {
 		Use: "provenance IMAGE NUMBER", Short: "How a version was made: from what, by which steps, on whose word",
 		Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		Long: "How a version was made: from what, by which steps, on whose word, and what its seal checks found. " +
-			"With " +
-			"--document it is\nwritten to a file as it was signed: an in-toto statement with a SLSA provenance, in " +
-			"a DSSE " +
-			"envelope.",
+			"With --document it is\n" +
+			"written to a file as it was signed: an in-toto statement with a SLSA provenance, in a DSSE envelope.",
 	}
 	cmd.Flags().StringVar(&document, "document", "", "file to write the signed envelope to, - to print it")
 	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
@@ -160,11 +158,11 @@ func (a *app) verifyVersion() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "verify [IMAGE NUMBER]", Short: "Verify how a version was made, and that a disk is its",
 		Long: "Verify that the provenance of a version was signed by the service and says what its records say. With " +
-			"--document and\n--keys it is verified here, from files, without any service. With --disk a file is " +
-			"read as " +
-			"well, and has to be the\ndisk that the version was sealed with.\n\nIt ends with exit code 7 if " +
-			"something is " +
-			"not as it should be.",
+			"--document and\n" +
+			"--keys it is verified here, from files, without any service. With --disk a file is read as well, and " +
+			"has to be the\n" +
+			"disk that the version was sealed with.\n\n" +
+			"It ends with exit code 7 if something is not as it should be.",
 		Example: "  pane version verify counter-desk 2026.11.3\n  pane version keys > keys.pem\n" +
 			"  pane version verify --document counter-desk.intoto.json --keys keys.pem --disk desk.qcow2",
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),

@@ -60,8 +60,7 @@ func TestGoingBackAtTheCommandLine(t *testing.T) {
 	s.Fault("south-quay", world.Decays, "counter-desk-"+first+"-copy-*")
 	s.Until("the copies to be read", func() bool {
 		require.NoError(t, s.Store.DB.Exec("update copies set read_at = read_at - interval '2 days' where state = "+
-			"'present' "+
-			"and read_at > ?", s.Engine.Clock.Now().Add(-24*time.Hour)).Error)
+			"'present' and read_at > ?", s.Engine.Clock.Now().Add(-24*time.Hour)).Error)
 		v, err := s.As(role.Viewer).Version(t.Context(), "counter-desk", first)
 		require.NoError(t, err)
 		found := 0

@@ -25,10 +25,10 @@ func (a *app) software() *cobra.Command {
 	find := &cobra.Command{
 		Use: "find NAME", Short: "Which versions, pools and hosts have a piece of software", Args: named,
 		Long: "Which versions have a piece of software, and which pools and hosts run them. NAME is that of the " +
-			"software or of the\nsource it was built from, with * for any text. With --below it is who still has a " +
-			"version of it before that one:\nversions are ordered by the rules of what installed it, and what no " +
-			"rule " +
-			"can order is named too.",
+			"software or of the\n" +
+			"source it was built from, with * for any text. With --below it is who still has a version of it before " +
+			"that one:\n" +
+			"versions are ordered by the rules of what installed it, and what no rule can order is named too.",
 		Example: "  pane software find openssl --below 3.0.15-1\n  pane software find 'fare-*' --hosts",
 	}
 	f := find.Flags()
@@ -108,9 +108,9 @@ func (a *app) versionSoftware() *cobra.Command {
 	var document string
 	cmd := &cobra.Command{
 		Use: "software IMAGE NUMBER", Short: "What is in a version", Args: named,
-		Long: "What is in a version, as it was listed before its machine was sealed. With --document the whole " +
-			"list is " +
-			"written to a\nfile as CycloneDX 1.6, which other tools read.",
+		Long: "What is in a version, as it was listed before its machine was sealed. With --document the whole list " +
+			"is written to a\n" +
+			"file as CycloneDX 1.6, which other tools read.",
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 	}
 	cmd.Flags().StringVar(&s.Text, "search", "", "in names, versions, sources and summaries")
@@ -230,8 +230,8 @@ func (a *app) bringSoftware() *cobra.Command {
 		Short: "Give a version that has no software list one that was made elsewhere",
 		Args:  named, ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		Long: "Give a version that has no software list one that was made elsewhere, as CycloneDX 1.2 to 1.6 in " +
-			"JSON. " +
-			"A version that\nhas one keeps it.",
+			"JSON. A version that\n" +
+			"has one keeps it.",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			document, err := os.ReadFile(args[2])
 			if err != nil {
@@ -265,9 +265,10 @@ func (a *app) compareVersion() *cobra.Command {
 		Use: "compare IMAGE NUMBER [OTHER]", Short: "How a version differs from the one in use, or from another",
 		Args: named, ValidArgsFunction: a.complete(imageNames, versionNumbers, versionNumbers),
 		Long: "How a version differs from OTHER, or from the one that live names: in its software, the applications " +
-			"first, then what\npeople will notice, security fixes and the rest; in its system, its build, its " +
-			"steps and its " +
-			"seal checks. With\n--document it is written as Markdown, for a change ticket.",
+			"first, then what\n" +
+			"people will notice, security fixes and the rest; in its system, its build, its steps and its seal " +
+			"checks. With\n" +
+			"--document it is written as Markdown, for a change ticket.",
 	}
 	cmd.Flags().BoolVar(&whole, "all", false, "every line of the rest")
 	cmd.Flags().StringVar(&document, "document", "", "file to write it to as Markdown, - to print it")

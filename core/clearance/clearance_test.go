@@ -173,9 +173,8 @@ func TestTheSoftwareIsHeldAgainstTheVersionInUseIfThatIsAskedFor(t *testing.T) {
 		{
 			Software{With: "desk 1", Downgraded: append(append(older, older...), older...)},
 			"true it has all", "false older than in desk 1: card-reader (1.8, and 1.9 before), viewer (1, and 2 " +
-				"before), " +
-				"card-reader (1.8, and 1.9 before), viewer (1, and 2 before), card-reader (1.8, and 1.9 before) " +
-				"and 1 more",
+				"before), card-reader (1.8, and 1.9 before), viewer (1, and 2 before), card-reader (1.8, and 1.9 " +
+				"before) and 1 more",
 		},
 	} {
 		got := answers(c.software)

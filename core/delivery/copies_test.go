@@ -25,8 +25,7 @@ func TestAsManyCopiesAreProposedAsClonesNeed(t *testing.T) {
 			delivery.Cloning{[]delivery.Taking{few, many}, 4, delivery.Seen{}},
 			8,
 			"pool counters takes 30 hosts together; how long a clone takes here was not seen yet; 4 can be cloned " +
-				"from " +
-				"a copy at a time",
+				"from a copy at a time",
 		},
 		{
 			delivery.Cloning{[]delivery.Taking{few, many}, 4, seen(3 * time.Minute)},
@@ -52,6 +51,27 @@ func TestAsManyCopiesAreProposedAsClonesNeed(t *testing.T) {
 
 // TestNoCopyIsProposedThatNobodyClonesFrom checks that what is proposed lets all that begin be cloned, and that one
 // fewer would not.
+func TestANumberOfCopiesIsNotLoweredForTimesThatVary(t *testing.T) {
+	t.Parallel()
+	c := delivery.Cloning{
+		Takings: []delivery.Taking{{Pool: "counters", Batch: 40, PerMinute: 2}}, ClonesPerCopy: 4,
+	}
+	var were int
+	for _, times := range []struct {
+		clone time.Duration
+		want  int
+	}{{6 * time.Minute, 3}, {7 * time.Minute, 4}, {6 * time.Minute, 4}, {5 * time.Minute, 3}, {3 * time.Minute, 2}} {
+		c.Clone = delivery.Seen{Time: times.clone, Of: 50}
+		p := c.ProposeAfter(were)
+		require.Equal(t, times.want, p.Copies, "after %d, at %s", were, times.clone)
+		were = p.Copies
+	}
+	c.Clone.Time = 6 * time.Minute
+	require.Contains(t, c.ProposeAfter(4).Why, "; it stays at 4, as clone times vary")
+	c.Takings[0].Batch = 4 // has nothing to do with how long a clone takes
+	require.Equal(t, 1, c.ProposeAfter(4).Copies)
+}
+
 func TestNoCopyIsProposedThatNobodyClonesFrom(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {

@@ -264,8 +264,7 @@ func (v *Verified) read() error {
 	}
 	if s.GetPredicateType() != predicateType || len(s.GetSubject()) != 1 {
 		return fmt.Errorf("it is signed, and is a statement of kind %.60q about %d things: it should be one of %q "+
-			"about "+
-			"one", s.GetPredicateType(), len(s.GetSubject()), predicateType)
+			"about one", s.GetPredicateType(), len(s.GetSubject()), predicateType)
 	}
 	text, err := protojson.Marshal(s.GetPredicate())
 	if err != nil {

@@ -56,8 +56,8 @@ func TestDeliveriesTakeTurnsOverALineAndKeepToItsLimit(t *testing.T) {
 	// The image is made at north-quay, tried out at south-quay, and used at both and at west-quay.
 	lined := func(line string) string {
 		file := strings.Replace(lined(line), "images:", "  - {name: west-quay, platform: practice, address: WORLD, "+
-			"line: "+
-			"harbour-link, clones-per-copy: 4}\nimages:", 1)
+			"line: harbour-link, clones-per-copy: 4}\n"+
+			"images:", 1)
 		file = strings.Replace(file, "name: ticket-pilot, site: north-quay", "name: ticket-pilot, site: south-quay", 1)
 		return file + "  - {name: west-office, site: west-quay, image: counter-desk, track: live, hosts: 1, " +
 			"host-prefix: wo, " +

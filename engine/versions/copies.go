@@ -31,11 +31,15 @@ func planCopies(tx *store.Tx, img store.Image, siteID int64) (store.CopyPlan, er
 	if err != nil {
 		return plan, err
 	}
+	before, err := store.CopyPlanFor(tx.DB, img.ID, siteID)
+	if err != nil {
+		return plan, err
+	}
 	if plan.Copies = img.FixedCopiesAt.V[site.Name]; plan.Copies == 0 {
 		plan.Copies = img.FixedCopies
 	}
 	if plan.Why = "as the estate file says"; plan.Copies == 0 {
-		proposed, err := propose(tx.DB, img, site)
+		proposed, err := propose(tx.DB, img, site, before.Copies)
 		if err != nil {
 			return plan, err
 		}
@@ -43,10 +47,6 @@ func planCopies(tx *store.Tx, img store.Image, siteID int64) (store.CopyPlan, er
 		if plan.Copies < img.Copies {
 			plan.Copies, plan.Why = img.Copies, "as many as clearance asks for"
 		}
-	}
-	before, err := store.CopyPlanFor(tx.DB, img.ID, siteID)
-	if err != nil {
-		return plan, err
 	}
 	if before.Copies != plan.Copies {
 		tx.Record(store.Entry{
@@ -57,7 +57,7 @@ func planCopies(tx *store.Tx, img store.Image, siteID int64) (store.CopyPlan, er
 	return plan, tx.Save(&plan).Error
 }
 
-func propose(db *gorm.DB, img store.Image, site store.Site) (p delivery.Proposal, err error) {
+func propose(db *gorm.DB, img store.Image, site store.Site, before int) (p delivery.Proposal, err error) {
 	cloning := delivery.Cloning{ClonesPerCopy: site.ClonesPerCopy}
 	if cloning.Clone, _, err = store.CloneTimes(db, site.ID); err != nil {
 		return p, err
@@ -79,7 +79,7 @@ func propose(db *gorm.DB, img store.Image, site store.Site) (p delivery.Proposal
 		}
 		cloning.Takings = append(cloning.Takings, taking)
 	}
-	return cloning.Propose(), nil
+	return cloning.ProposeAfter(before), nil
 }
 
 // planAll thinks over how many copies sites are to have, where that was not done for a while.
