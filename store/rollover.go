@@ -179,16 +179,17 @@ func LastRollover(db *gorm.DB, poolID int64) (r Rollover, was bool, err error) {
 	return rows[0], true, nil
 }
 
-// UsualOptions are those of a pool's last rollover, other than of single hosts: its people are used to them.
+// UsualOptions are those of a pool's last rollover, other than of single hosts: its people are used to them. Without
+// one they are the defaults. They can be carried out on the pool as it is now.
 func UsualOptions(db *gorm.DB, p Pool) (rollover.Options, error) {
 	last, was, err := LastRollover(db, p.ID)
 	if err != nil || !was {
-		return rollover.DefaultOptions, err
+		return rollover.DefaultsFor(p.Size()), err
 	}
 	o := last.Options.V
 	o.EarliestStart = time.Time{}
 	if o.Check(p.Size()) != nil {
-		return rollover.DefaultOptions, nil // the pool is another by now
+		return rollover.DefaultsFor(p.Size()), nil // the pool is another by now
 	}
 	return o, nil
 }

@@ -84,6 +84,22 @@ type Pool struct {
 	SeatsPerHost int
 }
 
+// seats are those of all of its hosts.
+func (p Pool) seats() int { return p.Hosts * p.SeatsPerHost }
+
+// mostFloor is how many seats can be kept free with one host out of service.
+func (p Pool) mostFloor() int { return p.seats() - p.SeatsPerHost }
+
+// DefaultsFor are DefaultOptions as they can be carried out on any pool: one of so few hosts that the floor could not
+// hold with one of them out of service has the floor that can.
+func DefaultsFor(pool Pool) Options {
+	o := DefaultOptions
+	if most := pool.mostFloor(); o.Floor.Of(pool.seats()) > most {
+		o.Floor = Share{Value: most}
+	}
+	return o
+}
+
 // Check returns nil if the options can be carried out on the pool, or all that is wrong, joined.
 func (o Options) Check(pool Pool) error {
 	var wrong []error
@@ -94,16 +110,14 @@ func (o Options) Check(pool Pool) error {
 	case !o.Batch.Percent && (o.Batch.Value < 1 || o.Batch.Value > pool.Hosts):
 		bad("batch of %s: this pool has %s, so a batch has 1 to %d", o.Batch, count(pool.Hosts, "host"), pool.Hosts)
 	}
-	seats := pool.Hosts * pool.SeatsPerHost
-	most := seats - pool.SeatsPerHost
 	switch {
 	case o.Floor.Percent && (o.Floor.Value < 0 || o.Floor.Value > 100):
 		bad("floor of %s: a share goes from 0%% to 100%%", o.Floor)
 	case o.Floor.Value < 0:
 		bad("floor of %s: it cannot be negative", o.Floor)
-	case o.Floor.Of(seats) > most:
+	case o.Floor.Of(pool.seats()) > pool.mostFloor():
 		bad("floor of %s is %d of the pool's %d seats: with one host out of service at most %d can be free", o.Floor,
-			o.Floor.Of(seats), seats, most)
+			o.Floor.Of(pool.seats()), pool.seats(), pool.mostFloor())
 	}
 	if o.LogOff != Wait && o.LogOff != Warn {
 		bad("log-off policy %q: use %q or %q", o.LogOff, Wait, Warn)
@@ -143,7 +157,7 @@ func (o Options) Check(pool Pool) error {
 func (o Options) Plan(pool Pool) Plan {
 	return Plan{
 		BatchSize:     max(1, min(pool.Hosts, o.Batch.Of(pool.Hosts))),
-		Floor:         o.Floor.Of(pool.Hosts * pool.SeatsPerHost),
+		Floor:         o.Floor.Of(pool.seats()),
 		LogOff:        o.LogOff,
 		Grace:         o.Grace,
 		LastNotice:    o.LastNotice,

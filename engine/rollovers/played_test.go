@@ -95,6 +95,36 @@ func TestTwoWhoRollBackAtOnceGoBackOneStep(t *testing.T) {
 	require.ErrorContains(t, err, "names 2026.11.2, and not 2026.11.1")
 }
 
+// TestAPoolOfOneHostKeepsNobodyFromRollingBack: no floor holds there, and nobody has time to give one while a version
+// is bad.
+func TestAPoolOfOneHostKeepsNobodyFromRollingBack(t *testing.T) {
+	t.Parallel()
+	p := enginetest.Open(t)
+	_, err := p.Fleet.LoadEstate(t.Context(), "tove", []byte(enginetest.Estate+
+		"  - {name: kiosk, site: north-quay, image: desk, track: live, hosts: 1, host-prefix: ki, seats-per-host: 4, "+
+		"machine-class: standard}\n"), false)
+	require.NoError(t, err)
+	for _, v := range p.Numbers[:2] {
+		require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", v,
+			versions.Activation{Overrule: true, Reason: "next"}))
+	}
+	_, err = p.Rollovers.Start(t.Context(), "jonas",
+		rollovers.StartRequest{Pools: []string{"kiosk"}, Options: rollover.DefaultOptions})
+	require.ErrorContains(t, err, "the options do not fit pool kiosk", "who gives a floor is told that it cannot hold")
+	r, err := p.Rollovers.Rollback(t.Context(), "tove",
+		rollovers.RollbackRequest{Image: "desk", Leaves: p.Numbers[1], Reason: "bad"})
+	require.NoError(t, err)
+	floors := map[int]int{}
+	for _, row := range r.Rollovers {
+		floors[row.Plan.V.Floor]++
+	}
+	require.Equal(t, map[int]int{2: 2, 0: 1}, floors, "the others keep theirs")
+	p.Settle()
+	h, err := store.HostNamed(p.Store.DB, "ki-001")
+	require.NoError(t, err)
+	require.Equal(t, host.Serving, h.State)
+}
+
 func TestAStoppedRolloverOfAGrownPoolLeavesNoGhosts(t *testing.T) {
 	t.Parallel()
 	p := enginetest.Open(t)

@@ -170,9 +170,6 @@ func (rs *Rollovers) rollPoolsBack(tx *store.Tx, img store.Image, tracks []strin
 		if err != nil {
 			return nil, nil, err
 		}
-		if err := fit(o, p); err != nil {
-			return nil, nil, err
-		}
 		r, err := rs.startOne(tx, p, StartRequest{Options: o, Reason: reason})
 		var nothing *nothingToDo
 		if asNothing(err, &nothing) {
