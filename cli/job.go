@@ -253,9 +253,10 @@ func (a *app) rollback() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "rollback IMAGE --reason WHY", Short: "Point live back at an earlier version, bar the bad one, and " +
 			"take the hosts back", Args: named,
-		Long: "Point live back at the fallback, or at --to; bar the version that live named; and take " +
-			"the hosts that\nrun it back: a rollover under way is reversed, and other pools with hosts on it are " +
-			"rolled over. Hosts\nthat were not touched yet stay as they are.",
+		Long: "Point live back at the fallback, or at --to; bar the version that live named; and take the\n" +
+			"hosts that run it back: what takes hosts elsewhere is stopped, and each pool with hosts on it is\n" +
+			"rolled over as it was last, or by the defaults; a pool of one host without a floor, which none\n" +
+			"could keep. Hosts that were not touched yet stay as they are.",
 		ValidArgsFunction: a.complete(imageNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			img, err := c.Image(ctx, args[0])
