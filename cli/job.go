@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 
 	"nimblepane/client"
@@ -282,7 +283,8 @@ func (a *app) rollback() *cobra.Command {
 			if a.structured() {
 				return a.object(r)
 			}
-			a.say("%s of %s names %s again.", strings.Join(r.Tracks, " and "), img.Name, r.To)
+			a.say("%s of %s %s %s again.", strings.Join(r.Tracks, " and "), img.Name,
+				english.PluralWord(len(r.Tracks), "names", "name"), r.To)
 			if !in.KeepUsable {
 				a.say("%s is barred: %s", r.From, in.Reason)
 			}
