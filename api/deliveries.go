@@ -20,7 +20,7 @@ type DeliveryQuery struct {
 func (s *Server) deliveries() {
 	register(s, operation{
 		method: "GET", path: "/deliveries", id: "list-deliveries", tag: "deliveries", role: role.Viewer,
-		summary: "Deliveries of copies and of bases to sites, those that were asked for last first",
+		summary: "Deliveries of copies and of bases to sites: under way, waiting by their turns, ended",
 	},
 		func(ctx context.Context, in *DeliveryQuery) (*body[client.Page[client.Delivery]], error) {
 			db := s.store.DB.WithContext(ctx)

@@ -82,10 +82,12 @@ type DeliveryQuery struct {
 	Limit       int
 }
 
-// Deliveries returns deliveries, those that were asked for last first.
+// Deliveries returns deliveries: those under way, then those that wait, both the oldest first, then those that have
+// ended, the last first.
 func Deliveries(db *gorm.DB, q DeliveryQuery) (rows []DeliveryRow, err error) {
 	err = db.Raw(selectDeliveries+`and (? or w.state in ('asked', 'under way')) and (? = '' or s.name = ?) and (? = '' or i.name = ?)
-		order by w.asked_at desc, w.key desc limit ?`, q.Ended, q.Site, q.Site, q.Image, q.Image, q.Limit).Scan(&rows).Error
+		order by array_position(array['under way', 'asked'], w.state), w.ended_at desc, w.asked_at, w.key limit ?`,
+		q.Ended, q.Site, q.Site, q.Image, q.Image, q.Limit).Scan(&rows).Error
 	return rows, err
 }
 

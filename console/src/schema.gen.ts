@@ -395,7 +395,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Deliveries of copies and of bases to sites, those that were asked for last first
+         * Deliveries of copies and of bases to sites: under way, waiting by their turns, ended
          * @description Needs the role viewer or one above it.
          */
         get: operations["list-deliveries"];

@@ -4,9 +4,11 @@
 package deliveries
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/dustin/go-humanize/english"
@@ -142,7 +144,8 @@ type Delivery struct {
 	Left   time.Duration // until it is there, 0 if that cannot be said
 }
 
-// List returns deliveries, the last first.
+// List returns deliveries: those under way, then those that wait, as their turns come, then those that have ended, the
+// last first.
 func (d *Deliveries) List(ctx context.Context, q store.DeliveryQuery) ([]Delivery, error) {
 	db := d.engine.Store.DB.WithContext(ctx)
 	rows, err := store.Deliveries(db, q)
@@ -155,12 +158,18 @@ func (d *Deliveries) List(ctx context.Context, q store.DeliveryQuery) ([]Deliver
 	}
 	others := all(open)
 	out := make([]Delivery, len(rows))
+	begun, waiting := 0, 0
 	for i, r := range rows {
 		out[i] = Seen(r)
-		if r.State == store.WorkAsked {
+		switch r.State {
+		case store.WorkUnderWay:
+			begun++
+		case store.WorkAsked:
+			waiting++
 			out[i].Before = delivery.Before(others, r.Key)
 		}
 	}
+	slices.SortStableFunc(out[begun:begun+waiting], func(a, b Delivery) int { return cmp.Compare(a.Before, b.Before) })
 	return out, nil
 }
 

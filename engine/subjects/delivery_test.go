@@ -28,8 +28,10 @@ func deliveriesOf(t *testing.T, c *client.Client, d client.Deliveries) (waiting,
 	for _, r := range rows {
 		switch r.State {
 		case client.DeliveryWaiting:
+			require.True(t, len(waiting) == 0 || waiting[len(waiting)-1].Before <= r.Before, "in their turns")
 			waiting = append(waiting, r)
 		case client.DeliveryUnderWay:
+			require.Empty(t, waiting, "those under way come first")
 			underWay = append(underWay, r)
 		case client.DeliveryArrived, client.DeliveryFailed:
 		}

@@ -242,7 +242,7 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 	s.Until("a delivery under way", func() bool {
 		list, err := s.As(role.Viewer).Deliveries(t.Context(), client.Deliveries{Site: "south-quay"})
 		require.NoError(t, err)
-		return len(list) > 0 && list[len(list)-1].Whole > 0
+		return len(list) > 0 && list[0].Whole > 0
 	})
 
 	b := open(t, s.URL)

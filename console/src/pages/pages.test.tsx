@@ -144,7 +144,7 @@ describe("a version", () => {
     show(
       <VersionPage />,
       "operator",
-      "/images/counter-desk/versions/2026.11.2",
+      "/images/counter-desk/versions/2026.11.2/no-such-tab",
       "/images/:image/versions/:number/:tab?",
     );
     await screen.findByText("version.activate");
