@@ -80,7 +80,7 @@ func (a *app) imageRetention() *cobra.Command {
 		if a.structured() {
 			return a.object(now)
 		}
-		a.say("Of %s is kept: %s.", args[0], now.Says)
+		a.say("%s keeps %s.", args[0], now.Says)
 		return nil
 	})
 	return cmd
@@ -91,11 +91,11 @@ func (a *app) retention(imageName string, p client.RetentionPlan) error {
 		return a.object(p)
 	}
 	n := len(p.Retires)
-	is, are := "is", english.PluralWord(n, "is", "are")
+	keeps, are := "keeps", english.PluralWord(n, "is", "are")
 	if !p.Set {
-		is, are = "would be", "would be"
+		keeps, are = "would keep", "would be"
 	}
-	a.say("Of %s %s kept: %s.", imageName, is, p.Says)
+	a.say("%s %s %s.", imageName, keeps, p.Says)
 	spare := 0
 	for _, v := range p.Versions {
 		spare += v.Spare

@@ -99,7 +99,7 @@ func TestWhatIsKeptAtTheCommandLine(t *testing.T) {
 	for range 3 {
 		numbers = append(numbers, s.Captured("counter-desk", "bm-counter"))
 	}
-	run(0, "is kept: everything.")
+	run(0, "counter-desk keeps everything.")
 	for want, args := range map[string][]string{
 		"--off keeps everything":          {"--off", "--keep", "3"},
 		"--keep, 1 at least":              {"--days", "3"},
@@ -112,9 +112,9 @@ func TestWhatIsKeptAtTheCommandLine(t *testing.T) {
 	}
 	out := run(0, "2 versions would be retired", "--keep", "1", "--dry-run")
 	require.Contains(t, out, "it is among the newest 1")
-	run(0, "is kept: everything.")
+	run(0, "counter-desk keeps everything.")
 	run(0, "would be kept", "--off", "--dry-run")
-	run(0, "is kept: the newest 1.", "--keep", "1", "--yes")
+	run(0, "counter-desk keeps the newest 1.", "--keep", "1", "--yes")
 	s.Until("what is not kept to be retired", func() bool {
 		list, err := s.As(role.Viewer).Versions(t.Context(), "counter-desk")
 		require.NoError(t, err)
@@ -141,5 +141,5 @@ func TestWhatIsKeptAtTheCommandLine(t *testing.T) {
 	require.Contains(t, load.Changes[0], "keeps the newest 7")
 	_, err = s.As(role.Viewer).SetRetention(t.Context(), "counter-desk", client.RetentionChange{Keep: 1})
 	require.True(t, client.IsStatus(err, http.StatusForbidden), err)
-	run(0, "is kept: everything.", "--off", "--yes")
+	run(0, "counter-desk keeps everything.", "--off", "--yes")
 }

@@ -11,6 +11,7 @@ describe("format", () => {
   it("writes how long something took", () => {
     expect(duration("2026-11-23T09:05:00Z", "2026-11-23T09:06:05Z")).toBe("1 min 5 s");
     expect(duration("2026-11-23T09:05:00Z", "2026-11-23T09:05:59.6Z")).toBe("1 min 0 s");
+    expect(duration("2026-11-23T09:05:00Z", "2026-11-23T15:51:48Z")).toBe("6 h 46 min");
     expect(duration("2026-11-23T09:05:00Z", undefined)).toBe("");
     expect(duration(undefined, "2026-11-23T09:05:00Z")).toBe("");
   });

@@ -71,10 +71,11 @@ export function shortNumber(number: string): string {
   return number.replace(/^20(?=\d\d\.\d\d\.)/, "");
 }
 
-/** How long something took, in minutes and seconds; "" if it did not begin or end. */
+/** How long something took, to the second if it was less than an hour; "" if it did not begin or end. */
 export function duration(from?: string | null, to?: string | null): string {
   if (!from || !to) return "";
-  return span(Math.round((Date.parse(to) - Date.parse(from)) / 1000));
+  const seconds = Math.round((Date.parse(to) - Date.parse(from)) / 1000);
+  return seconds < 3600 ? span(seconds) : lasted(seconds);
 }
 
 /** Writes a short time, in seconds, to the second. */

@@ -46,7 +46,7 @@ it("sets a rule only after it has shown what goes by it", async () => {
     [`PUT ${path}`]: { ...tried, set: true },
   });
   show(<Retention image="counter-desk" />);
-  await screen.findByText(/Kept is everything/);
+  await screen.findByText(/It keeps everything/);
   await user.type(screen.getByLabelText(/Keep the newest/), "1");
   await user.type(screen.getByLabelText(/younger than/), "60");
   await user.type(screen.getByLabelText(/tagged/), "release, audit");
@@ -101,6 +101,6 @@ it("says what is wrong with a rule, and lets people keep everything again", asyn
 it("lets only those change it who may", async () => {
   service({ [`GET ${path}`]: everything });
   show(<Retention image="counter-desk" />, "viewer");
-  await screen.findByText(/Kept is everything/);
+  await screen.findByText(/It keeps everything/);
   expect(screen.queryByRole("button", { name: "Show what goes" })).toBeNull();
 });

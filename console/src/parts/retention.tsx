@@ -21,7 +21,7 @@ export function Retention({ image }: { image: string }) {
           {(r) => (
             <>
               <Text mb="2">
-                <Words>{`Kept is ${r.says}.`}</Words>
+                <Words>{`It keeps ${r.says}.`}</Words>
                 {r.rule.keep > 0 &&
                   " A version also stays that a track, a pool, a host or a rollover names, that is the fallback, or that something is going on with."}
               </Text>
