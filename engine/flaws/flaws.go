@@ -171,11 +171,14 @@ func matters(db *gorm.DB, _ time.Time, add func(engine.Matter)) error {
 		if len(serious) == 0 {
 			continue
 		}
-		label := v.Image + " " + v.Number
+		label, by := v.Image+" "+v.Number, "a track or a pool names"
+		if v.Hosts > 0 {
+			by = english.PluralWord(v.Hosts, "a host runs", fmt.Sprintf("%d hosts run", v.Hosts))
+		}
 		add(engine.Matter{
 			Kind: matter.Flaw, Urgent: serious[0].Severity == flaw.Critical,
-			Title: fmt.Sprintf("%s, which %s, has %s", label, english.PluralWord(v.Hosts, "a host runs",
-				fmt.Sprintf("%d hosts run", v.Hosts)), english.Plural(len(serious), "serious known flaw", "")),
+			Title: fmt.Sprintf("%s, which %s, has %s", label, by, english.Plural(len(serious), "serious known flaw",
+				"")),
 			Detail: Named(serious), Link: "images/" + v.Image + "/versions/" + v.Number + "/flaws",
 			Command: "pane version flaws " + label + " --serious",
 		})

@@ -1,6 +1,7 @@
 package subjects_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -117,6 +118,13 @@ func TestVersionsAreHeldAgainstListsOfKnownFlaws(t *testing.T) {
 	v, err = c.VersionFlaws(ctx, "counter-desk", two)
 	require.NoError(t, err)
 	require.Equal(t, []string{"OWN-1", "DEB-3"}, ids(v.Items))
+	_, err = c.Stage(ctx, "counter-desk", two, client.Staging{})
+	require.NoError(t, err)
+	s.Until("Today to tell of a version that no host runs yet", func() bool {
+		return slices.ContainsFunc(told(), func(m client.Matter) bool {
+			return strings.HasPrefix(m.Title, "counter-desk "+two+", which a track or a pool names, has ")
+		})
+	})
 	require.NoError(t, c.DeleteFlaws(ctx, "own"))
 	require.ErrorContains(t, c.DeleteFlaws(ctx, "own"), `flaw list own`)
 	v, err = c.VersionFlaws(ctx, "counter-desk", two)
