@@ -12,6 +12,7 @@ command -v gcc >/dev/null || missing+=(gcc libc6-dev) # for the race detector
 command -v git >/dev/null || missing+=(git) # sheets in repositories
 command -v qemu-img >/dev/null || missing+=(qemu-utils) # bases
 command -v mke2fs >/dev/null || [ -x /usr/sbin/mke2fs ] || missing+=(e2fsprogs)
+command -v mkfs.xfs >/dev/null || [ -x /usr/sbin/mkfs.xfs ] || missing+=(xfsprogs) # storage that shares blocks
 command -v column >/dev/null || missing+=(bsdextrautils)
 if [ "${1:-}" = real ]; then
   { command -v libvirtd || [ -x /usr/sbin/libvirtd ]; } >/dev/null || missing+=(libvirt-daemon-system libvirt-daemon-driver-qemu libvirt-clients)
