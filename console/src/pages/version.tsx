@@ -49,7 +49,13 @@ export function VersionPage() {
     >
       <Shown query={version}>
         {(v) => (
-          <Tabs.Root value={tab in tabs ? tab : ""} lazyMount unmountOnExit variant="line" size="sm">
+          <Tabs.Root
+            value={Object.hasOwn(tabs, tab) ? tab : ""}
+            lazyMount
+            unmountOnExit
+            variant="line"
+            size="sm"
+          >
             <Tabs.List mb="4">
               {Object.entries(tabs).map(([of, name]) => (
                 <Tabs.Trigger key={of} value={of} asChild>
