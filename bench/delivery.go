@@ -20,7 +20,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -61,13 +60,12 @@ func deliveries(ctx context.Context, r *results, _ *localpg.Server, dir string) 
 
 	// Their maps were made when they were captured and came.
 	for disk, in := range map[string]string{"old": there, "new": here} {
-		if _, _, err := inProcess(ctx, order{Map: disk, From: in}); err != nil {
+		if _, err := inProcess(ctx, order{Map: disk, From: in}); err != nil {
 			return err
 		}
 	}
 	// In turn, for how fast the machine is changes while it is measured.
 	var alone, took []time.Duration
-	var memory int64
 	var got done
 	for range 3 {
 		begin := time.Now()
@@ -77,7 +75,7 @@ func deliveries(ctx context.Context, r *results, _ *localpg.Server, dir string) 
 		}
 		alone = append(alone, time.Since(begin))
 		digest, _, _ := strings.Cut(string(out), " ")
-		got, memory, err = inProcess(ctx, order{
+		got, err = inProcess(ctx, order{
 			From: here, To: there, Disk: "new", Digest: "sha256:" + digest, Beside: []string{"old"},
 		})
 		if err != nil {
@@ -97,7 +95,7 @@ func deliveries(ctx context.Context, r *results, _ *localpg.Server, dir string) 
 		100*alone[1].Seconds()/got.Took.Seconds(),
 		humanize.IBytes(uint64(got.Line)), 100*float64(got.Line)/diskBytes), "at least 50% of the rate, under 8% of "+
 		"the bytes")
-	r.add("delivery of the disk, memory at most", fmt.Sprintf("%d MB", memory>>20), "under 200 MB")
+	r.add("delivery of the disk, memory at most", fmt.Sprintf("%d MB", got.Memory>>20), "under 200 MB")
 
 	begin := time.Now()
 	if err := exec.CommandContext(ctx, "cp", "--reflink=never", newer, filepath.Join(there,
@@ -159,13 +157,13 @@ func hugeDelivery(ctx context.Context, r *results, dir string) (err error) {
 	if err := os.WriteFile(filepath.Join(room, "there.qcow2"), nil, 0o600); err != nil {
 		return err
 	}
-	_, memory, err := inProcess(ctx, order{Begin: filepath.Join(dir, "new.blocks"), To: room, Beside: []string{
+	got, err := inProcess(ctx, order{Begin: filepath.Join(dir, "new.blocks"), To: room, Beside: []string{
 		"there",
 	}})
 	if err != nil {
 		return err
 	}
-	r.add(what, fmt.Sprintf("%d MB", memory>>20), "under 200 MB")
+	r.add(what, fmt.Sprintf("%d MB", got.Memory>>20), "under 200 MB")
 	return nil
 }
 
@@ -260,30 +258,39 @@ type order struct {
 // done is what it came to.
 type done struct {
 	platform.Transfer
-	Took time.Duration
+	Took   time.Duration
+	Memory int64 // that the process had at most, in bytes
+}
+
+// tell writes it for the process that gave the order. How much memory it took the process says itself: what is seen of
+// one that has ended is never less than its parent had when it began.
+func (d done) tell() (err error) {
+	if d.Memory, err = peakOf(os.Getpid()); err != nil {
+		return err
+	}
+	return json.NewEncoder(os.Stdout).Encode(d)
 }
 
 const orderVariable = "NIMBLEPANE_BENCH_ORDER"
 
-// inProcess has another process do it, and returns how much memory that had at most, in bytes.
-func inProcess(ctx context.Context, o order) (d done, memory int64, err error) {
+// inProcess has another process do it.
+func inProcess(ctx context.Context, o order) (d done, err error) {
 	text, err := json.Marshal(o)
 	if err != nil {
-		return d, 0, err
+		return d, err
 	}
 	self, err := os.Executable()
 	if err != nil {
-		return d, 0, err
+		return d, err
 	}
 	cmd := exec.CommandContext(ctx, self)
 	cmd.Env = append(os.Environ(), orderVariable+"="+string(text))
 	cmd.Stderr = os.Stderr
 	out, err := cmd.Output()
 	if err != nil {
-		return d, 0, fmt.Errorf("process for %s: %w", text, err)
+		return d, fmt.Errorf("process for %s: %w", text, err)
 	}
-	const kib = 1 << 10 // what the kernel counts in
-	return d, cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss * kib, json.Unmarshal(out, &d)
+	return d, json.Unmarshal(out, &d)
 }
 
 // follow does what the process is to do.
@@ -302,9 +309,10 @@ func (o order) follow(ctx context.Context) error {
 		if _, err := io.Copy(sum, f); err != nil {
 			return err
 		}
-		_, err = from.Map(ctx, o.Map, "sha256:"+hex.EncodeToString(sum.Sum(nil)), func(int) {})
-		fmt.Println("{}")
-		return err
+		if _, err = from.Map(ctx, o.Map, "sha256:"+hex.EncodeToString(sum.Sum(nil)), func(int) {}); err != nil {
+			return err
+		}
+		return done{}.tell()
 	}
 	to, err := depot.OpenLocal(o.To, 0o444)
 	if err != nil {
@@ -322,8 +330,11 @@ func (o order) follow(ctx context.Context) error {
 			return err
 		}
 		begun, err := to.Begin(ctx, depot.Coming{Copy: "huge-copy", Beside: o.Beside}, m, func(int) {})
+		if err != nil {
+			return err
+		}
 		d.Lacking = m.Bytes(begun.Lacking)
-		return errors.Join(err, json.NewEncoder(os.Stdout).Encode(d))
+		return d.tell()
 	}
 	begin := time.Now()
 	err = depot.Delivery{
@@ -334,5 +345,5 @@ func (o order) follow(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return json.NewEncoder(os.Stdout).Encode(d)
+	return d.tell()
 }
