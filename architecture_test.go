@@ -23,7 +23,7 @@ import (
 // packages of its own part and of those below it.
 var layers = []string{
 	"demo", "bench", "docs", "cmd", "internal", "cli", "console", "api", "client", "engine", "store",
-	"platform", "agent", "core",
+	"platform", "agent", "sandbox", "core",
 }
 
 type listed struct {

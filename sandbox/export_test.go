@@ -1,0 +1,4 @@
+package sandbox
+
+// RaceDetector says whether this program has no limit of memory.
+const RaceDetector = raceDetector

@@ -1,0 +1,6 @@
+//go:build race
+
+package sandbox
+
+// raceDetector needs more memory than a job has.
+const raceDetector = true
