@@ -298,8 +298,6 @@ func (h *head) String() string {
 	return strings.TrimSpace(strings.ToValidUTF8(h.text.String(), "?"))
 }
 
-// Check sets up a sandbox and runs nothing in it. The error is *Unavailable
-// where that is not possible.
-func Check(ctx context.Context) error {
-	return Job{Program: []string{"true"}}.Run(ctx)
-}
+// Available sets up a sandbox, once for the process, and runs nothing in it.
+// The error is *Unavailable where that is not possible.
+var Available = sync.OnceValue(func() error { return Job{Program: []string{"true"}}.Run(context.Background()) })

@@ -42,6 +42,7 @@ import (
 	"nimblepane/engine"
 	"nimblepane/engine/subjects"
 	"nimblepane/platform/kinds"
+	"nimblepane/sandbox"
 	"nimblepane/store"
 )
 
@@ -259,6 +260,9 @@ func run(ctx context.Context, v *viper.Viper) error {
 		if err != nil {
 			return fmt.Errorf("--repositories: %w", err)
 		}
+	}
+	if err := sandbox.Available(); err != nil {
+		log.Error("disk images, vulnerability lists and build sheets in repositories are refused", "err", err)
 	}
 	e, err := engine.New(st, clock, engine.Options{
 		AgentURL: agentURL, Platforms: kinds.All(), Secrets: secret.In(os.LookupEnv, secrets), Version: version,

@@ -117,7 +117,8 @@ func detected(t *testing.T, file string) (disk.Format, error) {
 	t.Helper()
 	content, err := os.ReadFile(file)
 	require.NoError(t, err)
-	return disk.Detect(bytes.NewReader(content), int64(len(content)))
+	found, err := disk.Detect(bytes.NewReader(content), int64(len(content)))
+	return found.Format, err
 }
 
 func TestAQCOW2ReadsAsTheDiskThatItHolds(t *testing.T) {
@@ -236,6 +237,178 @@ func TestWhatIsNoDiskOrNotAllOfOneIsRefused(t *testing.T) {
 	} {
 		_, err := detected(t, c.file)
 		require.ErrorContains(t, err, c.why, filepath.Base(c.file))
+	}
+}
+
+// patched is a VMDK with its description replaced, and its capacity if that is not negative.
+func patched(t *testing.T, vmdk []byte, capacity int64, description string) []byte {
+	t.Helper()
+	content := bytes.Clone(vmdk)
+	le := binary.LittleEndian
+	at, length := le.Uint64(content[28:])*512, le.Uint64(content[36:])*512
+	require.Less(t, uint64(len(description)), length)
+	clear(content[at : at+length])
+	copy(content[at:], description)
+	if capacity >= 0 {
+		le.PutUint64(content[12:], uint64(capacity))
+	}
+	return content
+}
+
+func TestAVMDKThatAConverterWouldReadOtherwiseIsRefused(t *testing.T) {
+	t.Parallel()
+	vmdk, err := os.ReadFile(packed(t, random(t), "vmdk"))
+	require.NoError(t, err)
+	const right = "# Disk " +
+		"DescriptorFile\nversion=1\nCID=7a7a7a7a\nparentCID=ffffffff\ncreateType=\"monolithicSparse\"\n" +
+		"\n# Extent description\nRW 16384 SPARSE \"chart.vmdk\"\n\n#DDB\nddb.adapterType = \"ide\"\n"
+	detect := func(content []byte) error {
+		_, err := disk.Detect(bytes.NewReader(content), int64(len(content)))
+		return err
+	}
+	require.NoError(t, detect(patched(t, vmdk, -1, right)))
+	for name, c := range map[string]struct {
+		capacity int64
+		text     string
+		why      string
+	}{
+		"capacity 0": {0, right, "makes no sense"},
+		"a type in a comment, and the service's file as the disk": {
+			0, "# createType: vmfs\"\n" + strings.ReplaceAll(right, `SPARSE "chart.vmdk"`, `VMFS "/etc/shadow"`),
+			"makes no sense",
+		},
+		"a type in a comment": {-1, "# createType: vmfs\"\n" + right, "a line that is not read here"},
+		"two types":           {-1, right + "createType=\"vmfs\"\n", "createType twice"},
+		"two types on a line": {-1, strings.Replace(right, "createType=", "xcreateType=\"vmfs\" createType=",
+			1), "a line that"},
+		"a prefixed type": {-1, "xcreateType=\"vmfs\"\n" + right, "a field that is not read here"},
+		"no type": {
+			-1, strings.Replace(right, "createType=\"monolithicSparse\"\n", "", 1),
+			"more than one file",
+		},
+		"another file":     {-1, strings.Replace(right, `SPARSE "chart.vmdk"`, `FLAT "/etc/shadow" 0`, 1), "another file"},
+		"a file elsewhere": {-1, strings.Replace(right, `chart.vmdk`, `../chart.vmdk`, 1), "another file"},
+		"two extents": {
+			-1, strings.Replace(right, "\n#DDB", "RW 16384 SPARSE \"b.vmdk\"\n", 1),
+			"more than one file",
+		},
+		"another size": {-1, strings.Replace(right, "16384", "8", 1), "names a disk of 8 sectors"},
+		"a parent":     {-1, right + "parentFileNameHint=\"/etc/shadow\"\n", "made on another disk"},
+		"a parent at an address": {
+			-1, right + "parentFileNameHint=\"nbd:127.0.0.1:10809\"\n",
+			"made on another disk",
+		},
+		"a prefixed parent":        {-1, "xparentCID=00000001\n" + right, "a field that is not read here"},
+		"another parent":           {-1, strings.Replace(right, "ffffffff", "00000001", 1), "made on another disk"},
+		"two parents":              {-1, right + "parentCID=00000001\n", "parentCID twice"},
+		"a line behind a return":   {-1, right + "CID2=1\rparentFileNameHint=\"x\"\n", "a line that is not read here"},
+		"text behind the end":      {-1, right + "\x00parentFileNameHint=\"x\"", "behind the end"},
+		"text that is not a field": {-1, right + "chart\n", "a line that is not read here"},
+	} {
+		require.ErrorContains(t, detect(patched(t, vmdk, c.capacity, c.text)), c.why, name)
+	}
+
+	// A stream has its directory at its end, with the header once more.
+	stream := patched(t, vmdk, -1, strings.Replace(right, "monolithicSparse", "streamOptimized", 1))
+	stream = append(append(stream, stream[:512]...), make([]byte, 512)...)
+	binary.LittleEndian.PutUint64(stream[56:], 1<<64-1)
+	require.NoError(t, detect(stream))
+	binary.LittleEndian.PutUint64(stream[len(stream)-1024+12:], 0)
+	require.ErrorContains(t, detect(stream), "contradicts")
+}
+
+func TestAVHDWithTwoFootersIsRefused(t *testing.T) {
+	t.Parallel()
+	for options, at := range map[string]int{"subformat=dynamic": 60, "subformat=fixed": 0} {
+		vhd, err := os.ReadFile(packed(t, random(t), "vpc", "-o", options))
+		require.NoError(t, err)
+		if at == 0 {
+			copy(vhd, "conectix")
+		} else {
+			vhd[at+3] = 2
+		}
+		_, err = disk.Detect(bytes.NewReader(vhd), int64(len(vhd)))
+		require.Error(t, err, options)
+	}
+}
+
+// qcow2 is a file of 5 clusters of 64 KiB with one table for 2^29 bytes: its header, the first table, the second one
+// and data.
+func qcow2(patch func(b []byte)) []byte {
+	be, b := binary.BigEndian, make([]byte, 5<<16)
+	copy(b, "QFI\xfb")
+	be.PutUint32(b[4:], 3)
+	be.PutUint32(b[20:], 16)
+	be.PutUint64(b[24:], 1<<29)
+	be.PutUint32(b[36:], 8) // entries of the first table
+	be.PutUint64(b[40:], 1<<16)
+	be.PutUint32(b[100:], 104)
+	be.PutUint64(b[1<<16:], 1<<63|2<<16)
+	be.PutUint64(b[2<<16:], 1<<63|3<<16)
+	patch(b)
+	return b
+}
+
+func TestAQCOW2ThatIsMadeToHarmIsRefused(t *testing.T) {
+	t.Parallel()
+	be := binary.BigEndian
+	for name, c := range map[string]struct {
+		patch func([]byte)
+		why   string
+	}{
+		"nothing wrong":         {func([]byte) {}, ""},
+		"a size that overflows": {func(b []byte) { be.PutUint64(b[24:], 1<<63-1) }, "makes no sense"},
+		"a negative size":       {func(b []byte) { be.PutUint64(b[24:], 1<<63) }, "makes no sense"},
+		"an unknown feature":    {func(b []byte) { be.PutUint64(b[72:], 1<<20) }, "incompatible features 0x100000"},
+		"a corrupt one":         {func(b []byte) { be.PutUint64(b[72:], 2) }, "incompatible features 0x2"},
+		"an unknown compression": {func(b []byte) {
+			be.PutUint64(b[72:], 8)
+			be.PutUint32(b[100:], 112)
+			b[104] = 2
+		}, "makes no sense"},
+		"tables that share a block": {func(b []byte) {
+			be.PutUint64(b[24:], 1<<30)
+			be.PutUint64(b[1<<16+8:], 1<<63|2<<16)
+		}, "share a table"},
+		"clusters that share a place": {func(b []byte) {
+			for n := range 8192 {
+				be.PutUint64(b[2<<16+8*n:], 1<<63|3<<16)
+			}
+		}, "share a place"},
+		"a table beyond all numbers": {func(b []byte) { be.PutUint64(b[40:], 1<<63-1) }, "cut off"},
+	} {
+		content := qcow2(c.patch)
+		found, err := disk.Detect(bytes.NewReader(content), int64(len(content)))
+		if c.why != "" {
+			require.ErrorContains(t, err, c.why, name)
+			continue
+		}
+		require.NoError(t, err)
+		require.Equal(t, disk.File{Format: disk.QCOW2, Unpacked: 1 << 16}, found)
+	}
+}
+
+func TestHowMuchAFileUnpacksToIsKnownBefore(t *testing.T) {
+	t.Parallel()
+	content := random(t)
+	for _, c := range [][]string{
+		{"qcow2"},
+		{"qcow2", "-c"},
+		{"raw"},
+		{"vpc"},
+		{"vpc", "-o", "subformat=fixed"},
+		{"vhdx"},
+		{"vmdk"},
+		{"vmdk", "-o", "subformat=streamOptimized"},
+	} {
+		file, err := os.ReadFile(packed(t, content, c[0], c[1:]...))
+		require.NoError(t, err)
+		found, err := disk.Detect(bytes.NewReader(file), int64(len(file)))
+		require.NoError(t, err)
+		made, err := os.Stat(packed(t, content, "qcow2"))
+		require.NoError(t, err)
+		require.GreaterOrEqual(t, found.Unpacked, made.Size()-1<<20, "%v", c)
+		require.LessOrEqual(t, found.Unpacked, int64(len(content))+1<<20, "%v", c)
 	}
 }
 

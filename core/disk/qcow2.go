@@ -34,7 +34,9 @@ var ErrNotRead = errors.New("it is not a qcow2 disk of a form that is read here"
 
 // Of the features that one has to know to read a disk.
 const (
+	dirty        = 1 << 0 // counts of references are wrong, which no reader needs
 	externalData = 1 << 2
+	compression  = 1 << 3 // is not that of old files
 	extendedL2   = 1 << 4
 )
 
@@ -62,10 +64,13 @@ func readHeader(file io.ReaderAt) (h header, err error) {
 	h = header{Image: m, backing: be.Uint64(b[8:]) != 0, crypt: be.Uint32(b[32:])}
 	if m.version >= 3 {
 		h.features = be.Uint64(b[72:])
+		if be.Uint32(b[100:]) > 104 && b[104] > 1 {
+			return h, ErrNotRead // compressed in a way that is not known
+		}
 		m.zstandard = be.Uint32(b[100:]) > 104 && b[104] == 1
 	}
-	if m.version < 2 || m.version > 3 || m.clusterBits < 9 || m.clusterBits > 21 || m.Size < 0 || m.l1 < 0 ||
-		m.l1Entries > 32<<20/8 {
+	if m.version < 2 || m.version > 3 || m.clusterBits < 9 || m.clusterBits > 21 || m.Size < 0 || m.Size > mostDisk ||
+		m.l1 < 0 || m.l1Entries > 32<<20/8 {
 		return h, ErrNotRead
 	}
 	return h, nil
@@ -181,67 +186,87 @@ func (m *Image) unpack(entry uint64) error {
 	return nil
 }
 
-// checkQCOW2 refuses what needs another file or a key, and what is cut off.
-func checkQCOW2(file io.ReaderAt, size int64) error {
+// checkQCOW2 refuses what needs another file or a key, what has features that are not known, and what is cut off.
+func checkQCOW2(file io.ReaderAt, size int64) (unpacked int64, err error) {
 	if size < 72 {
-		return cutOff(72, size)
+		return 0, cutOff(72, size)
 	}
 	h, err := readHeader(file)
 	switch {
 	case errors.Is(err, ErrNotRead):
-		return errors.New("it is a qcow2 whose header makes no sense")
+		return 0, errors.New("it is a qcow2 whose header makes no sense")
 	case err != nil:
-		return err
+		return 0, err
 	case h.backing:
-		return errors.New("it is a qcow2 that is made on another disk, which is not brought in with it: convert it " +
+		return 0, errors.New("it is a qcow2 that is made on another disk, which is not brought in with it: convert " +
+			"it " +
 			"to one of its own first (qemu-img convert -O qcow2)")
 	case h.features&externalData != 0:
-		return errors.New("it is a qcow2 whose disk is in another file: convert it to one file first (qemu-img " +
+		return 0, errors.New("it is a qcow2 whose disk is in another file: convert it to one file first (qemu-img " +
 			"convert -O qcow2)")
 	case h.crypt != 0:
-		return errors.New("it is an encrypted qcow2: decrypt it first (qemu-img convert -O qcow2)")
+		return 0, errors.New("it is an encrypted qcow2: decrypt it first (qemu-img convert -O qcow2)")
 	case h.features&extendedL2 != 0:
-		return errors.New("it is a qcow2 with subclusters, which is not read here: convert it first (qemu-img " +
+		return 0, errors.New("it is a qcow2 with subclusters, which is not read here: convert it first (qemu-img " +
 			"convert -O qcow2 -o extended_l2=off)")
+	case h.features&^(dirty|compression) != 0:
+		return 0, fmt.Errorf("it is a qcow2 with features that are not read here (incompatible features %#x): convert "+
+			"it first (qemu-img convert -O qcow2 -o compat=1.1)", h.features)
 	}
 	return h.whole(size)
 }
 
-// whole returns an error if part of the disk would be beyond the end of the file.
-func (m *Image) whole(size int64) error {
+// whole returns an error if part of the disk would be beyond the end of the
+// file, or if parts of it share what is stored: then a small file would be a
+// large disk. It returns how many bytes of the disk are stored.
+func (m *Image) whole(size int64) (unpacked int64, err error) {
 	inTable := int64(1) << (m.clusterBits - 3)
-	clusters := (m.Size + 1<<m.clusterBits - 1) >> m.clusterBits
+	cluster := int64(1) << m.clusterBits
+	clusters := (m.Size + cluster - 1) >> m.clusterBits
 	tables := (clusters + inTable - 1) / inTable
 	if tables > m.l1Entries {
-		return errors.New("it is a qcow2 whose tables are smaller than its disk")
+		return 0, errors.New("it is a qcow2 whose tables are smaller than its disk")
 	}
 	first, table := make([]byte, 8*tables), make([]byte, 8*inTable)
 	if err := within(m.file, first, m.l1, size); err != nil {
-		return err
+		return 0, err
 	}
 	be := binary.BigEndian
+	seen, plain := map[int64]bool{}, int64(0)
 	for ; len(first) > 0; first = first[8:] {
 		at := int64(be.Uint64(first) & offsets)
 		if at == 0 {
 			continue
 		}
+		if seen[at] {
+			return 0, errors.New("it is a qcow2 in which two parts of the disk share a table")
+		}
+		seen[at] = true
 		if err := within(m.file, table, at, size); err != nil {
-			return err
+			return 0, err
 		}
 		for entries := table; len(entries) > 0; entries = entries[8:] {
 			entry, end := be.Uint64(entries), int64(0)
 			switch {
 			case entry&compressed != 0:
 				end, _ = m.where(entry) // the last one may be shorter than it could be
+				unpacked += cluster
+			case entry&zero != 0 && m.version >= 3:
+				end = int64(entry & offsets)
 			case entry&offsets != 0:
 				end = int64(entry & offsets)
+				plain += cluster
 			}
 			if end >= size {
-				return cutOff(end, size)
+				return 0, cutOff(end, size)
 			}
 		}
 	}
-	return nil
+	// Each of these clusters has its own place in the file.
+	if plain > size+cluster {
+		return 0, errors.New("it is a qcow2 in which parts of the disk share a place in the file")
+	}
+	return unpacked + plain, nil
 }
 
 var _ io.ReaderAt = (*Image)(nil)

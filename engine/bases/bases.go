@@ -37,6 +37,7 @@ import (
 	"nimblepane/engine/feeds"
 	"nimblepane/platform"
 	"nimblepane/platform/depot"
+	"nimblepane/sandbox"
 	"nimblepane/store"
 )
 
@@ -46,6 +47,7 @@ type Bases struct {
 	deliveries engine.Work[ofCopy, platform.Deliver, platform.Made]
 	deletions  engine.Work[ofDeletion, platform.Named, platform.Nothing]
 	patience   atomic.Int64 // with an address that sends nothing, in nanoseconds
+	reserve    atomic.Int64 // bytes of the folder that are kept free beside the usual ones
 }
 
 // New adds bases to the engine.
@@ -143,8 +145,11 @@ func ofRelease(f store.Feed, o feed.Offer) store.Base {
 
 // beginIn begins to bring in a base, as part of a change.
 func (bs *Bases) beginIn(tx *store.Tx, actor string, b *store.Base) error {
-	if err := bs.room(b.Size); err != nil {
+	if err := bs.room(tx.DB, b.Size); err != nil {
 		return err
+	}
+	if err := sandbox.Available(); err != nil {
+		return engine.Conflictf("%s", err)
 	}
 	if has, err := store.LockBase(tx.DB, b.Name); err == nil {
 		return engine.Conflictf("there is a base %s already (%s): take another name, or retire that one", b.Name,
@@ -167,23 +172,6 @@ func (bs *Bases) beginIn(tx *store.Tx, actor string, b *store.Base) error {
 	}
 	tx.Record(store.Entry{Verb: "base.bring", Subject: b.Subject(), Detail: detail})
 	tx.Emit("base", b.Subject(), nil)
-	return nil
-}
-
-// room refuses what the folder of bases has no room for: the file, and what it is converted to.
-func (bs *Bases) room(size int64) error {
-	if bs.engine.Bases == "" {
-		return engine.Conflictf("this service keeps no bases: start it with --bases FOLDER")
-	}
-	free, err := freeIn(bs.engine.Bases)
-	if err != nil {
-		return fmt.Errorf("look at the folder of bases: %w", err)
-	}
-	if free < 2*size {
-		return engine.Conflictf("the service's folder of bases has %s left, and a file of %s with what it is "+
-			"converted to may come to take %s: make room there", humanize.IBytes(uint64(free)),
-			humanize.IBytes(uint64(size)), humanize.IBytes(uint64(2*size)))
-	}
 	return nil
 }
 
@@ -215,7 +203,7 @@ func came(b *store.Base, n int64, h hash.Hash) (err error) {
 // Piece adds to a base what comes next of its file.
 func (bs *Bases) Piece(ctx context.Context, actor, name string, from int64, content []byte) (b store.Base, err error) {
 	if bs.engine.Bases == "" {
-		return b, bs.room(0)
+		return b, errNoFolder
 	}
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		b, err = store.LockBase(tx.DB, name)
@@ -224,6 +212,10 @@ func (bs *Bases) Piece(ctx context.Context, actor, name string, from int64, cont
 			return err
 		case b.State != base.Receiving:
 			return engine.Conflictf("base %s is %s: no pieces of it are waited for", name, b.State)
+		case b.AddedBy != actor:
+			return &engine.Problem{Kind: engine.Forbidden, Text: fmt.Sprintf("the upload of base %s belongs to %s: "+
+				"only "+
+				"that account can continue it", name, b.AddedBy)}
 		case b.Have != from:
 			return engine.Conflictf("%d bytes of the file are there: go on with those from %d, and not from %d", b.Have,
 				b.Have, from)
@@ -232,6 +224,9 @@ func (bs *Bases) Piece(ctx context.Context, actor, name string, from int64, cont
 				b.Have+int64(len(content)))
 		case len(content) == 0:
 			return nil
+		}
+		if err := bs.roomFor(int64(len(content))); err != nil {
+			return engine.Conflictf("%s", err)
 		}
 		h, err := hashOf(b)
 		if err != nil {

@@ -1,7 +1,6 @@
 package bases
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -9,18 +8,14 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
-	"regexp"
-	"runtime"
-	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
-	"golang.org/x/sys/unix"
+	"github.com/dustin/go-humanize"
 
 	"nimblepane/core/base"
-	"nimblepane/core/disk"
+	"nimblepane/engine/foreign"
+	"nimblepane/sandbox"
 	"nimblepane/store"
 )
 
@@ -32,17 +27,6 @@ const (
 	lookAgain   = time.Minute // at one that is sent
 	tidyEvery   = time.Hour
 )
-
-// drivers are what qemu-img calls the formats.
-var drivers = map[disk.Format]string{
-	disk.Raw: "raw", disk.QCOW2: "qcow2", disk.VHD: "vpc", disk.VHDX: "vhdx", disk.VMDK: "vmdk",
-}
-
-func freeIn(folder string) (int64, error) {
-	var at syscall.Statfs_t
-	err := syscall.Statfs(folder, &at)
-	return int64(at.Bavail) * at.Bsize, err
-}
 
 // see does what is next for a base, and says after how long there may be more to do.
 func (bs *Bases) see(ctx context.Context, id int64) (wait time.Duration, err error) {
@@ -108,28 +92,50 @@ func (bs *Bases) tried(ctx context.Context, b store.Base, broke error) (wait tim
 	return min(againMost, againAfter<<min(now.Tries-1, 6)), err
 }
 
-// convert tells of what format a base's file is, makes the disk of it, and looks into that.
+// convert detects the format of a base's file, converts it to the disk of the base, and inspects that. The file is
+// foreign: it is opened in a sandbox only.
 func (bs *Bases) convert(ctx context.Context, b store.Base) error {
 	part, made := bs.part(b), bs.made(b)
-	format, err := formatOf(part, b.Size)
+	info, err := os.Stat(part)
 	if err != nil {
 		return err
 	}
+	if info.Size() != b.Size {
+		return &unfit{fmt.Sprintf("of its file %d of %d bytes are in the folder of bases: bring it in again",
+			info.Size(), b.Size)}
+	}
+	found, err := foreign.DetectDisk(ctx, part, b.Size)
+	if err != nil {
+		return refused("the file cannot be a base: ", err)
+	}
+	if found.Unpacked > base.MostBytes {
+		return &unfit{fmt.Sprintf("its disk unpacks to %s: at most %s are taken",
+			humanize.IBytes(uint64(found.Unpacked)),
+			humanize.IBytes(base.MostBytes))}
+	}
+	if err := bs.roomFor(found.Unpacked); err != nil {
+		return err
+	}
 	if b, err = bs.change(ctx, b, func(_ *store.Tx, b *store.Base) error {
-		b.Format = format
+		b.Format = found.Format
 		return nil
 	}); err != nil {
 		return err
 	}
-	told := 0
-	err = run(ctx, func(percent int) {
-		if percent /= 2; percent >= told+5 {
-			told = percent
-			b = bs.progressed(ctx, b, percent)
-		}
-	}, "convert", "-p", "-f", drivers[format], "-O", "qcow2", "-o", "compat=1.1,lazy_refcounts=off", part, made)
-	if err != nil {
+	if err := os.WriteFile(made, nil, 0o600); err != nil {
 		return err
+	}
+	told := 0
+	err = bs.whileRoom(ctx, func(ctx context.Context) error {
+		return foreign.ConvertDisk(ctx, part, found, made, func(percent int) {
+			if percent /= 2; percent >= told+5 {
+				told = percent
+				b = bs.progressed(ctx, b, percent)
+			}
+		})
+	})
+	if err != nil {
+		return refused("qemu-img could not convert it: ", err)
 	}
 	f, err := os.OpenFile(made, os.O_RDWR, 0)
 	if err != nil {
@@ -139,9 +145,9 @@ func (bs *Bases) convert(ctx context.Context, b store.Base) error {
 	if err := f.Sync(); err != nil {
 		return err
 	}
-	facts, err := look(f)
+	facts, err := foreign.InspectDisk(ctx, made, found.Unpacked)
 	if err != nil {
-		return err
+		return refused("the converted disk cannot be a base: ", err)
 	}
 	digest, size, err := digestOf(ctx, f, func(percent int) {
 		if percent = 50 + percent/2; percent >= told+5 {
@@ -161,13 +167,38 @@ func (bs *Bases) convert(ctx context.Context, b store.Base) error {
 		b.State, b.Digest, b.Bytes, b.Progress, b.Why, b.EndedAt = base.Ready, digest, size, 100, "", &tx.Now
 		b.Facts.V = facts
 		tx.Record(store.Entry{Verb: "base.ready", Subject: b.Subject(), Detail: map[string]any{
-			"format": format, "digest": digest, "bytes": size,
+			"format": found.Format, "digest": digest, "bytes": size,
 		}})
 		return nil
 	}); err != nil {
 		return err
 	}
 	return os.Remove(part)
+}
+
+// refused makes an error of the sandbox the reason why a base failed, if another attempt would end the same way.
+func refused(what string, err error) error {
+	switch {
+	case strings.Contains(err.Error(), "No space left") || errors.Is(err, errFull):
+		return &unfit{errFull.Error()}
+	case sandbox.Final(err):
+		return &unfit{clip(what+err.Error(), 500)}
+	}
+	return err
+}
+
+// clip is the beginning of a text, without control characters.
+func clip(text string, most int) string {
+	text = strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return ' '
+		}
+		return r
+	}, strings.ToValidUTF8(text, "?"))
+	if r := []rune(text); len(r) > most {
+		return string(r[:most]) + "…"
+	}
+	return text
 }
 
 func (bs *Bases) progressed(ctx context.Context, b store.Base, percent int) store.Base {
@@ -179,42 +210,6 @@ func (bs *Bases) progressed(ctx context.Context, b store.Base, percent int) stor
 		return b // whoever ends it will see
 	}
 	return now
-}
-
-func formatOf(file string, size int64) (disk.Format, error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return "", err
-	}
-	if info.Size() != size {
-		return "", &unfit{fmt.Sprintf("of its file %d of %d bytes are in the folder of bases: bring it in again",
-			info.Size(), size)}
-	}
-	format, err := disk.Detect(f, size)
-	if err != nil {
-		return "", &unfit{"the file cannot be a base: " + err.Error()}
-	}
-	return format, nil
-}
-
-// look says what is in a disk that was converted.
-func look(f io.ReaderAt) (base.Facts, error) {
-	image, err := disk.OpenImage(f)
-	if err != nil {
-		return base.Facts{}, err
-	}
-	parts, err := disk.Divided(image)
-	if err != nil {
-		return base.Facts{}, err
-	}
-	facts := base.From(image.Size, parts)
-	inside(image, parts, &facts)
-	return facts, nil
 }
 
 func digestOf(ctx context.Context, f *os.File, report func(int)) (digest string, size int64, err error) {
@@ -236,58 +231,4 @@ func digestOf(ctx context.Context, f *os.File, report func(int)) (digest string,
 		report(int(100 * at / info.Size()))
 	}
 	return "sha256:" + hex.EncodeToString(h.Sum(nil)), info.Size(), nil
-}
-
-var percentage = regexp.MustCompile(`\((\d+)\.\d+/100%\)`)
-
-// memoryOfQEMU is what qemu-img may take of the memory's addresses, in bytes: an image that is made to harm it ends
-// there.
-const memoryOfQEMU = 2 << 30
-
-// run runs qemu-img, with little memory and as nice as can be, until it ends. What it says of a file that it cannot
-// read is why that is unfit.
-func run(ctx context.Context, report func(percent int), args ...string) error {
-	// It ends with the thread that started it, so that nothing writes on when the service was killed.
-	runtime.LockOSThread()
-	defer runtime.UnlockOSThread()
-	cmd := exec.CommandContext(ctx, "qemu-img", args...)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	var said bytes.Buffer
-	cmd.Stderr = &said
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		return err
-	}
-	if err := cmd.Start(); err != nil {
-		return fmt.Errorf("start qemu-img, of Debian's package qemu-utils: %w", err)
-	}
-	limit := &unix.Rlimit{Cur: memoryOfQEMU, Max: memoryOfQEMU}
-	_ = unix.Prlimit(cmd.Process.Pid, unix.RLIMIT_AS, limit, nil)
-	_ = unix.Setpriority(unix.PRIO_PROCESS, cmd.Process.Pid, 10)
-	buffer, rest := make([]byte, 4096), ""
-	for {
-		n, err := out.Read(buffer)
-		rest += string(buffer[:n])
-		for _, m := range percentage.FindAllStringSubmatch(rest, -1) {
-			percent, _ := strconv.Atoi(m[1])
-			report(percent)
-		}
-		if i := strings.LastIndexAny(rest, "\r\n"); i >= 0 {
-			rest = rest[i:]
-		}
-		if err != nil {
-			break
-		}
-	}
-	if err := cmd.Wait(); err != nil {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		text := strings.TrimSpace(said.String())
-		if strings.Contains(text, "No space left") {
-			return errors.New("the folder of bases is full: make room there")
-		}
-		return &unfit{"qemu-img could not read it: " + clip(text, 400)}
-	}
-	return nil
 }

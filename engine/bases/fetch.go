@@ -1,6 +1,7 @@
 package bases
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -65,7 +66,7 @@ func (bs *Bases) fetch(ctx context.Context, b store.Base) error {
 		}
 	}
 	if b.Size == 0 && size > 0 {
-		if err := bs.room(size); err != nil {
+		if err := bs.room(bs.engine.Store.DB.WithContext(ctx), size); err != nil {
 			return &unfit{err.Error()}
 		}
 	}
@@ -163,10 +164,11 @@ func (bs *Bases) copy(ctx context.Context, b store.Base, from io.Reader, into *o
 			moved()
 			at := b.Have + fresh
 			if b.Size > 0 && at+int64(n) > b.Size || at+int64(n) > base.MostBytes {
-				return &unfit{fmt.Sprintf("it sends more than the %d bytes that it said", b.Size)}
+				return &unfit{fmt.Sprintf("it sends more than %s", humanize.IBytes(uint64(cmp.Or(b.Size,
+					base.MostBytes))))}
 			}
 			if _, err := into.WriteAt(buffer[:n], at); err != nil {
-				return err
+				return refused("", err)
 			}
 			h.Write(buffer[:n])
 			fresh += int64(n)
@@ -184,6 +186,9 @@ func (bs *Bases) copy(ctx context.Context, b store.Base, from io.Reader, into *o
 			return errors.Join(err, note(false))
 		case time.Since(noted) > keptEvery:
 			if err := note(false); err != nil {
+				return err
+			}
+			if err := bs.roomFor(0); err != nil {
 				return err
 			}
 		}

@@ -1,10 +1,14 @@
 package bases_test
 
 import (
+	"bytes"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"strconv"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -52,4 +56,61 @@ func TestAnAddressThatSendsNothingAnyMoreIsAskedAgain(t *testing.T) {
 	})
 	require.Equal(t, base.Ready, b.State, b.Why)
 	require.EqualValues(t, 3, asked.Load())
+}
+
+// bomb is a small qcow2 file with a disk of 256 MiB that is all written.
+func bomb(t *testing.T) []byte {
+	t.Helper()
+	raw, packed := filepath.Join(t.TempDir(), "raw"), filepath.Join(t.TempDir(), "bomb.qcow2")
+	require.NoError(t, os.WriteFile(raw, bytes.Repeat([]byte{'x'}, 256<<20), 0o600))
+	out, err := exec.CommandContext(t.Context(), "qemu-img", "convert", "-f", "raw", "-O", "qcow2", "-c", "-o",
+		"cluster_size=2M,compression_type=zstd", raw, packed).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	content, err := os.ReadFile(packed)
+	require.NoError(t, err)
+	require.Less(t, len(content), 16<<20)
+	return content
+}
+
+func TestABaseThatUnpacksToMoreThanThereIsRoomForIsRefusedOnce(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	c, content := s.As(role.Operator), bomb(t)
+	s.Subjects.Bases.HaveRoom(t, 128<<20)
+	_, err := c.SendBase(t.Context(), client.NewBase{Name: "bomb"}, bytes.NewReader(content), func(client.Base) {})
+	require.NoError(t, err)
+	s.Until("it to be refused", func() bool {
+		b, err := c.Base(t.Context(), "bomb")
+		require.NoError(t, err)
+		require.NotEqual(t, base.Ready, b.State)
+		return b.State == base.Failed && strings.Contains(b.Why, "it would take 256 MiB, and the folder of bases "+
+			"has room")
+	})
+	left, err := os.ReadDir(s.Engine.Bases)
+	require.NoError(t, err)
+	require.Empty(t, left)
+
+	// Its reservation counts for the next one.
+	s.Subjects.Bases.HaveRoom(t, 100<<20)
+	_, err = c.BringBase(t.Context(), client.NewBase{Name: "first", Size: 40 << 20})
+	require.NoError(t, err)
+	_, err = c.BringBase(t.Context(), client.NewBase{Name: "second", Size: 40 << 20})
+	require.ErrorContains(t, err, "make room there")
+
+	// An address that does not say how much it sends ends when the folder is full.
+	s.Subjects.Bases.HaveRoom(t, 64<<20)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		for piece := make([]byte, 1<<20); r.Context().Err() == nil; {
+			_, _ = w.Write(piece)
+		}
+	}))
+	t.Cleanup(server.Close)
+	_, err = c.BringBase(t.Context(), client.NewBase{Name: "endless", Address: server.URL + "/x"})
+	require.NoError(t, err)
+	s.Subjects.Bases.HaveRoom(t, -1)
+	s.Until("it to end", func() bool {
+		b, err := c.Base(t.Context(), "endless")
+		require.NoError(t, err)
+		return b.State == base.Failed && strings.Contains(b.Why, "folder of bases is full")
+	})
 }

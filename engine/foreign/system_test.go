@@ -1,4 +1,4 @@
-package bases
+package foreign
 
 import (
 	"math/rand/v2"
@@ -39,7 +39,7 @@ func (m inMemory) ReadAt(b []byte, at int64) (int, error) {
 
 func TestWhatIsOnADiskIsSeen(t *testing.T) {
 	t.Parallel()
-	facts, err := look(inMemory(converted(t)))
+	facts, err := look(inMemory(converted(t)), true)
 	require.NoError(t, err)
 	require.Equal(t, base.Facts{
 		DiskSize: 16 << 20, Firmware: []string{"bios"}, System: "linux harbour",
@@ -58,7 +58,7 @@ func TestADamagedFileSystemIsAsIfThereWereNone(t *testing.T) {
 			// What says where all the rest is stands at the beginning.
 			content[112+random.IntN(min(len(content)-112, 600<<10))] = byte(random.IntN(256))
 		}
-		_, _ = look(content)
+		_, _ = look(content, true)
 	}
 }
 

@@ -1,4 +1,4 @@
-package bases
+package foreign
 
 import (
 	"bytes"

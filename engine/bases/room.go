@@ -1,0 +1,107 @@
+package bases
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"syscall"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"gorm.io/gorm"
+
+	"nimblepane/core/base"
+	"nimblepane/engine"
+	"nimblepane/store"
+)
+
+// Other programs need room beside the bases: a full file system stops the
+// database, too. So much of it is never filled with bases.
+const (
+	reserveShare = 50 // 1 in so many of the file system's bytes,
+	mostReserve  = 1 << 30
+	roomEvery    = time.Second // while something is written
+)
+
+var (
+	errNoFolder = engine.Conflictf("this service keeps no bases: start it with --bases FOLDER")
+	errFull     = errors.New("the folder of bases is full: make room there, and bring the base in again")
+)
+
+// free is how many bytes may be written to the folder of bases. It can be negative.
+func (bs *Bases) free() (int64, error) {
+	var at syscall.Statfs_t
+	if err := syscall.Statfs(bs.engine.Bases, &at); err != nil {
+		return 0, fmt.Errorf("look at the folder of bases: %w", err)
+	}
+	reserve := min(int64(at.Blocks)*at.Bsize/reserveShare, mostReserve) + bs.reserve.Load()
+	return int64(at.Bavail)*at.Bsize - reserve, nil
+}
+
+// roomFor refuses to write so many bytes if there is no room for them.
+func (bs *Bases) roomFor(size int64) error {
+	free, err := bs.free()
+	switch {
+	case err != nil:
+		return err
+	case free < 0:
+		return &unfit{errFull.Error()}
+	case free < size:
+		return &unfit{fmt.Sprintf("it would take %s, and the folder of bases has room for %s: make room there, and "+
+			"bring the base in again", humanize.IBytes(uint64(size)), humanize.IBytes(uint64(free)))}
+	}
+	return nil
+}
+
+// room refuses a base for which there is no room: its file, and the disk that it is converted to, beside the bases
+// that are on their way.
+func (bs *Bases) room(db *gorm.DB, size int64) error {
+	if bs.engine.Bases == "" {
+		return errNoFolder
+	}
+	free, err := bs.free()
+	if err != nil {
+		return err
+	}
+	rows, err := store.Bases(db, false)
+	if err != nil {
+		return err
+	}
+	for _, b := range rows {
+		if b.State == base.Receiving || b.State == base.Fetching {
+			free -= max(0, 2*b.Size-b.Have)
+		}
+	}
+	if free = max(0, free); free < 2*size {
+		return engine.Conflictf("the service's folder of bases has room for %s, and a file of %s with the disk that "+
+			"it "+
+			"is converted to can take %s: make room there", humanize.IBytes(uint64(free)),
+			humanize.IBytes(uint64(size)), humanize.IBytes(uint64(2*size)))
+	}
+	return nil
+}
+
+// whileRoom does something that writes to the folder of bases, and ends it when the folder is full.
+func (bs *Bases) whileRoom(ctx context.Context, do func(context.Context) error) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	go func() {
+		tick := time.NewTicker(roomEvery)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+				if free, err := bs.free(); err == nil && free < 0 {
+					cancel(errFull)
+				}
+			}
+		}
+	}()
+	err := do(ctx)
+	if err != nil && errors.Is(context.Cause(ctx), errFull) {
+		return errFull
+	}
+	return err
+}
