@@ -23,6 +23,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"runtime/debug"
+	"strconv"
 	"sync"
 	"time"
 
@@ -166,6 +168,9 @@ func (jobArgs) Kind() string { return "claim" }
 
 // Run works until the context ends, then finishes the jobs at hand.
 func (e *Engine) Run(ctx context.Context) error {
+	if err := e.Store.ForgetCrashes(ctx); err != nil {
+		return fmt.Errorf("forget crashes: %w", err)
+	}
 	if err := e.river.Start(context.WithoutCancel(ctx)); err != nil {
 		return fmt.Errorf("start the job engine: %w", err)
 	}
@@ -194,13 +199,23 @@ func (e *Engine) Every(ctx context.Context, interval time.Duration, failing stri
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			if err := once(ctx); err == nil {
+			if err := safely(ctx, once); err == nil {
 				e.trouble.Worked(failing)
 			} else if ctx.Err() == nil {
 				e.trouble.Failed(failing, err)
 			}
 		}
 	}
+}
+
+// safely turns a panic into an error.
+func safely(ctx context.Context, once func(context.Context) error) (err error) {
+	defer func() {
+		if cause := recover(); cause != nil {
+			err = fmt.Errorf("it crashed: %v\n%s", cause, debug.Stack())
+		}
+	}()
+	return once(ctx)
 }
 
 // claimDue claims what is due and inserts its jobs.
@@ -259,9 +274,11 @@ func (e *Engine) workClaim(ctx context.Context, c store.Claim) error {
 	}()
 	var err error
 	if c.Work != "" {
-		err = e.work(ctx, c.Work)
+		err = e.recovered(ctx, "works", c.Work, func() error { return e.work(ctx, c.Work) })
 	} else {
-		err = e.Tick(ctx, c.Table, c.ID)
+		err = e.recovered(ctx, string(c.Table), strconv.FormatInt(c.ID, 10), func() error {
+			return e.Tick(ctx, c.Table, c.ID)
+		})
 	}
 	if err == nil {
 		e.trouble.Worked(jobFailed)

@@ -72,7 +72,7 @@ const (
 // itself is what the runtime adds: sites that do not answer, and records that are kept for a while only.
 func (e *Engine) itself() Subject {
 	return Subject{
-		Matters: []func(*gorm.DB, time.Time, func(Matter)) error{siteMatters},
+		Matters: []func(*gorm.DB, time.Time, func(Matter)) error{siteMatters, crashMatters},
 		Sweeps: map[string]func(*store.Tx) error{
 			"records": func(tx *store.Tx) error {
 				return errors.Join(store.ReportTries(tx), store.PruneEvents(tx, eventsKept),

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"strconv"
 	"sync"
 	"time"
 
@@ -66,7 +67,11 @@ func (e *Engine) seeWatched(ctx context.Context, w store.Watch,
 			}
 		}
 	})
-	wait, err := see(held, w.ID)
+	var wait time.Duration
+	err := e.recovered(ctx, string(w.Table), strconv.FormatInt(w.ID, 10), func() (err error) {
+		wait, err = see(held, w.ID)
+		return err
+	})
 	cancel()
 	keeping.Wait()
 	if err != nil && ctx.Err() == nil {

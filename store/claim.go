@@ -46,7 +46,8 @@ func (s *Store) ClaimTicks(ctx context.Context, table Ticking, lease time.Durati
 	}
 	if err := s.DB.WithContext(ctx).Raw(`
 		update `+string(table)+` set held_until = now() + @lease * interval '1 second', claim = nextval('claims') where id in (
-		  select id from `+string(table)+` where not settled and next_tick_at <= now() and held_until <= now() for update skip locked)
+		  select id from `+string(table)+` where not settled and next_tick_at <= now() and held_until <= now()
+		    and `+notSetAside(string(table), "id::text")+` for update skip locked)
 		returning id, claim as number`, map[string]any{"lease": lease.Seconds()}).Scan(&claims).Error; err != nil {
 		return nil, fmt.Errorf("claim %s: %w", table, err)
 	}
@@ -66,6 +67,7 @@ func (s *Store) ClaimWorks(ctx context.Context, lease time.Duration, share int) 
 		  cross join lateral (select count(*) as n from works h where h.site_id = s.id and h.state in ('asked', 'under way') and h.held_until > now()) held
 		  cross join lateral (select d.key from works d
 		    where d.site_id = s.id and d.state in ('asked', 'under way') and d.next_poll_at <= now() and d.held_until <= now()
+		      and `+notSetAside("works", "d.key")+`
 		    order by d.next_poll_at limit greatest(0, case when s.failures > 0 then 1 else @share end - held.n) for update skip locked) w
 		  where s.retry_at <= now())
 		returning key as work, claim as number`, map[string]any{"lease": lease.Seconds(), "share": share}).Scan(&claims).Error; err != nil {

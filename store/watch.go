@@ -45,7 +45,7 @@ func (s *Store) ClaimWatched(ctx context.Context, table Watched, lease time.Dura
 	}
 	r := s.DB.WithContext(ctx).Raw(`
 		update `+string(table)+` set held_until = now() + ? * interval '1 second', claim = nextval('claims') where id = (
-		  select id from `+string(table)+` where `+which+` and due_at <= now() and held_until <= now()
+		  select id from `+string(table)+` where `+which+` and due_at <= now() and held_until <= now() and `+notSetAside(string(table), "id::text")+`
 		  order by due_at limit 1 for update skip locked)
 		returning id, claim, asked`, lease.Seconds()).Scan(&w)
 	w.Table = table

@@ -19,12 +19,13 @@ const (
 	EndOfLife Kind = "end-of-life" // a version in use reaches its end-of-life
 	Flaw      Kind = "flaw"        // a version in use has serious known flaws
 	Readiness Kind = "readiness"   // an image could not be rolled back
+	Crash     Kind = "crash"       // a background task crashed repeatedly and is set aside
 )
 
 // Kinds are all of them.
 func Kinds() []Kind {
 	return []Kind{
 		Site, Rollover, Build, Machine, Proof, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife, Flaw,
-		Readiness,
+		Readiness, Crash,
 	}
 }

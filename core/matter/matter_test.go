@@ -11,7 +11,7 @@ func TestKindsAreAllAndEachOnce(t *testing.T) {
 	require.ElementsMatch(t,
 		[]Kind{
 			Site, Rollover, Build, Machine, Proof, Faulty, Drained, Drift, Trial, Cleared, Copy, EndOfLife, Flaw,
-			Readiness,
+			Readiness, Crash,
 		},
 		Kinds())
 	once := map[Kind]bool{"": true}

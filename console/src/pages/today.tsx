@@ -19,6 +19,7 @@ const kinds: Record<Matter["kind"], string> = {
   copy: "copy",
   "end-of-life": "end-of-life",
   flaw: "known flaw",
+  crash: "crashed task",
   readiness: "going back",
 };
 
