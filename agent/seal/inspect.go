@@ -73,6 +73,10 @@ func Inspect(ctx context.Context, m Machine, look Look) (f seal.Facts, err error
 			f.Leftovers, err = m.leftovers()
 			return err
 		}},
+		{seal.MountedBelow, "see what is mounted", func() (err error) {
+			f.MountedBelow, err = m.mountedBelow()
+			return err
+		}},
 		{seal.DomainJoined, "see whether it is joined to a domain", func() (err error) {
 			f.Joined, err = m.joined()
 			return err
@@ -273,8 +277,13 @@ func beginning(file string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, seal.MostOfFile))
 }
 
-// leftovers names what is in the temporary folders that the system did not put there.
+// leftovers names what is in the temporary folders that the system did not put there. What has a mount in it is named
+// by mountedBelow: it is not to be deleted.
 func (m Machine) leftovers() (found []string, err error) {
+	mounted, err := m.mounts()
+	if err != nil {
+		return nil, err
+	}
 	for _, folder := range []string{"/tmp", "/var/tmp"} {
 		entries, err := os.ReadDir(m.path(folder))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -285,8 +294,9 @@ func (m Machine) leftovers() (found []string, err error) {
 				ok, _ := filepath.Match(p, e.Name())
 				return ok
 			})
-			if !own {
-				found = append(found, folder+"/"+e.Name())
+			path := folder + "/" + e.Name()
+			if !own && !slices.ContainsFunc(mounted, func(m mount) bool { return m.at == path || below(m.at, path) }) {
+				found = append(found, path)
 			}
 		}
 	}

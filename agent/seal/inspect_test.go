@@ -127,6 +127,15 @@ func TestWhatTheSystemItselfLacksIsFound(t *testing.T) {
 		"home/ida/.local/bin/tides": "x", "home/ida/.cargo/config": "x",
 		"sys/fs/ext4/vda1/errors_count": "2\n", "sys/fs/ext4/vda2/errors_count": "0\n",
 		"sys/firmware/efi/x": "x",
+		"tmp/tool.run":       "x", "tmp/soft/deep/setup.msi": "x", "tmp/my share/x": "x",
+		"proc/self/mountinfo": "22 1 254:1 / / rw,relatime shared:1 - ext4 /dev/vda1 rw\n" +
+			"23 22 0:21 / /tmp rw shared:2 - tmpfs tmpfs rw\n" +
+			"24 23 0:40 / /tmp/my\\040share rw - cifs //quay/my\\040soft rw\n" +
+			"25 22 254:1 /srv/soft /tmp/soft/deep rw - ext4 /dev/vda1 rw\n" +
+			"26 22 0:41 / /var/tmp rw - nfs4 quay:/scratch rw\n" +
+			"27 22 254:3 / /var/log rw - ext4 /dev/vda3 rw\n" +
+			"28 22 0:42 / /home rw - nfs4 quay:/home rw\n" +
+			"29 22 0:43 / /mnt/soft rw - nfs4 quay:/soft rw\n",
 		"var/lib/dpkg/status": "Package: telnetd\nStatus: install ok installed\nVersion: 0.17\nDescription: x\n\n" +
 			"Package: telnet-old\nStatus: deinstall ok config-files\nVersion: 0.1\n\n" +
 			"Package: tide-tables\nStatus: install ok installed\nVersion: 2.0\n",
@@ -155,6 +164,11 @@ func TestWhatTheSystemItselfLacksIsFound(t *testing.T) {
 	require.Equal(t, core.Facts{
 		Joined:    []string{"/etc/krb5.keytab", "/etc/sssd/sssd.conf"},
 		Encrypted: []string{"/dev/vda2", "/dev/mapper/home"}, OtherDisks: []string{"/dev/vdb (at /srv/tides)"},
+		MountedBelow: []string{
+			"/tmp/my share (cifs, //quay/my soft)", "/tmp/soft/deep (ext4, /dev/vda1)",
+			"/var/tmp (nfs4, quay:/scratch)",
+		},
+		Leftovers:   []string{"/tmp/tool.run"},
 		FileSystems: []string{"vda1 has 2 errors", "EXT4-fs error (device vda1): bad block"},
 		StaticNetwork: []string{
 			"/etc/network/interfaces", "/etc/systemd/network/q.network",

@@ -51,6 +51,12 @@ func Do(ctx context.Context, m Machine, stamp string) (done []string, err error)
 	if strings.TrimSpace(stamp) == "" || strings.ContainsAny(stamp, "\n\r") {
 		return nil, fmt.Errorf("%q cannot be a version stamp: it has to be one line", stamp)
 	}
+	if mounted, err := m.mountedBelow(); err != nil {
+		return nil, err
+	} else if len(mounted) > 0 {
+		return nil, fmt.Errorf("mounted below a folder that sealing empties: %s: unmount it first",
+			strings.Join(mounted, ", "))
+	}
 	d := doer{Machine: m}
 	// First what would write again later: each of these saves its state when it ends.
 	d.run(ctx, "systemctl", "stop", "pane-agent.service")
@@ -174,14 +180,24 @@ func (d *doer) matches(patterns ...string) (paths []string) {
 }
 
 func (d *doer) remove(what string, patterns ...string) {
-	paths := d.matches(patterns...)
-	for _, p := range paths {
-		if d.err == nil {
-			d.err = os.RemoveAll(p)
+	if d.err != nil {
+		return
+	}
+	mounted, err := d.mounts() // it can have changed since
+	if err != nil {
+		d.err = err
+		return
+	}
+	removed := 0
+	for _, p := range d.matches(patterns...) {
+		// Homes can be on a file server. They are not captured.
+		if _, is := elsewhere(mounted, d.name(p)); !is && d.err == nil {
+			d.err = removeAll(p)
+			removed++
 		}
 	}
-	if d.err == nil && len(paths) > 0 {
-		d.done = append(d.done, fmt.Sprintf("%s (%d)", what, len(paths)))
+	if d.err == nil && removed > 0 {
+		d.done = append(d.done, fmt.Sprintf("%s (%d)", what, removed))
 	}
 }
 
@@ -229,13 +245,15 @@ func (d *doer) logs() {
 		case e.IsDir() && path == filepath.Join(top, "journal"):
 			journals, err := filepath.Glob(filepath.Join(path, "*"))
 			for _, j := range journals {
-				err = errors.Join(err, os.RemoveAll(j))
+				err = errors.Join(err, removeAll(j))
 			}
 			removed += len(journals)
 			if err != nil {
 				return err
 			}
 			return fs.SkipDir
+		case e.IsDir() && path != top && isMount(path):
+			return fmt.Errorf("%s: %w", path, errMounted)
 		case !e.Type().IsRegular():
 			return nil
 		case rotated(e.Name()):

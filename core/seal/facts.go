@@ -15,6 +15,7 @@ type Facts struct {
 	Joined           []string `json:"joined,omitempty"`            // what shows that it is joined to a domain
 	Encrypted        []string `json:"encrypted,omitempty"`         // disks and their parts
 	OtherDisks       []string `json:"other_disks,omitempty"`       // that are in use and not the image's
+	MountedBelow     []string `json:"mounted_below,omitempty"`     // mounts that sealing would empty
 	FileSystems      []string `json:"file_systems,omitempty"`      // what is wrong with them
 	StaticNetwork    []string `json:"static_network,omitempty"`    // files in which addresses are set
 	Refused          []string `json:"refused,omitempty"`           // software that is, as "telnetd 0.17"

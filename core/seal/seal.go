@@ -36,6 +36,7 @@ const (
 	DomainJoined    = "domain-joined"
 	DiskEncrypted   = "disk-encrypted"
 	OtherDisks      = "other-disks"
+	MountedBelow    = "mounted-below"
 	FileSystems     = "file-systems"
 	LittleRoom      = "little-room"
 	AgentUnfit      = "agent-unfit"
@@ -177,6 +178,13 @@ var checks = []check{
 		OtherDisks, Blocks,
 		func(f Facts, _ Expected) string { return listed("in use, and not part of the image: ", f.OtherDisks) },
 		"unmount them and take them out of /etc/fstab: hosts do not have them, and would wait for them", nil,
+	},
+	{
+		MountedBelow, Blocks,
+		func(f Facts, _ Expected) string {
+			return listed("mounted below a folder that sealing empties: ", f.MountedBelow)
+		},
+		"unmount it and take it out of /etc/fstab, or mount it elsewhere, such as below /mnt", nil,
 	},
 	{
 		FileSystems, Blocks,

@@ -142,7 +142,8 @@ func TestEachSealCheckCanFailAndBeRepairedOrWaived(t *testing.T) {
 	require.NoError(t, err)
 	knobs.Found = &seal.Facts{
 		UpdatesPending: []string{"x"}, SignedIn: []string{"ida"}, Joined: []string{"x"}, Encrypted: []string{"x"},
-		OtherDisks: []string{"x"}, FileSystems: []string{"x"}, StaticNetwork: []string{"x"},
+		OtherDisks: []string{"x"}, MountedBelow: []string{"x"}, FileSystems: []string{"x"},
+		StaticNetwork:    []string{"x"},
 		PersonalSoftware: []string{"x"}, ServicesFailed: []string{"x"}, Room: []seal.Room{{Path: "/"}},
 		Agent: &seal.Agent{Version: "0.1", Off: "there is none"}, ClockOff: 99,
 	}
