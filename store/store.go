@@ -83,7 +83,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
-	if err := nameStatements(db); err != nil {
+	if err := errors.Join(nameStatements(db), rememberRows(db)); err != nil {
 		pool.Close()
 		return nil, err
 	}
@@ -206,7 +206,7 @@ type Tx struct {
 // is tried again, so fn may run several times.
 func (s *Store) Change(ctx context.Context, actor string, now time.Time, fn func(*Tx) error) error {
 	return again(ctx, func() error {
-		return s.DB.WithContext(ctx).Connection(func(db *gorm.DB) error {
+		return s.DB.WithContext(remembering(ctx)).Connection(func(db *gorm.DB) error {
 			conn := db.Statement.ConnPool.(*sql.Conn)
 			return db.Transaction(func(db *gorm.DB) error {
 				tx := &Tx{DB: db, Now: now.UTC(), Actor: actor, conn: conn}
@@ -237,15 +237,16 @@ func (tx *Tx) read(each func(pgx.Rows) error, query string, args pgx.NamedArgs) 
 	})
 }
 
-// again runs fn until it is not refused as a deadlock or a serialisation
-// failure, a number of times at most.
+// again runs fn until it is not refused as a deadlock, a serialisation failure
+// or a concurrent change, a number of times at most.
 func again(ctx context.Context, fn func() error) error {
 	const most = 12
 	for n := 1; ; n++ {
 		err := fn()
 		var refused *pgconn.PgError
-		if n == most || !errors.As(err, &refused) || refused.Code != pgerrcode.DeadlockDetected &&
-			refused.Code != pgerrcode.SerializationFailure {
+		collided := errors.Is(err, ErrConcurrent) || errors.As(err, &refused) &&
+			(refused.Code == pgerrcode.DeadlockDetected || refused.Code == pgerrcode.SerializationFailure)
+		if n == most || !collided {
 			return err
 		}
 		select {

@@ -54,7 +54,7 @@ func planCopies(tx *store.Tx, img store.Image, siteID int64) (store.CopyPlan, er
 			Detail: map[string]any{"site": site.Name, "copies": plan.Copies},
 		})
 	}
-	return plan, tx.Save(&plan).Error
+	return plan, tx.Put(&plan)
 }
 
 func propose(db *gorm.DB, img store.Image, site store.Site, before int) (p delivery.Proposal, err error) {

@@ -35,7 +35,7 @@ func (vs *Versions) SignOff(ctx context.Context, tester, imageName, number strin
 			Verb: "version.sign", Subject: Subject(img, *v), Reason: comment,
 			Detail: map[string]any{"says": verdict},
 		})
-		return tx.Save(&store.SignOff{VersionID: v.ID, Tester: tester, Yes: yes, Comment: comment, At: tx.Now}).Error
+		return tx.Put(&store.SignOff{VersionID: v.ID, Tester: tester, Yes: yes, Comment: comment, At: tx.Now})
 	})
 }
 
