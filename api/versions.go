@@ -81,7 +81,7 @@ func (s *Server) versions() {
 					Reason: in.Body.Reason, KeepUsable: in.Body.KeepUsable, TrackOnly: in.Body.TrackOnly,
 				})
 			out := client.RolledBack{
-				From: r.From, To: r.To, Tracks: append([]string{}, r.Tracks...),
+				From: r.From, To: r.To, Already: r.Already, Tracks: append([]string{}, r.Tracks...),
 				Rollovers: []int64{},
 			}
 			for _, x := range r.Rollovers {
@@ -179,6 +179,10 @@ func (s *Server) versions() {
 	addAct("bar", role.Approver, "Mark a version as never to be used again",
 		func(ctx context.Context, p VersionPath, reason string) error {
 			return s.Versions.Bar(ctx, actor(ctx), p.Image, p.Number, reason)
+		})
+	addAct("unblock", role.Approver, "Make a blocked version usable again",
+		func(ctx context.Context, p VersionPath, reason string) error {
+			return s.Versions.Unblock(ctx, actor(ctx), p.Image, p.Number, reason)
 		})
 	addAct("retire", role.Operator, "Delete a version's copies and keep its record",
 		func(ctx context.Context, p VersionPath, reason string) error {

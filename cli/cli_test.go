@@ -68,8 +68,15 @@ func TestAMonthsWorkAtTheCommandLine(t *testing.T) {
 		"--follow")
 	run(role.Viewer, 0, "finished", "rollover", "list", "--pool", "back-office")
 	run(role.Viewer, 0, "No host drifts.", "drift", "--pool", "back-office")
-	out = run(role.Approver, 0, two+" is barred: printers", "rollback", "counter-desk", "--reason", "printers", "--yes")
+	out = run(role.Approver, 0, two+" is barred: printers", "rollback", "counter-desk", two, "--reason", "printers",
+		"--yes")
 	require.Contains(t, out, one+" again")
+	run(role.Approver, 0, "counter-desk is already rolled back from "+two+" to "+one, "rollback", "counter-desk", two,
+		"--reason", "printers", "--yes")
+	run(role.Approver, cli.ExitNotFound, `version "1999.01.1" of image counter-desk`, "rollback", "counter-desk", "1999.01.1", "--reason",
+		"printers", "--yes")
+	run(role.Approver, 0, two+" is unused", "version", "unblock", "counter-desk", two, "--reason",
+		"it was the printer", "--yes")
 	run(role.Viewer, 0, "image.rollback", "trail", "list", "--actor", "approver")
 	run(role.Viewer, 0, "The trail is whole.", "trail", "verify")
 

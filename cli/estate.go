@@ -371,7 +371,8 @@ func (a *app) version() *cobra.Command {
 			}
 			return nil
 		}),
-	}, a.capture("capture"), a.editVersion(), a.versionAct("bar", "Mark a version as never to be used again", true,
+	}, a.capture("capture"), a.editVersion(), a.versionAct("unblock", "Make a blocked version usable again", true,
+		(*client.Client).Unblock), a.versionAct("bar", "Mark a version as never to be used again", true,
 		(*client.Client).Bar),
 		a.versionAct("retire", "Delete a version's copies and keep its record", false, (*client.Client).Retire))
 	cmd.AddCommand(a.proveVersion(), a.tryVersion(), a.versionSoftware(), a.versionFacts(), a.versionFlaws(),
@@ -447,8 +448,9 @@ func (a *app) versionAct(verb, short string, needsReason bool,
 		Use: verb + " IMAGE NUMBER", Short: short, Args: named,
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			question := "This cannot be undone. " + strings.ToUpper(verb[:1]) + verb[1:] + " %s %s?"
+			question := strings.ToUpper(verb[:1]) + verb[1:] + " %s %s?"
 			if verb == "retire" {
+				question = "This cannot be undone. " + question
 				if _, err := a.preview(ctx, c, true, client.PreviewRequest{
 					Act: act.Retire, Image: args[0],
 					Number: args[1],

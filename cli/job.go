@@ -252,29 +252,30 @@ func (a *app) activate() *cobra.Command {
 func (a *app) rollback() *cobra.Command {
 	var in client.Rollback
 	cmd := &cobra.Command{
-		Use: "rollback IMAGE --reason WHY", Short: "Point live back at an earlier version, bar the bad one, and " +
-			"take the hosts back", Args: named,
-		Long: "Point live back at the fallback, or at --to; bar the version that live named; and take the\n" +
-			"hosts that run it back: what takes hosts elsewhere is stopped, and each pool with hosts on it is\n" +
-			"rolled over as it was last, or by the defaults; a pool of one host without a floor, which none\n" +
-			"could keep. Hosts that were not touched yet stay as they are.",
-		ValidArgsFunction: a.complete(imageNames),
+		Use: "rollback IMAGE NUMBER --reason WHY", Short: "Roll an image back from a version: point live at an " +
+			"earlier " +
+			"one, block the version, and take the hosts back", Args: named,
+		Long: "Roll an image back from the version that live names. Live points to the fallback, or to --to; the\n" +
+			"version is blocked (undo: pane version unblock); and the hosts that run it go back: rollovers that " +
+			"take\n" +
+			"hosts elsewhere are stopped, and each pool with hosts on the version is rolled over as it was last, or\n" +
+			"by the defaults. Hosts that do not run the version yet stay as they are. Running the command again\n" +
+			"does nothing.",
+		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			img, err := c.Image(ctx, args[0])
 			if err != nil {
 				return err
 			}
-			in.Leaves = trackOf(img, "live")
-			leaves, err := a.preview(ctx, c, true, client.PreviewRequest{
-				Act: "rollback", Image: args[0], Number: in.To,
-				KeepUsable: in.KeepUsable, TrackOnly: in.TrackOnly,
-			}, "Roll %s back to %s?", img.Name,
-				cmp.Or(in.To, img.Fallback, "its fallback"))
-			if err != nil {
-				return err
-			}
-			if leaves != nil {
-				in.Leaves = *leaves
+			in.Leaves = args[1]
+			if trackOf(img, "live") == in.Leaves { // else it is done already, or refused with the reason
+				if _, err := a.preview(ctx, c, true, client.PreviewRequest{
+					Act: "rollback", Image: args[0], Number: in.To,
+					KeepUsable: in.KeepUsable, TrackOnly: in.TrackOnly,
+				}, "Roll %s back from %s to %s?", img.Name, in.Leaves,
+					cmp.Or(in.To, img.Fallback, "its fallback")); err != nil {
+					return err
+				}
 			}
 			r, err := c.Rollback(ctx, args[0], in)
 			if err != nil {
@@ -282,6 +283,13 @@ func (a *app) rollback() *cobra.Command {
 			}
 			if a.structured() {
 				return a.object(r)
+			}
+			if r.Already {
+				a.say("%s is already rolled back from %s to %s.", img.Name, r.From, r.To)
+				for _, id := range r.Rollovers {
+					a.say("Rollover %d takes hosts back. Watch it with: pane rollover watch %d", id, id)
+				}
+				return nil
 			}
 			a.say("%s of %s %s %s again.", strings.Join(r.Tracks, " and "), img.Name,
 				english.PluralWord(len(r.Tracks), "names", "name"), r.To)
@@ -295,7 +303,7 @@ func (a *app) rollback() *cobra.Command {
 		}),
 	}
 	f := cmd.Flags()
-	f.StringVar(&in.To, "to", "", "version to go back to (default: the fallback)")
+	f.StringVar(&in.To, "to", "", "earlier version to go back to (default: the fallback)")
 	f.StringVar(&in.Reason, "reason", "", "why; it stands on the barred version")
 	f.BoolVar(&in.KeepUsable, "keep-usable", false, "do not bar the version that is rolled back")
 	f.BoolVar(&in.TrackOnly, "track-only", false, "start no rollover")

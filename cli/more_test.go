@@ -160,7 +160,7 @@ func TestAnActIsShownBeforeItIsDone(t *testing.T) {
 	}
 	out, code = as("y\n", "activate", "counter-desk", two, "--overrule", "--reason", "r")
 	require.Zero(t, code, out)
-	out, code = as("y\n", "rollback", "counter-desk", "--reason", "slow")
+	out, code = as("y\n", "rollback", "counter-desk", two, "--reason", "slow")
 	require.Zero(t, code, out)
 	require.Contains(t, out, "live of counter-desk goes from "+two+" back to "+one)
 	out, code = as("y\n", "retire", "counter-desk", two)

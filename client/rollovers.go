@@ -113,7 +113,7 @@ func (c *Client) RebuildHost(ctx context.Context, host string, in RebuildHost) (
 
 // Rollback says how an image goes back.
 type Rollback struct {
-	Leaves     string `json:"leaves" minLength:"1" maxLength:"40" doc:"The version that live names as you saw it: refused if it names another by now, so that two who roll back at once go back one step"`
+	Leaves     string `json:"leaves" minLength:"1" maxLength:"40" doc:"The version to roll back from. If live was rolled back from it already, nothing is done; if live names another version for another reason, the request is refused"`
 	To         string `json:"to,omitempty" doc:"The fallback if left out"`
 	Reason     string `json:"reason" minLength:"1" maxLength:"2000"`
 	KeepUsable bool   `json:"keep_usable,omitempty" doc:"Do not bar the version that is rolled back"`
@@ -124,6 +124,7 @@ type Rollback struct {
 type RolledBack struct {
 	From      string   `json:"from"`
 	To        string   `json:"to"`
+	Already   bool     `json:"already" doc:"The rollback was done before; nothing was done now"`
 	Tracks    []string `json:"tracks" nullable:"false"`
 	Rollovers []int64  `json:"rollovers" nullable:"false"`
 }

@@ -192,6 +192,11 @@ func (c *Client) Bar(ctx context.Context, image, number, reason string) (Version
 	return c.actOnVersion(ctx, image, number, "bar", Reason{reason})
 }
 
+// Unblock makes a blocked version usable again.
+func (c *Client) Unblock(ctx context.Context, image, number, reason string) (Version, error) {
+	return c.actOnVersion(ctx, image, number, "unblock", Reason{reason})
+}
+
 func (c *Client) Retire(ctx context.Context, image, number, reason string) (Version, error) {
 	return c.actOnVersion(ctx, image, number, "retire", Reason{reason})
 }

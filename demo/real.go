@@ -533,7 +533,8 @@ func (r *realStory) roll() error {
 
 func (r *realStory) rollback() error {
 	r.say("The second version turns out wrong. Tove rolls back, and every host runs the first one again.")
-	out, err := r.done("tove", append(words("rollback "+desk+" --yes --reason"), "Fare Desk 2.0 forgets the tides"),
+	out, err := r.done("tove", append(words("rollback "+desk+" "+r.number(2)+" --yes --reason"),
+		"Fare Desk 2.0 forgets the tides"),
 		r.number(2)+" is barred")
 	if err != nil {
 		return err

@@ -325,7 +325,7 @@ func (g *guide) back() error {
 	if _, err := g.done("jonas", words("rollover watch "+crew+" --until done=2")); err != nil {
 		return err
 	}
-	out, err = g.done("tove", append(words("rollback counter-desk --yes --reason"),
+	out, err = g.done("tove", append(words("rollback counter-desk 2026.11.2 --yes --reason"),
 		"Fare Desk does not open in the back office"), "2026.11.2 is barred")
 	if err != nil {
 		return err

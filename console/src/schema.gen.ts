@@ -1259,6 +1259,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/images/{image}/versions/{number}/unblock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a blocked version usable again
+         * @description Needs the role approver or one above it.
+         */
+        post: operations["unblock"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lines": {
         parameters: {
             query?: never;
@@ -3724,7 +3744,7 @@ export interface components {
             urgent: boolean;
         };
         /** @enum {string} */
-        MatterKind: "site" | "rollover" | "build" | "machine" | "proof" | "faulty" | "drained" | "drift" | "trial" | "cleared" | "copy" | "end-of-life" | "flaw" | "readiness";
+        MatterKind: "site" | "rollover" | "build" | "machine" | "proof" | "faulty" | "drained" | "drift" | "trial" | "cleared" | "copy" | "end-of-life" | "flaw" | "readiness" | "crash";
         /** @enum {string} */
         MoveKind: "advance" | "return";
         NamedCheckpoint: {
@@ -4412,7 +4432,7 @@ export interface components {
         Rollback: {
             /** @description Do not bar the version that is rolled back */
             keep_usable?: boolean;
-            /** @description The version that live names as you saw it: refused if it names another by now, so that two who roll back at once go back one step */
+            /** @description The version to roll back from. If live was rolled back from it already, nothing is done; if live names another version for another reason, the request is refused */
             leaves: string;
             reason: string;
             /** @description The fallback if left out */
@@ -4421,6 +4441,8 @@ export interface components {
             track_only?: boolean;
         };
         RolledBack: {
+            /** @description The rollback was done before; nothing was done now */
+            already: boolean;
             from: string;
             rollovers: number[];
             to: string;
@@ -10460,6 +10482,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WholeProof"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    unblock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
                 };
             };
             /** @description Unauthorized */

@@ -65,7 +65,19 @@ type Move struct {
 // version returned to, so that the fallback of a rolled-back image is the
 // version before that, and never the one that was rolled back.
 func Standing(history []Move) (current, fallback int64) {
-	var line []int64
+	line := Line(history)
+	if n := len(line); n > 0 {
+		current = line[n-1]
+		if n > 1 {
+			fallback = line[n-2]
+		}
+	}
+	return current, fallback
+}
+
+// Line replays a track's history and returns the versions that it can return
+// to, oldest first, and the version that it names as the last of them.
+func Line(history []Move) (line []int64) {
 	for _, m := range history {
 		if m.Kind == Return {
 			if i := slices.Index(line, m.Version); i >= 0 {
@@ -79,13 +91,7 @@ func Standing(history []Move) (current, fallback int64) {
 		line = slices.DeleteFunc(line, func(v int64) bool { return v == m.Version })
 		line = append(line, m.Version)
 	}
-	if n := len(line); n > 0 {
-		current = line[n-1]
-		if n > 1 {
-			fallback = line[n-2]
-		}
-	}
-	return current, fallback
+	return line
 }
 
 // Use lists who needs a version. Its zero value is a version that nobody needs.

@@ -48,7 +48,7 @@ func (rs *Rollovers) previewRollback(ctx context.Context, actor string, r engine
 	if r.KeepUsable {
 		p.Will = append(p.Will, result.From+" can be used again.")
 	} else {
-		p.Will = append(p.Will, result.From+" is barred with your reason, for good.")
+		p.Will = append(p.Will, result.From+" is blocked with your reason, until it is unblocked.")
 	}
 	for _, o := range result.Stopped {
 		p.Will = append(p.Will, fmt.Sprintf("Rollover %d is stopped; hosts whose disk is gone already are finished "+

@@ -26,6 +26,7 @@ type RollbackRequest struct {
 // RollbackResult is what a rollback set going.
 type RollbackResult struct {
 	From, To  string
+	Already   bool     // it was done before, and nothing was done now
 	Tracks    []string // tracks that were pointed back
 	Rollovers []store.Rollover
 	Stopped   []store.Rollover // those that took hosts elsewhere, or only some of them back
@@ -55,6 +56,11 @@ func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackReque
 		bad, err := store.VersionByID(tx.DB, *live.VersionID)
 		if err != nil {
 			return err
+		}
+		if bad.Number != r.Leaves {
+			if result, err = rolledBack(tx, img, live, r); err != nil || result.Already {
+				return err
+			}
 		}
 		if err := versions.CheckLeaves(img, image.Live, bad.Number, r.Leaves); err != nil {
 			return err
@@ -107,6 +113,42 @@ func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackReque
 	return result, err
 }
 
+// rolledBack says whether the last move of live was this very rollback: a
+// request that is repeated must not roll back once more.
+func rolledBack(tx *store.Tx, img store.Image, live store.Track, r RollbackRequest) (result RollbackResult, err error) {
+	left, err := store.VersionNumbered(tx.DB, img, r.Leaves)
+	if err != nil {
+		return result, err
+	}
+	moves, err := store.TrackMoves(tx.DB, live.ID)
+	if err != nil {
+		return result, err
+	}
+	n := len(moves)
+	if n < 2 || moves[n-1].Kind != image.Return || moves[n-2].VersionID != left.ID {
+		return result, nil
+	}
+	now, err := store.VersionByID(tx.DB, moves[n-1].VersionID)
+	if err != nil || r.To != "" && r.To != now.Number {
+		return result, err
+	}
+	pools, err := store.LockFollowers(tx.DB, img, []string{image.Live})
+	if err != nil {
+		return result, err
+	}
+	result = RollbackResult{From: left.Number, To: now.Number, Already: true}
+	for _, p := range pools {
+		open, err := store.OpenRollovers(tx.DB, p.ID)
+		if err != nil {
+			return result, err
+		}
+		if o := store.NotStopped(open); o != nil && o.TargetID == now.ID {
+			result.Rollovers = append(result.Rollovers, *o)
+		}
+	}
+	return result, nil
+}
+
 func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, bad store.Version,
 	number string,
 ) (store.Version, error) {
@@ -132,9 +174,15 @@ func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, b
 	if err != nil {
 		return good, err
 	}
-	if !slices.ContainsFunc(moves, func(m store.TrackMove) bool { return m.VersionID == good.ID }) {
-		return good, engine.Conflictf("%s was never live: rolling back goes to a version that was; to go on to "+
-			"another one, activate it", versions.Label(img, good))
+	var history []image.Move
+	for _, m := range moves {
+		history = append(history, image.Move{Kind: m.Kind, Version: m.VersionID})
+	}
+	// The last of the line is the version that live names.
+	if !slices.Contains(image.Line(history), good.ID) {
+		return good, engine.Conflictf("%s was not live before %s: a rollback goes to an earlier version; to use "+
+			"another "+
+			"version, activate it", versions.Label(img, good), bad.Number)
 	}
 	return good, versions.Usable(img, good)
 }

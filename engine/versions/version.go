@@ -113,6 +113,25 @@ func BarIn(tx *store.Tx, img store.Image, v *store.Version, reason string) error
 	return nil
 }
 
+// Unblock makes a blocked version usable again. A version that is not blocked stays as it is.
+func (vs *Versions) Unblock(ctx context.Context, actor, imageName, number, reason string) error {
+	if strings.TrimSpace(reason) == "" {
+		return engine.Invalidf("unblocking needs a reason: the version was blocked for one")
+	}
+	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
+		if v.Barred == "" {
+			return nil
+		}
+		tx.Record(store.Entry{
+			Verb: "version.unblock", Subject: Subject(img, *v), Reason: reason,
+			Detail: map[string]any{"blocked": v.Barred, "by": v.BarredBy},
+		})
+		v.Barred, v.BarredBy, v.BarredAt = "", "", nil
+		v.Revision++
+		return nil
+	})
+}
+
 // Uses tells who needs a version.
 func Uses(db *gorm.DB, img store.Image, v store.Version) (image.Use, error) {
 	u := image.Use{Sealed: v.State == image.Sealed}

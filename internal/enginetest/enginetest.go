@@ -190,6 +190,13 @@ func (p *Played) Retain(rule image.Retention) error {
 	return p.Versions.SetRetention(p.ctx, "jonas", "desk", rule, versions.Going(all))
 }
 
+// Image is the estate's image.
+func (p *Played) Image() store.Image {
+	img, err := store.ImageNamed(p.Store.DB, "desk")
+	require.NoError(p.t, err)
+	return img
+}
+
 // Names returns the number of the version that a track names, "" if it names none.
 func (p *Played) Names(track string) string {
 	img, err := store.ImageNamed(p.Store.DB, "desk")

@@ -35,7 +35,7 @@ export function RollBack({ image }: { image: Image }) {
         call(
           api.POST("/api/v1/images/{image}/rollback", {
             params: { path: { image: image.name } },
-            body: { reason, to, keep_usable: keep, track_only: trackOnly, leaves: leaves.current ?? live },
+            body: { reason, to, keep_usable: keep, track_only: trackOnly, leaves: leaves.current || live },
           }),
         )
       }

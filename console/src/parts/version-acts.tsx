@@ -13,7 +13,7 @@ export function VersionActs({ version: v }: { version: Version }) {
   const { may } = useSigned();
   const at = { path: { image: v.image, number: v.number } };
   const [leaves, seen] = useLeaves();
-  const post = (act: "bar" | "retire") => (reason: string) =>
+  const post = (act: "bar" | "unblock" | "retire") => (reason: string) =>
     call(api.POST(`/api/v1/images/{image}/versions/{number}/${act}`, { params: at, body: { reason } }));
   const usable = v.state === "sealed" && !v.barred;
   return (
@@ -68,7 +68,18 @@ export function VersionActs({ version: v }: { version: Version }) {
           done={`${v.number} is barred.`}
           danger
         >
-          It will never be used again. This cannot be undone.
+          No host is made from it while it is blocked.
+        </Act>
+      )}
+      {may("approver") && v.state === "sealed" && !!v.barred && (
+        <Act
+          label="Unblock"
+          title={`Unblock ${v.number}`}
+          reason="needed"
+          run={post("unblock")}
+          done={`${v.number} can be used again.`}
+        >
+          Blocked: {v.barred}
         </Act>
       )}
       {may("operator") && v.state === "sealed" && v.standing.includes("shelved") && v.hosts === 0 && (
