@@ -95,17 +95,12 @@ func (s *Server) builds() {
 		role: role.Operator, tag: "builds", status: 202, limit: sheetLimit,
 	},
 		func(ctx context.Context, in *struct{ Body client.StartBuild }) (*body[client.WholeBuild], error) {
-			if of, err := sheet.Parse([]byte(in.Body.Sheet)); err == nil { // one that is wrong is told so below
-				if err := reachImage(ctx, of.Image); err != nil {
-					return nil, err
-				}
-			}
 			b, err := s.Builds.StartBuild(ctx, actor(ctx),
 				builds.Order{
 					Text: in.Body.Sheet, Values: in.Body.Values, Files: in.Body.Files,
 					Commit: in.Body.Commit, Commits: in.Body.Commits,
 				},
-				time.Duration(in.Body.HoldSeconds)*time.Second)
+				time.Duration(in.Body.HoldSeconds)*time.Second, reaching(ctx))
 			if err != nil {
 				return nil, err
 			}

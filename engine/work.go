@@ -79,6 +79,15 @@ func AddWork[In, Asked, Out any](e *Engine, k Work[In, Asked, Out]) {
 			if err != nil {
 				return op, fmt.Errorf("say what work %s is: %w", w.Key, err)
 			}
+			if c, is := any(asked).(platform.Clone); is && c.Source() != "" {
+				why, err := store.NotCloned(db, c.Source())
+				if err != nil {
+					return op, err
+				}
+				if why != "" {
+					return op, &notCloned{why}
+				}
+			}
 			return k.Operation.Of(asked), nil
 		},
 		follow: func(ctx context.Context, site store.Site, w store.Work, p *platform.Progress) error {
@@ -114,6 +123,11 @@ func AddWork[In, Asked, Out any](e *Engine, k Work[In, Asked, Out]) {
 	}
 }
 
+// notCloned is why a machine is not made: its version was blocked or retired since it was asked for.
+type notCloned struct{ why string }
+
+func (n *notCloned) Error() string { return n.why }
+
 // kindOf returns the kind of a work.
 func (e *Engine) kindOf(w store.Work) (workKind, error) {
 	k, known := e.works[w.Kind]
@@ -143,10 +157,20 @@ func (e *Engine) work(ctx context.Context, key string) error {
 		op, err := kind.operation(ctx, db, w)
 		var refusal *platform.Refusal
 		var busy *platform.Busy
-		if err != nil && !errors.As(err, &refusal) && !errors.As(err, &busy) {
+		var blocked *notCloned
+		if err != nil && !errors.As(err, &refusal) && !errors.As(err, &busy) && !errors.As(err, &blocked) {
 			return err
 		}
-		if err == nil {
+		if blocked != nil {
+			// Only the answer of an earlier start can have been lost: then the machine is being made.
+			err = e.AskTo(ctx, site, func(ctx context.Context, p platform.Platform) error {
+				_, err := p.Ask(ctx, w.Key)
+				return err
+			})
+			if errors.Is(err, platform.ErrUnknown) {
+				return e.WorkEnded(ctx, w.Key, platform.Progress{State: platform.Failed, Why: blocked.why})
+			}
+		} else if err == nil {
 			err = e.AskTo(ctx, site, func(ctx context.Context, p platform.Platform) error {
 				return p.Start(ctx, w.Key, op)
 			})

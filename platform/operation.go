@@ -320,6 +320,18 @@ type Named struct {
 // Nothing is what an operation comes to that leaves nothing behind.
 type Nothing struct{}
 
+// Clone is what an operation takes that makes a machine from a disk.
+type Clone interface {
+	// Source is the digest of the disk, "" if it has none that is known.
+	Source() string
+}
+
+// Source is Clone's.
+func (r Rebuild) Source() string { return r.Digest }
+
+// Source is Clone's.
+func (s BuildSpec) Source() string { return s.Digest }
+
 // Rebuild says which host is made anew, from what.
 type Rebuild struct {
 	Host         string   `json:"host"`

@@ -11,9 +11,11 @@ import (
 	"gorm.io/gorm"
 )
 
-// SheetFile is a file that build sheets name. It is known by what is in it.
+// SheetFile is a file that build sheets name, or the upload of one. A file that is whole is known by its content. Until
+// then each account has its own upload.
 type SheetFile struct {
 	Digest string    `gorm:"primaryKey"` // SHA-256, in hexadecimal digits
+	Sender string    `gorm:"primaryKey"` // the account that uploads it, "" once it is whole
 	Size   int64     // in bytes
 	Have   int64     // bytes of it that are there
 	Whole  bool      // all of it is there, and it has the digest
@@ -24,22 +26,55 @@ type SheetFile struct {
 // sheetFilePiece is a row of sheet_file_pieces.
 type sheetFilePiece struct {
 	Digest  string
+	Sender  string
 	First   int64
 	Content []byte
 }
 
 func (sheetFilePiece) TableName() string { return "sheet_file_pieces" }
 
-// AddSheetFile makes a file known that is sent next, unless it is, and says that it is used.
+// AddSheetFile begins the upload of a file by the change's account, unless the file is there, and says that it is used.
+// An account that says another size than before begins again.
 func AddSheetFile(tx *Tx, digest string, size int64) (f SheetFile, err error) {
-	err = tx.Raw(`insert into sheet_files (digest, size, used_at) values (?, ?, now())
-		on conflict (digest) do update set used_at = now() returning *`, digest, size).Scan(&f).Error
+	used := tx.Raw("update sheet_files set used_at = now() where digest = ? and whole returning *", digest).Scan(&f)
+	if used.Error != nil || used.RowsAffected > 0 {
+		return f, used.Error
+	}
+	if err := tx.Exec("delete from sheet_files where digest = ? and sender = ? and size <> ?", digest, tx.Actor,
+		size).Error; err != nil {
+		return f, err
+	}
+	err = tx.Raw(`insert into sheet_files (digest, sender, size, used_at) values (?, ?, ?, now())
+		on conflict (digest, sender) do update set used_at = now() returning *`, digest, tx.Actor, size).Scan(&f).Error
 	return f, err
 }
 
-// LockSheetFile returns the file, or ErrNotFound, and keeps others from changing it until the transaction ends.
-func LockSheetFile(db *gorm.DB, digest string) (SheetFile, error) {
-	return first[SheetFile](db.Clauses(forChange), "the file "+digest, "digest = ?", digest)
+// LockSheetFile returns the file if it is whole, or else the account's upload of it, or ErrNotFound, and keeps others
+// from changing it until the transaction ends.
+func LockSheetFile(db *gorm.DB, digest, sender string) (SheetFile, error) {
+	return first[SheetFile](db.Clauses(forChange).Order("sender"), "the file "+digest,
+		"digest = ? and sender in ('', ?)", digest, sender)
+}
+
+// FinishSheetFile makes an upload that has been locked the whole file.
+func FinishSheetFile(tx *Tx, f *SheetFile, folder bool) error {
+	if f.Sender != "" {
+		// Another account can have been faster.
+		whole, err := LockSheetFile(tx.DB, f.Digest, "")
+		if err == nil {
+			if err := DeleteSheetFile(tx, *f); err != nil {
+				return err
+			}
+			*f = whole
+		} else if !errors.Is(err, ErrNotFound) {
+			return err
+		}
+	}
+	f.Folder = f.Folder || folder
+	err := tx.Exec("update sheet_files set sender = '', whole = true, folder = ? where digest = ? and sender = ?",
+		f.Folder, f.Digest, f.Sender).Error
+	f.Sender, f.Whole = "", true
+	return err
 }
 
 // SheetFiles returns those of the files that are there whole.
@@ -58,7 +93,7 @@ func UseSheetFiles(tx *Tx, digests []string) error {
 
 // AddSheetFilePiece adds what comes next of a file that has been locked.
 func AddSheetFilePiece(tx *Tx, f *SheetFile, content []byte) error {
-	if err := tx.Create(&sheetFilePiece{f.Digest, f.Have, content}).Error; err != nil {
+	if err := tx.Create(&sheetFilePiece{f.Digest, f.Sender, f.Have, content}).Error; err != nil {
 		return fmt.Errorf("keep a piece of the file %s: %w", f.Digest, err)
 	}
 	f.Have += int64(len(content))
@@ -66,9 +101,9 @@ func AddSheetFilePiece(tx *Tx, f *SheetFile, content []byte) error {
 	return tx.Save(f).Error
 }
 
-// DeleteSheetFile forgets a file.
-func DeleteSheetFile(tx *Tx, digest string) error {
-	return tx.Exec("delete from sheet_files where digest = ?", digest).Error
+// DeleteSheetFile forgets a file, or an upload.
+func DeleteSheetFile(tx *Tx, f SheetFile) error {
+	return tx.Exec("delete from sheet_files where digest = ? and sender = ?", f.Digest, f.Sender).Error
 }
 
 // PruneSheetFiles deletes files that were last used before the time, and that no kept sheet names and no build needs
@@ -80,29 +115,35 @@ func PruneSheetFiles(tx *Tx, before time.Time) error {
 		before).Error
 }
 
-// SheetFileContent reads what is in a file, as far as it is there. Reading one that is not there whole is an error.
+// SheetFileContent reads a file that is whole. Reading another one is an error.
 func (s *Store) SheetFileContent(ctx context.Context, digest string) io.ReadCloser {
 	return io.NopCloser(SheetFileReader(s.DB.WithContext(ctx), digest))
 }
 
 // SheetFileReader is SheetFileContent as part of a transaction.
 func SheetFileReader(db *gorm.DB, digest string) io.Reader {
-	return &sheetFileReader{db: db, digest: digest}
+	return UploadReader(db, SheetFile{Digest: digest})
+}
+
+// UploadReader reads an upload of which all is there.
+func UploadReader(db *gorm.DB, f SheetFile) io.Reader {
+	return &sheetFileReader{db: db, digest: f.Digest, sender: f.Sender}
 }
 
 type sheetFileReader struct {
-	db     *gorm.DB
-	digest string
-	at     int64 // byte that the next piece begins with
-	piece  bytes.Reader
+	db             *gorm.DB
+	digest, sender string
+	at             int64 // byte that the next piece begins with
+	piece          bytes.Reader
 }
 
 func (r *sheetFileReader) Read(b []byte) (int, error) {
 	for r.piece.Len() == 0 {
 		var next sheetFilePiece
-		err := fresh(r.db).Where("digest = ? and first = ?", r.digest, r.at).Take(&next).Error
+		err := fresh(r.db).Where("digest = ? and sender = ? and first = ?", r.digest, r.sender, r.at).Take(&next).Error
 		if errors.Is(err, gorm.ErrRecordNotFound) {
-			f, err := first[SheetFile](fresh(r.db), "the file "+r.digest, "digest = ?", r.digest)
+			f, err := first[SheetFile](fresh(r.db), "the file "+r.digest, "digest = ? and sender = ?", r.digest,
+				r.sender)
 			if err == nil && r.at != f.Size {
 				err = fmt.Errorf("of the file %s only %d of %d bytes are there: send it again", r.digest, r.at, f.Size)
 			}

@@ -132,6 +132,28 @@ func VersionByID(db *gorm.DB, id int64) (Version, error) {
 	return first[Version](db, fmt.Sprintf("version %d", id), "id = ?", id)
 }
 
+// NotCloned says why no machine may be made from a version's disk of the digest: the version is blocked or retired. It
+// is "" if one may be, or if no version has the digest.
+func NotCloned(db *gorm.DB, digest string) (why string, err error) {
+	var rows []struct {
+		Label, Barred string
+		State         image.State
+	}
+	err = db.Raw(`select i.name || ' ' || v.number as label, v.barred, v.state from versions v
+		join images i on i.id = v.image_id where v.digest = ?`, digest).Scan(&rows).Error
+	for _, v := range rows {
+		switch {
+		case v.State == image.Sealed && v.Barred == "":
+			return "", nil // versions can have one disk
+		case v.Barred != "":
+			why = v.Label + " is blocked: " + v.Barred
+		default:
+			why = fmt.Sprintf("%s is %s", v.Label, v.State)
+		}
+	}
+	return why, err
+}
+
 // HostsByVersion counts the hosts that run an image's versions, by version.
 func HostsByVersion(db *gorm.DB, imageID int64) (map[int64]int, error) {
 	return byVersion(db.Raw(`select h.version_id, count(*) as n from hosts h join versions v on v.id = h.version_id

@@ -26,13 +26,13 @@ import (
 )
 
 // StartBuild begins a build of a sheet. If it fails, its machine is held for a while.
-func (bs *Builds) StartBuild(ctx context.Context, actor string, o Order, hold time.Duration) (b store.Build,
-	err error,
-) {
-	return bs.start(ctx, actor, hold, func(*store.Tx) (Order, error) { return o, nil })
+func (bs *Builds) StartBuild(ctx context.Context, actor string, o Order, hold time.Duration,
+	may func(image string) error,
+) (b store.Build, err error) {
+	return bs.start(ctx, actor, hold, may, func(*store.Tx) (Order, error) { return o, nil })
 }
 
-func (bs *Builds) start(ctx context.Context, actor string, hold time.Duration,
+func (bs *Builds) start(ctx context.Context, actor string, hold time.Duration, may func(image string) error,
 	order func(*store.Tx) (Order, error),
 ) (b store.Build, err error) {
 	if err := checkHold(hold); err != nil {
@@ -44,6 +44,9 @@ func (bs *Builds) start(ctx context.Context, actor string, hold time.Duration,
 			return err
 		}
 		if b, err = bs.planned(tx, o, ""); err != nil {
+			return err
+		}
+		if err := may(b.Plan.V.Image); err != nil {
 			return err
 		}
 		b.HoldSeconds = int64(hold / time.Second)

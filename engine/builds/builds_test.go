@@ -219,7 +219,7 @@ func TestMachinesOfBuildsAreTheirs(t *testing.T) {
 	ctx := t.Context()
 	b, err := p.Builds.StartBuild(ctx, "jonas", builds.Order{Text: "image: desk\nbase: {disk: x.qcow2}\n" +
 		"machine: {site: north-quay}\n" +
-		"steps: [{name: one, restart: {}}]\nversion: {notes: x}\n"}, 0)
+		"steps: [{name: one, restart: {}}]\nversion: {notes: x}\n"}, 0, anyImage)
 	require.NoError(t, err)
 	require.NoError(t, p.Tick(ctx, store.BuildTicks, b.ID))
 	m := known(t, p, "build-1")
@@ -249,7 +249,7 @@ func TestASealedMachineThatCouldNotBeDiscardedIsSealed(t *testing.T) {
 	ctx := t.Context()
 	b, err := p.Builds.StartBuild(ctx, "jonas", builds.Order{Text: "image: desk\nbase: {disk: x.qcow2}\n" +
 		"machine: {site: north-quay}\n" +
-		"steps: [{name: one, restart: {}}]\n"}, 0)
+		"steps: [{name: one, restart: {}}]\n"}, 0, anyImage)
 	require.NoError(t, err)
 	require.NoError(t, p.Tick(ctx, store.BuildTicks, b.ID))
 	ends(t, p, "")

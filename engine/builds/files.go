@@ -53,7 +53,7 @@ func (bs *Builds) SendFile(ctx context.Context, actor, digest string, size int64
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		f, err = store.AddSheetFile(tx, digest, size)
 		if err == nil && f.Size != size {
-			err = engine.Conflictf("the file %s has %d bytes, and not %d", digest, f.Size, size)
+			err = engine.Invalidf("the file %s has %d bytes, and not %d", digest, f.Size, size)
 		}
 		return err
 	})
@@ -68,10 +68,12 @@ func (bs *Builds) SendPiece(ctx context.Context, actor, digest string, from int6
 	f store.SheetFile, err error,
 ) {
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
-		f, err = store.LockSheetFile(tx.DB, digest)
+		f, err = store.LockSheetFile(tx.DB, digest, actor)
 		switch {
 		case err != nil:
 			return err
+		case f.Whole:
+			return nil
 		case f.Have != from:
 			return engine.Conflictf("%d bytes of the file are there: go on with those from %d, and not from %d", f.Have,
 				f.Have, from)
@@ -121,7 +123,7 @@ func (bs *Builds) verify(ctx context.Context, actor string, f store.SheetFile, f
 		return f, nil
 	}
 	hash := sha256.New()
-	content := io.TeeReader(store.SheetFileReader(bs.engine.Store.DB.WithContext(ctx), f.Digest), hash)
+	content := io.TeeReader(store.UploadReader(bs.engine.Store.DB.WithContext(ctx), f), hash)
 	var unfit, err error
 	if folder {
 		unfit = pack.Check(content)
@@ -132,11 +134,11 @@ func (bs *Builds) verify(ctx context.Context, actor string, f store.SheetFile, f
 	is := hex.EncodeToString(hash.Sum(nil))
 	whole := is == f.Digest
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
-		if f, err = store.LockSheetFile(tx.DB, f.Digest); err != nil {
+		if f, err = store.LockSheetFile(tx.DB, f.Digest, f.Sender); err != nil {
 			return err
 		}
 		if !whole {
-			return store.DeleteSheetFile(tx, f.Digest)
+			return store.DeleteSheetFile(tx, f)
 		}
 		if !f.Whole {
 			tx.Record(store.Entry{
@@ -144,8 +146,7 @@ func (bs *Builds) verify(ctx context.Context, actor string, f store.SheetFile, f
 				Detail: map[string]any{"digest": f.Digest, "bytes": f.Size},
 			})
 		}
-		f.Whole, f.Folder = true, f.Folder || folder && unfit == nil
-		return tx.Save(&f).Error
+		return store.FinishSheetFile(tx, &f, folder && unfit == nil)
 	})
 	switch {
 	case err != nil:

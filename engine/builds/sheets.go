@@ -246,7 +246,7 @@ func orderToBuild(db *gorm.DB, s store.Sheet) (Order, error) {
 func (bs *Builds) StartKept(ctx context.Context, actor, name string, values map[string]string, hold time.Duration,
 	may func(image string) error,
 ) (b store.Build, err error) {
-	return bs.start(ctx, actor, hold, func(tx *store.Tx) (o Order, err error) {
+	return bs.start(ctx, actor, hold, may, func(tx *store.Tx) (o Order, err error) {
 		s, err := store.SheetNamed(tx.DB, name)
 		if err != nil {
 			return o, err

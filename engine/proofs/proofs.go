@@ -94,8 +94,8 @@ func (ps *Proofs) begin(ctx context.Context, actor, imageName, number, siteName 
 		if err != nil {
 			return err
 		}
-		if v.State != image.Sealed {
-			return engine.Conflictf("%s is %s: only one that is sealed can be started", versions.Label(img, v), v.State)
+		if err := versions.Usable(img, v); err != nil {
+			return err
 		}
 		site, err := store.SiteNamed(tx.DB, siteName)
 		if err != nil {

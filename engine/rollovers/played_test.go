@@ -1,7 +1,6 @@
 package rollovers_test
 
 import (
-	"errors"
 	"strings"
 	"testing"
 	"time"

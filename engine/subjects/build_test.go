@@ -624,7 +624,10 @@ func TestABuildIsCancelledBeforeItsCapture(t *testing.T) {
 
 func TestATokenForAnImageReachesItsBuildsOnly(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})
+	tides, err := sheet.ParseReady("tides", []byte("about: has tides\nsteps: [{name: table, put: {to: /etc/tides, "+
+		"text: x}}]\n"))
+	require.NoError(t, err)
+	s := servicetest.Start(t, servicetest.Options{Scenario: workshop, Library: sheet.Library{"tides": tides}})
 	ctx := t.Context()
 	narrowed := func(image string) *client.Client {
 		made, err := s.As(role.Operator).MakeToken(ctx,
@@ -634,9 +637,12 @@ func TestATokenForAnImageReachesItsBuildsOnly(t *testing.T) {
 	}
 	counters, charts := narrowed("counter-desk"), narrowed("chart-desk")
 	text := desk("disk: vendor.qcow2", threeSteps, "notes: x")
-	_, err := charts.StartBuild(ctx, client.StartBuild{Sheet: text})
+	_, err = charts.StartBuild(ctx, client.StartBuild{Sheet: text})
 	require.True(t, client.IsStatus(err, 403), "%v", err)
 	require.ErrorContains(t, err, "the token is for images chart-desk only, and not for image counter-desk")
+	own := desk("disk: vendor.qcow2", "\n  - {name: sea, ready: {step: tides}}\n", "notes: x")
+	_, err = charts.StartBuild(ctx, client.StartBuild{Sheet: own})
+	require.True(t, client.IsStatus(err, 403), "a step of the library is no way around: %v", err)
 	_, err = charts.StartBuild(ctx, client.StartBuild{Sheet: "image: counter-desk"})
 	require.ErrorContains(t, err, "the sheet is not right")
 

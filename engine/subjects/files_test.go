@@ -6,6 +6,8 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -14,6 +16,7 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/client"
@@ -85,6 +88,83 @@ func TestFilesTravelWithTheirSheet(t *testing.T) {
 	s.Until("the files to go", func() bool { return kept() == 0 })
 	_, err = c.StartBuild(ctx, client.StartBuild{Sheet: text, Files: files})
 	require.ErrorContains(t, err, "the file fares.db was not sent along")
+}
+
+func TestAnUploadIsInNobodysWay(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})
+	send := func(as role.Role, path, kind string, body []byte) (f client.SheetFile, err error) {
+		r, err := http.NewRequestWithContext(t.Context(), http.MethodPut, s.URL+"/api/v1/sheet-files/"+path,
+			bytes.NewReader(body))
+		if err != nil {
+			return f, err
+		}
+		r.Header.Set("Authorization", "Bearer "+s.Token(as))
+		r.Header.Set("Content-Type", kind)
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			return f, err
+		}
+		defer answer.Body.Close()
+		text, err := io.ReadAll(answer.Body)
+		if answer.StatusCode != http.StatusOK {
+			return f, fmt.Errorf("%s: %s", answer.Status, text)
+		}
+		return f, errors.Join(err, json.Unmarshal(text, &f))
+	}
+	begin := func(as role.Role, content []byte, size int) (client.SheetFile, error) {
+		return send(as, sum(content), "application/json", fmt.Appendf(nil, `{"size":%d}`, size))
+	}
+	piece := func(as role.Role, digest string, from int, content []byte) (client.SheetFile, error) {
+		return send(as, fmt.Sprintf("%s/piece?from=%d", digest, from), "application/octet-stream", content)
+	}
+	const c, other = role.Operator, role.Approver
+	content := []byte("tide tables of north-quay")
+	digest := sum(content)
+	_, err := begin(other, content, 999_999)
+	require.NoError(t, err)
+	_, err = piece(other, digest, 0, []byte("not what it says"))
+	require.NoError(t, err)
+
+	f, err := begin(c, content, len(content))
+	require.NoError(t, err)
+	require.Zero(t, f.Have)
+	f, err = piece(c, digest, 0, content[:4])
+	require.NoError(t, err)
+	require.EqualValues(t, 4, f.Have)
+	f, err = piece(c, digest, 4, content[4:])
+	require.NoError(t, err)
+	require.True(t, f.Whole)
+
+	// The other finds it whole, and is told the size.
+	_, err = begin(other, content, 999_999)
+	require.ErrorContains(t, err, "has 25 bytes, and not 999999")
+	f, err = begin(other, content, len(content))
+	require.NoError(t, err)
+	require.True(t, f.Whole)
+
+	// Two who finish the same file at once have it both.
+	second := []byte("tide tables of south-quay")
+	var wg sync.WaitGroup
+	for _, by := range []role.Role{c, other} {
+		wg.Go(func() {
+			_, err := begin(by, second, len(second))
+			assert.NoError(t, err)
+			f, err := piece(by, sum(second), 0, second)
+			assert.NoError(t, err)
+			assert.True(t, f.Whole)
+		})
+	}
+	wg.Wait()
+	// A size that was wrong is said again.
+	third := []byte("tide tables")
+	_, err = begin(c, third, 3)
+	require.NoError(t, err)
+	_, err = begin(c, third, len(third))
+	require.NoError(t, err)
+	f, err = piece(c, sum(third), 0, third)
+	require.NoError(t, err)
+	require.True(t, f.Whole)
 }
 
 func TestABuildGoesOnWithTheFilesThatItHad(t *testing.T) {
