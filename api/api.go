@@ -40,6 +40,7 @@ type Server struct {
 	secure  bool
 
 	bodyWithin time.Duration
+	bodyLimits map[string]int64 // of operations with one of their own, by method and path
 	gin        *gin.Engine
 	api        huma.API
 	hub        *hub
@@ -66,8 +67,8 @@ func New(ctx context.Context, e *engine.Engine, acts *subjects.Subjects, o Optio
 	gin.SetMode(gin.ReleaseMode)
 	s := &Server{
 		Subjects: acts, engine: e, log: o.Log, version: o.Version, secure: o.Secure,
-		bodyWithin: cmp.Or(o.BodyWithin, bodyWithin),
-		gin:        gin.New(), hub: newHub(), guard: newGuard(), streams: &streams{byName: map[string]int{}},
+		bodyWithin: cmp.Or(o.BodyWithin, bodyWithin), bodyLimits: map[string]int64{},
+		gin: gin.New(), hub: newHub(), guard: newGuard(), streams: &streams{byName: map[string]int{}},
 		away: trouble.New(o.Log),
 	}
 	if e != nil {
@@ -79,7 +80,7 @@ func New(ctx context.Context, e *engine.Engine, acts *subjects.Subjects, o Optio
 	if err := s.gin.SetTrustedProxies(o.TrustedProxies); err != nil {
 		return nil, fmt.Errorf("trusted proxies: %w", err)
 	}
-	s.gin.Use(gin.CustomRecovery(s.recovered), s.headers, legible, limitBody)
+	s.gin.Use(gin.CustomRecovery(s.recovered), s.headers, legible, s.limitBody)
 	s.gin.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	s.gin.GET("/readyz", s.ready)
 	s.agents()
@@ -178,6 +179,9 @@ func register[I, O any](s *Server, o operation, handle func(context.Context, *I)
 		DefaultStatus: o.status, MaxBodyBytes: cmp.Or(o.limit, bodyLimit),
 		Metadata: map[string]any{"role": o.role, "on": o.on},
 		Errors:   []int{http.StatusUnprocessableEntity},
+	}
+	if o.limit > 0 {
+		s.bodyLimits[o.method+" "+strings.NewReplacer("{", ":", "}", "").Replace(op.Path)] = o.limit
 	}
 	op.BodyReadTimeout = s.bodyWithin
 	if o.limit > bodyLimit {

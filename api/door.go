@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"errors"
 	"io"
 	"net/http"
@@ -51,10 +52,19 @@ func legible(c *gin.Context) {
 	c.Next()
 }
 
-func limitBody(c *gin.Context) {
-	limit := int64(bodyLimit)
-	if isFile(c.Request) {
-		limit = fileLimit
+// limitBody bounds the size of a request's body, and the time in which it has to come, by its operation.
+func (s *Server) limitBody(c *gin.Context) {
+	limit, within := int64(bodyLimit), s.bodyWithin
+	if of, is := s.bodyLimits[c.Request.Method+" "+c.FullPath()]; is {
+		limit = of
+		if of > bodyLimit {
+			within = fileWithin
+		}
+	}
+	if w, is := c.Request.Context().Value(answerKey{}).(http.ResponseWriter); is && c.Request.ContentLength != 0 {
+		// gin's writer does not pass a deadline on. The writer of a test has none.
+		_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(within))
+		c.Request.Body = hurry{c.Request.Body, w}
 	}
 	if c.Request.ContentLength > limit {
 		problem(c, http.StatusRequestEntityTooLarge, "the request has "+itoa(
@@ -65,11 +75,8 @@ func limitBody(c *gin.Context) {
 	c.Next()
 }
 
-// isFile says that the body of a request is a file for a build machine, or a piece of one that sheets name.
-func isFile(r *http.Request) bool {
-	return r.Method == http.MethodPut && (strings.HasSuffix(r.URL.Path, "/file") ||
-		strings.HasSuffix(r.URL.Path, "/piece"))
-}
+// answerKey is the key of a request's context for the writer of the http.Server.
+type answerKey struct{}
 
 // hurry is a body that has to come within a time. Afterwards the connection
 // has all the time that its answer takes.
@@ -112,16 +119,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		r = r.Clone(r.Context())
 		r.Method = http.MethodGet
 	}
-	if r.ContentLength != 0 {
-		within := s.bodyWithin
-		if isFile(r) {
-			within = fileWithin
-		}
-		// Here, because gin's writer does not pass a deadline on. The writer of a test has none.
-		_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(within))
-		r.Body = hurry{r.Body, w}
-	}
-	s.gin.ServeHTTP(w, r)
+	s.gin.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), answerKey{}, w)))
 }
 
 // wrongMethod answers for a path that is there with other methods, which the Allow header names.

@@ -17,6 +17,12 @@ func (e *Engine) BaseFile(disk string) string {
 	return filepath.Join(e.Bases, filepath.Base(disk)+".qcow2")
 }
 
+// ScratchPrefix is what the names of temporary files in the folder of bases begin with.
+const ScratchPrefix = "looking-"
+
+// Scratch returns a new temporary file: in the folder of bases if there is one, and not where files can be in memory.
+func (e *Engine) Scratch() (*os.File, error) { return os.CreateTemp(e.Bases, ScratchPrefix) }
+
 // ownDisks are the disks that the service keeps itself: those of bases.
 type ownDisks struct{ *Engine }
 

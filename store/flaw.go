@@ -2,6 +2,7 @@ package store
 
 import (
 	"errors"
+	"iter"
 	"time"
 
 	"gorm.io/gorm"
@@ -54,21 +55,21 @@ func FlawListNamed(db *gorm.DB, name string) (FlawList, error) {
 }
 
 // ReplaceFlawList takes the place of the list of the name, if there is one, and begins another epoch.
-func ReplaceFlawList(tx *Tx, l *FlawList, records []flaw.Record) error {
+func ReplaceFlawList(tx *Tx, l *FlawList, records iter.Seq2[flaw.Record, error]) error {
 	if err := DeleteFlawList(tx, l.Name); err != nil {
 		return err
 	}
 	if err := tx.Create(l).Error; err != nil {
 		return err
 	}
-	const batch = 1000
-	for len(records) > 0 {
-		n := min(batch, len(records))
-		rows := make([]Flaw, n)
-		for i, r := range records[:n] {
-			rows[i] = Flaw{ListID: l.ID, Record: JSON[flaw.Record]{V: r}}
+	const batch, batchBytes = 1000, 8 << 20
+	var rows []Flaw
+	size := 0
+	write := func() error {
+		if len(rows) == 0 {
+			return nil
 		}
-		if err := tx.Create(&rows).Error; err != nil {
+		if err := fresh(tx.DB).Create(&rows).Error; err != nil {
 			return err
 		}
 		var packages []FlawPackage
@@ -81,14 +82,31 @@ func ReplaceFlawList(tx *Tx, l *FlawList, records []flaw.Record) error {
 				}
 			}
 		}
-		if len(packages) > 0 {
-			if err := tx.CreateInBatches(packages, 10*batch).Error; err != nil {
+		l.Records += len(rows)
+		rows, size = rows[:0], 0
+		if len(packages) == 0 {
+			return nil
+		}
+		return tx.CreateInBatches(packages, 10*batch).Error
+	}
+	for r, err := range records {
+		if err != nil {
+			return err
+		}
+		rows = append(rows, Flaw{ListID: l.ID, Record: JSON[flaw.Record]{V: r}})
+		for _, a := range r.Affected {
+			size += 100 + 20*len(a.Versions)
+		}
+		if len(rows) == batch || size > batchBytes {
+			if err := write(); err != nil {
 				return err
 			}
 		}
-		records = records[n:]
 	}
-	return nil
+	if err := write(); err != nil {
+		return err
+	}
+	return tx.Save(l).Error
 }
 
 // DeleteFlawList deletes the list of the name, if there is one, and begins another epoch. Changes of lists wait for

@@ -55,9 +55,15 @@ func rememberRows(db *gorm.DB) error {
 			}
 		}
 	}
+	created := func(db *gorm.DB) {
+		// Rows that are created many at once are only written.
+		if db.Statement.ReflectValue.Kind() == reflect.Struct {
+			remember(db)
+		}
+	}
 	return errors.Join(
 		db.Callback().Query().After("gorm:query").Register("nimblepane:remember", remember),
-		db.Callback().Create().After("gorm:create").Register("nimblepane:remember", remember),
+		db.Callback().Create().After("gorm:create").Register("nimblepane:remember", created),
 	)
 }
 

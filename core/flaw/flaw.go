@@ -85,7 +85,8 @@ const (
 	mostText     = 500     // characters of a summary that are kept
 	mostLinks    = 20
 	mostAffected = 10_000
-	mostName     = 300 // characters
+	mostVersions = 50_000 // and events
+	mostName     = 300    // characters
 )
 
 // Parse reads a record of OSV. What it does not say is left out; what it says
@@ -159,9 +160,15 @@ func Parse(text []byte) (r Record, err error) {
 			r.Links = append(r.Links, l.URL)
 		}
 	}
-	scores := in.Severity
+	scores, versions := in.Severity, 0
 	for i, a := range in.Affected {
 		at := fmt.Sprintf("%s: affected[%d]", in.ID, i)
+		for _, g := range a.Ranges {
+			versions += len(g.Events)
+		}
+		if versions += len(a.Versions); versions > mostVersions {
+			return r, fmt.Errorf("%s: it names more than %d versions", in.ID, mostVersions)
+		}
 		scores = append(scores, a.Severity...)
 		if a.Package.Name == "" && a.Package.Ecosystem == "" {
 			continue // it is of code in a repository

@@ -279,7 +279,7 @@ func TestAListIsReadFromArchivesAndFiles(t *testing.T) {
 		[]byte("[" + record + "," + other + "]"),
 	} {
 		var ids []string
-		n, err := flaw.Read(list, func(r flaw.Record) error {
+		n, err := flaw.Read(bytes.NewReader(list), int64(len(list)), func(r flaw.Record) error {
 			ids = append(ids, r.ID)
 			return nil
 		})
@@ -287,13 +287,16 @@ func TestAListIsReadFromArchivesAndFiles(t *testing.T) {
 		require.Equal(t, 2, n)
 		require.ElementsMatch(t, []string{"QUAY-2026-1", "QUAY-2026-2"}, ids)
 	}
-	n, err := flaw.Read([]byte(record), func(flaw.Record) error { return nil })
+	n, err := flaw.Read(strings.NewReader(record), int64(len(record)), func(flaw.Record) error { return nil })
 	require.NoError(t, err)
 	require.Equal(t, 1, n)
 	mine := errors.New("mine")
-	_, err = flaw.Read([]byte(record), func(flaw.Record) error { return mine })
+	_, err = flaw.Read(strings.NewReader(record), int64(len(record)), func(flaw.Record) error { return mine })
 	require.ErrorIs(t, err, mine)
 
+	// A directory of a size that no reader should hold in memory.
+	endless := archive(t, map[string]string{"a.json": record})
+	copy(endless[len(endless)-22+12:], "\xff\xff\xff\x7f")
 	many := map[string]string{}
 	for i := range 100 {
 		many[fmt.Sprintf("%d.json", i)] = "{}"
@@ -302,15 +305,18 @@ func TestAListIsReadFromArchivesAndFiles(t *testing.T) {
 		`"a.json": QUAY-2026-1: modified "soon" is no date`: archive(t, map[string]string{
 			"a.json": strings.Replace(record, "2026-11-20T08:00:00Z", "soon", 1), "b.json": record,
 		}),
-		"QUAY-2026-1 is in":                 archive(t, map[string]string{"a.json": record, "b.json": record}),
-		"it has no record":                  archive(t, map[string]string{"a.txt": record}),
-		"it is no zip that can be read":     []byte("PK\x03\x04 and no more"),
-		"the file is no array of records":   []byte("[" + record),
-		"the file: it is no record of OSV":  []byte("hello"),
-		"record 2: id is missing":           []byte("[" + record + ",{}]"),
-		"id is missing: each record of OSV": archive(t, many),
+		"QUAY-2026-1 is in the list twice":     archive(t, map[string]string{"a.json": record, "b.json": record}),
+		"it has no record":                     archive(t, map[string]string{"a.txt": record}),
+		"it is no zip that can be read":        []byte("PK\x03\x04 and no more"),
+		"the file is no array of records":      []byte("[" + record),
+		"the file: it is no record of OSV":     []byte("hello"),
+		"record 2: id is missing":              []byte("[" + record + ",{}]"),
+		"id is missing: each record of OSV":    archive(t, many),
+		"record 1 has more than 4194304 bytes": []byte(`[{"id":"` + strings.Repeat("x", 5<<20) + `"}]`),
+		"something behind its array":           []byte("[" + record + "] []"),
+		"the zip's directory has more than":    endless,
 	} {
-		_, err := flaw.Read(list, func(flaw.Record) error { return nil })
+		_, err := flaw.Read(bytes.NewReader(list), int64(len(list)), func(flaw.Record) error { return nil })
 		var problems flaw.Problems
 		require.ErrorAs(t, err, &problems, want)
 		require.ErrorContains(t, err, want)

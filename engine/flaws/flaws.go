@@ -7,6 +7,8 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
+	"os"
 	"strings"
 	"time"
 
@@ -18,6 +20,8 @@ import (
 	"nimblepane/core/matter"
 	"nimblepane/core/software"
 	"nimblepane/engine"
+	"nimblepane/engine/foreign"
+	"nimblepane/sandbox"
 	"nimblepane/store"
 )
 
@@ -70,36 +74,62 @@ func (fs *Flaws) Load(ctx context.Context, actor, name string, list []byte) (sto
 	if err := image.CheckName(name); err != nil {
 		return out, engine.Invalidf("flaw list name %s", err)
 	}
-	var records []flaw.Record
-	_, err := flaw.Read(list, func(r flaw.Record) error {
-		records = append(records, r)
-		return nil
-	})
-	var problems flaw.Problems
-	if errors.As(err, &problems) {
-		return out, &engine.Problem{
-			Kind: engine.Invalid, Text: "the flaw list cannot be taken, and nothing of it was", Reasons: problems,
-		}
-	}
+	records, err := fs.read(ctx, list)
 	if err != nil {
 		return out, err
 	}
+	defer records.Close()
 	sum := sha256.Sum256(list)
 	err = fs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		if _, err := records.Seek(0, io.SeekStart); err != nil {
+			return err
+		}
 		out = store.FlawList{
 			Name: name, LoadedAt: tx.Now, LoadedBy: actor, Digest: "sha256:" + hex.EncodeToString(sum[:]),
-			Records: len(records),
 		}
-		if err := store.ReplaceFlawList(tx, &out, records); err != nil {
+		if err := store.ReplaceFlawList(tx, &out, foreign.Records(records)); err != nil {
 			return err
 		}
 		tx.Record(store.Entry{
 			Verb: "flaws.load", Subject: "flaw list " + name,
-			Detail: map[string]any{"records": len(records), "digest": out.Digest},
+			Detail: map[string]any{"records": out.Records, "digest": out.Digest},
 		})
 		return nil
 	})
 	return out, err
+}
+
+// read reads a list in the sandbox. Its records are in a file, which is gone when it is closed.
+func (fs *Flaws) read(ctx context.Context, list []byte) (records *os.File, err error) {
+	from, err := fs.engine.Scratch()
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, os.Remove(from.Name()), from.Close()) }()
+	if _, err := from.Write(list); err != nil {
+		return nil, err
+	}
+	if records, err = fs.engine.Scratch(); err != nil {
+		return nil, err
+	}
+	if err := os.Remove(records.Name()); err != nil {
+		return nil, errors.Join(err, records.Close())
+	}
+	err = foreign.VulnerabilityList(ctx, from.Name(), records)
+	var problems flaw.Problems
+	var unavailable *sandbox.Unavailable
+	switch {
+	case errors.As(err, &problems):
+		err = &engine.Problem{
+			Kind: engine.Invalid, Text: "the flaw list cannot be taken, and nothing of it was", Reasons: problems,
+		}
+	case errors.As(err, &unavailable):
+		err = engine.Conflictf("%s", err)
+	}
+	if err != nil {
+		return nil, errors.Join(err, records.Close())
+	}
+	return records, nil
 }
 
 // Delete forgets a list, with what it said.

@@ -208,19 +208,18 @@ func set[T comparable](d *difference, name string, field *T, to T) {
 
 func (l *loader) line(line estate.Line) error {
 	row, err := store.LineNamed(l.tx.DB, line.Name)
-	subject, verb, change := "line "+line.Name, "line.edit", "what goes over it"
+	subject, verb, change, write := "line "+line.Name, "line.edit", "what goes over it", l.save
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		verb, change = "line.add", "new"
+		verb, change, write = "line.add", "new", l.create
 	case err != nil:
 		return err
 	case reflect.DeepEqual(row.Settings.V, line):
 		return nil
 	}
 	l.changed(verb, subject, "%s", change)
-	return l.save(&store.Line{
-		Name: line.Name, Title: line.Title, Settings: store.JSON[estate.Line]{V: line},
-	})
+	row.Name, row.Title, row.Settings.V = line.Name, line.Title, line
+	return write(&row)
 }
 
 func (l *loader) site(s estate.Site) error {

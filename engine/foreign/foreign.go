@@ -21,6 +21,8 @@ func init() {
 	sandbox.Serve(map[string]sandbox.Task{
 		taskDetect:  task(detect),
 		taskInspect: task(inspect),
+
+		taskVulnerabilities: vulnerabilities,
 	})
 }
 

@@ -95,8 +95,8 @@ func TestPreviewsAreReadable(t *testing.T) {
 		preview(engine.PreviewRequest{Act: "roll", Pools: []string{"counters"}}).Will)
 	require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[1],
 		versions.Activation{Overrule: true, Reason: "next"}))
-	require.Equal(t, "live of desk goes from 2026.11.2 back to 2026.11.1. 2026.11.2 is barred with your reason, for "+
-		"good.",
+	require.Equal(t, "live of desk goes from 2026.11.2 back to 2026.11.1. 2026.11.2 is blocked with your reason, "+
+		"until it is unblocked.",
 		strings.Join(preview(engine.PreviewRequest{Act: "rollback"}).Will[:2], " "))
 	_, err := p.Preview(t.Context(), "tove", engine.PreviewRequest{Act: "fly"})
 	require.ErrorContains(t, err, "use stage, activate, rollback, retire, pin or roll")

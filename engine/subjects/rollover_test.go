@@ -240,7 +240,7 @@ func TestWaysToRollBack(t *testing.T) {
 	require.ErrorContains(t, err, "there are "+one)
 	four := s.Captured("counter-desk", "bm-counter")
 	_, err = ap.Rollback(t.Context(), "counter-desk", client.Rollback{Leaves: three, To: four, Reason: "r"})
-	require.ErrorContains(t, err, "was never live")
+	require.ErrorContains(t, err, "was not live before "+three)
 
 	back, err := ap.Rollback(t.Context(), "counter-desk",
 		client.Rollback{Leaves: three, To: one, Reason: "slow", KeepUsable: true, TrackOnly: true})
