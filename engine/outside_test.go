@@ -1,9 +1,11 @@
 package engine
 
 import (
-	"errors"
+	"context"
+	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"testing"
 	"time"
 
@@ -45,22 +47,58 @@ func TestAPasswordIsShownOnlyToWhomItWasGivenFor(t *testing.T) {
 
 func TestTheServicesOwnComputerIsNotAskedWithoutLeave(t *testing.T) {
 	t.Parallel()
-	for _, address := range []string{
-		"127.0.0.1:80", "127.8.8.8:80", "[::1]:80", "0.0.0.0:80", "169.254.169.254:80",
-		"[fe80::1]:80", "[::ffff:127.0.0.1]:80",
-	} {
-		require.ErrorIs(t, CheckOutside(address), ErrForbidden, address)
-	}
-	for _, address := range []string{"10.0.0.1:80", "192.0.2.1:443", "[2001:db8::1]:443"} {
-		require.NoError(t, CheckOutside(address), address)
-	}
-	server := httptest.NewServer(http.NotFoundHandler())
-	t.Cleanup(server.Close)
-	r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, server.URL, nil)
+	own, err := ownAddresses()
 	require.NoError(t, err)
-	answer, err := Outside(false, time.Minute).Do(r)
-	if err == nil {
-		answer.Body.Close()
+	require.NotEmpty(t, own)
+	listener, err := net.Listen("tcp", ":0") // on all addresses
+	require.NoError(t, err)
+	t.Cleanup(func() { listener.Close() })
+	_, port, err := net.SplitHostPort(listener.Addr().String())
+	require.NoError(t, err)
+	addresses := []string{
+		"127.0.0.1", "127.8.8.8", "::1", "0.0.0.0", "0.1.2.3", "169.254.169.254", "fe80::1", "::ffff:127.0.0.1",
+		"224.0.0.1", "localhost",
 	}
-	require.True(t, errors.Is(err, ErrForbidden), "%v", err)
+	for _, ip := range own {
+		addresses = append(addresses, ip.String(), "::ffff:"+ip.String())
+	}
+	for _, address := range addresses {
+		if _, err := netip.ParseAddr(address); err != nil && address != "localhost" {
+			continue
+		}
+		_, err := Dialer{}.Dial("tcp", net.JoinHostPort(address, port))
+		require.ErrorIs(t, err, ErrForbidden, address)
+	}
+	for _, address := range []string{"10.0.0.1", "192.0.2.1", "2001:db8::1"} {
+		require.False(t, forbidden(netip.MustParseAddr(address), own), address)
+	}
+	conn, err := Dialer{Here: true}.Dial("tcp", "localhost:"+port)
+	require.NoError(t, err)
+	require.NoError(t, conn.Close())
+}
+
+func TestANameIsResolvedOnceAndEachOfItsAddressesIsChecked(t *testing.T) {
+	t.Parallel()
+	asked := 0
+	rebinding := Dialer{Resolve: func(context.Context, string) ([]netip.Addr, error) {
+		asked++
+		return []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("127.0.0.1")}, nil
+	}}
+	_, err := rebinding.Dial("tcp", "vendor.example:80")
+	require.ErrorIs(t, err, ErrForbidden)
+	require.Equal(t, 1, asked)
+
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { listener.Close() })
+	_, port, err := net.SplitHostPort(listener.Addr().String())
+	require.NoError(t, err)
+	asked = 0
+	conn, err := Dialer{Here: true, Resolve: func(context.Context, string) ([]netip.Addr, error) {
+		asked++
+		return []netip.Addr{netip.MustParseAddr("127.0.0.1")}, nil
+	}}.Dial("tcp", "vendor.example:"+port)
+	require.NoError(t, err)
+	require.NoError(t, conn.Close())
+	require.Equal(t, 1, asked)
 }

@@ -59,7 +59,10 @@ func LockSheetFile(db *gorm.DB, digest, sender string) (SheetFile, error) {
 // FinishSheetFile makes an upload that has been locked the whole file.
 func FinishSheetFile(tx *Tx, f *SheetFile, folder bool) error {
 	if f.Sender != "" {
-		// Another account can have been faster.
+		// Another account can have been faster, or finish its upload at this moment.
+		if err := tx.Exec("select pg_advisory_xact_lock(?, hashtext(?))", lockSheetFile, f.Digest).Error; err != nil {
+			return err
+		}
 		whole, err := LockSheetFile(tx.DB, f.Digest, "")
 		if err == nil {
 			if err := DeleteSheetFile(tx, *f); err != nil {

@@ -145,6 +145,7 @@ const (
 	lockPlacing    = 7_006 // with a digest of the site
 	lockOfRollover = 7_007 // with its id
 	lockOfBuild    = 7_008 // with its id
+	lockSheetFile  = 7_009 // with a digest of the file's digest
 )
 
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {

@@ -26,8 +26,9 @@ const (
 	MostBytes  = 32 << 20 // of one file of a feed
 	MostFiles  = 200      // that an index names
 	MostOffers = 50_000
-	mostText   = 200 // bytes of a name
-	mostWith   = 50  // files that are told to come with a release
+	MostKept   = 96 << 20 // of all its releases, as they are kept
+	mostText   = 200      // bytes of a name
+	mostWith   = 50       // files that are told to come with a release
 )
 
 // Offer is a release that a feed has.
@@ -282,7 +283,7 @@ func rank(i item) int {
 // checkPath refuses a path that leads out of a feed.
 func checkPath(p string) error {
 	if p == "" || len(p) > 1000 || path.IsAbs(p) || path.Clean(p) != p || strings.HasPrefix(p, "..") ||
-		strings.ContainsAny(p, "\\:?#%\x00\n") {
+		strings.ContainsAny(p, "\\?#%\x00\n") {
 		return fmt.Errorf("%q leads out of the feed, or is no path", cut(p))
 	}
 	return nil

@@ -28,7 +28,7 @@ func TestWhatIsSaidOfTheWholeHoldsForItsParts(t *testing.T) {
 				"manifest": {"ftype": "manifest", "path": "13/list.txt", "size": 9},
 				"tarball": {"ftype": "disk.img", "path": "13/disk.img.xz", "size": 4, "sha256": "`+sum+`"},
 				"old": {"ftype": "vmdk", "path": "13/disk.vmdk", "size": 8, "sha256": "`+sum+`"},
-				"disk": {"ftype": "qcow2", "path": "13/disk.qcow2", "size": 7, "sha256": "`+strings.ToUpper(sum)+`"}}},
+				"disk": {"ftype": "qcow2", "path": "works.estuary:13/disk.qcow2", "size": 7, "sha256": "`+strings.ToUpper(sum)+`"}}},
 			"20261205": {"edition": "server", "items": {
 				"0-kvm": {"ftype": "disk-kvm.img", "path": "13/kvm.img", "sha256": "`+sum+`"},
 				"disk": {"ftype": "disk1.img", "path": "13/next.img", "sha256": "`+sum+`"}}}}}`), "Estuary Works")
@@ -38,7 +38,8 @@ func TestWhatIsSaidOfTheWholeHoldsForItsParts(t *testing.T) {
 		{
 			Product: "works.estuary:harbour:13:amd64", Serial: "20261105", Labels: base.Labels{
 				Publisher: "Estuary Works", Product: "Harbour Linux", Edition: "desktop", Release: "13",
-			}, Codename: "estuary", Architecture: "x86_64", Supported: "2029-06-01", Path: "13/disk.qcow2",
+			}, Codename: "estuary", Architecture: "x86_64", Supported: "2029-06-01",
+			Path: "works.estuary:13/disk.qcow2",
 			Kind: "qcow2", Size: 7, SHA256: sum, With: []Extra{
 				{"manifest", "manifest", 9},
 				{"old", "vmdk", 8},

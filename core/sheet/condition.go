@@ -29,8 +29,11 @@ import (
 type Condition string
 
 const (
-	mostOfCondition = 1000 // characters
+	mostOfCondition = 1000   // characters
+	mostConditions  = 20_000 // characters of all of a sheet
 	conditionCost   = 100_000
+	// The compiler takes twice as long for each level of a list in a list.
+	mostNested = 6
 )
 
 // conditions is what they can name. It is made once: that takes some milliseconds.
@@ -39,6 +42,7 @@ var conditions, conditionsFailed = cel.NewEnv(
 	cel.Variable("site", cel.StringType),
 	cel.Variable("base", cel.MapType(cel.StringType, cel.StringType)),
 	cel.Variable("values", cel.MapType(cel.StringType, cel.DynType)),
+	cel.ParserRecursionLimit(24), cel.ParserExpressionSizeLimit(mostOfCondition),
 )
 
 // compiled returns the condition as it can be asked.
@@ -48,6 +52,9 @@ func (c Condition) compiled() (*cel.Ast, error) {
 	}
 	if conditionsFailed != nil {
 		return nil, conditionsFailed
+	}
+	if nested(string(c)) > mostNested {
+		return nil, fmt.Errorf("it has brackets in brackets, more than %d deep: use fewer", mostNested)
 	}
 	a, issues := conditions.Compile(string(c))
 	if issues.Err() != nil {
@@ -59,6 +66,21 @@ func (c Condition) compiled() (*cel.Ast, error) {
 			"something", t)
 	}
 	return a, nil
+}
+
+// nested is how deep the brackets of an expression are nested at most. Those in texts count, too.
+func nested(expression string) (most int) {
+	depth := 0
+	for _, r := range expression {
+		switch r {
+		case '(', '[', '{':
+			depth++
+			most = max(most, depth)
+		case ')', ']', '}':
+			depth--
+		}
+	}
+	return most
 }
 
 // unknown returns the parameters that the condition names and that the sheet lacks.
@@ -90,6 +112,11 @@ func unknown(a *cel.Ast, parameters map[string]Parameter) (names []string) {
 
 func (c *checker) condition(at string, condition Condition, parameters map[string]Parameter) {
 	if !c.has(at) {
+		return
+	}
+	if c.conditions += len(condition); c.conditions > mostConditions {
+		c.at(at, "%s: the conditions of the sheet have more than %d characters: use fewer, or shorter ones", at,
+			mostConditions)
 		return
 	}
 	a, err := condition.compiled()

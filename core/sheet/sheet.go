@@ -237,6 +237,8 @@ type checker struct {
 	unread   map[string]bool // paths
 	library  Library
 	problems Problems
+
+	conditions int // characters of them so far
 }
 
 // at reports a problem at a path such as steps[2].install, unless what is there

@@ -47,7 +47,7 @@ type Bases struct {
 	deliveries engine.Work[ofCopy, platform.Deliver, platform.Made]
 	deletions  engine.Work[ofDeletion, platform.Named, platform.Nothing]
 	patience   atomic.Int64 // with an address that sends nothing, in nanoseconds
-	reserve    atomic.Int64 // bytes of the folder that are kept free beside the usual ones
+	reserve    atomic.Int64 // bytes of the folder that are kept free beside the usual ones; for tests
 }
 
 // New adds bases to the engine.

@@ -14,6 +14,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"nimblepane/core/base"
+	"nimblepane/engine"
 	"nimblepane/engine/foreign"
 	"nimblepane/sandbox"
 	"nimblepane/store"
@@ -179,8 +180,8 @@ func (bs *Bases) convert(ctx context.Context, b store.Base) error {
 // refused makes an error of the sandbox the reason why a base failed, if another attempt would end the same way.
 func refused(what string, err error) error {
 	switch {
-	case strings.Contains(err.Error(), "No space left") || errors.Is(err, errFull):
-		return &unfit{errFull.Error()}
+	case strings.Contains(err.Error(), "No space left") || errors.Is(err, engine.ErrFull):
+		return &unfit{engine.ErrFull.Error()}
 	case sandbox.Final(err):
 		return &unfit{clip(what+err.Error(), 500)}
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"syscall"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -15,27 +14,15 @@ import (
 	"nimblepane/store"
 )
 
-// Other programs need room beside the bases: a full file system stops the
-// database, too. So much of it is never filled with bases.
-const (
-	reserveShare = 50 // 1 in so many of the file system's bytes,
-	mostReserve  = 1 << 30
-	roomEvery    = time.Second // while something is written
-)
+// roomEvery is how often the room is looked at while something is written.
+const roomEvery = time.Second
 
-var (
-	errNoFolder = engine.Conflictf("this service keeps no bases: start it with --bases FOLDER")
-	errFull     = errors.New("the folder of bases is full: make room there, and bring the base in again")
-)
+var errNoFolder = engine.Conflictf("this service keeps no bases: start it with --bases FOLDER")
 
 // free is how many bytes may be written to the folder of bases. It can be negative.
 func (bs *Bases) free() (int64, error) {
-	var at syscall.Statfs_t
-	if err := syscall.Statfs(bs.engine.Bases, &at); err != nil {
-		return 0, fmt.Errorf("look at the folder of bases: %w", err)
-	}
-	reserve := min(int64(at.Blocks)*at.Bsize/reserveShare, mostReserve) + bs.reserve.Load()
-	return int64(at.Bavail)*at.Bsize - reserve, nil
+	room, err := bs.engine.Room()
+	return room - bs.reserve.Load(), err
 }
 
 // roomFor refuses to write so many bytes if there is no room for them.
@@ -45,7 +32,7 @@ func (bs *Bases) roomFor(size int64) error {
 	case err != nil:
 		return err
 	case free < 0:
-		return &unfit{errFull.Error()}
+		return &unfit{engine.ErrFull.Error()}
 	case free < size:
 		return &unfit{fmt.Sprintf("it would take %s, and the folder of bases has room for %s: make room there, and "+
 			"bring the base in again", humanize.IBytes(uint64(size)), humanize.IBytes(uint64(free)))}
@@ -94,14 +81,14 @@ func (bs *Bases) whileRoom(ctx context.Context, do func(context.Context) error) 
 				return
 			case <-tick.C:
 				if free, err := bs.free(); err == nil && free < 0 {
-					cancel(errFull)
+					cancel(engine.ErrFull)
 				}
 			}
 		}
 	}()
 	err := do(ctx)
-	if err != nil && errors.Is(context.Cause(ctx), errFull) {
-		return errFull
+	if err != nil && errors.Is(context.Cause(ctx), engine.ErrFull) {
+		return engine.ErrFull
 	}
 	return err
 }

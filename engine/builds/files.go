@@ -128,7 +128,13 @@ func (bs *Builds) verify(ctx context.Context, actor string, f store.SheetFile, f
 	if folder {
 		unfit = pack.Check(content)
 	}
-	if _, err = io.Copy(io.Discard, content); err != nil {
+	if _, err = io.Copy(io.Discard, content); errors.Is(err, store.ErrNotFound) && f.Sender != "" {
+		// Another request has finished the upload while it was read.
+		if f, err = store.LockSheetFile(bs.engine.Store.DB.WithContext(ctx), f.Digest, ""); err == nil {
+			return bs.verify(ctx, actor, f, folder)
+		}
+	}
+	if err != nil {
 		return f, err
 	}
 	is := hex.EncodeToString(hash.Sum(nil))

@@ -13,6 +13,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -23,6 +24,7 @@ import (
 	"nimblepane/core/image"
 	"nimblepane/core/matter"
 	"nimblepane/engine"
+	"nimblepane/engine/foreign"
 	"nimblepane/store"
 )
 
@@ -273,31 +275,29 @@ func changed(tx *store.Tx, f store.Feed, offers []feed.Offer) error {
 // read reads all of a feed.
 func (fs *Feeds) read(ctx context.Context, f store.Feed) (offers []feed.Offer, left []string, err error) {
 	root, first := divided(f)
-	text, err := fs.get(ctx, f, root, first)
+	kept := int64(0)
+	read := func(name string, isFirst bool) (out foreign.FeedFile, err error) {
+		file, err := fs.get(ctx, root+name)
+		if err != nil {
+			return out, err
+		}
+		defer func() { err = errors.Join(err, os.Remove(file)) }()
+		out, size, err := foreign.ReadFeedFile(ctx, file, f.Key, f.Publisher, isFirst, feed.MostKept-kept)
+		if kept += size; err != nil {
+			return out, fmt.Errorf("%s%s: %w", root, name, err)
+		}
+		if offers, left = append(offers, out.Offers...), append(left, out.Left...); len(offers) > feed.MostOffers {
+			return out, fmt.Errorf("it has more than %d releases, which are at most read", feed.MostOffers)
+		}
+		return out, nil
+	}
+	index, err := read(first, true)
 	if err != nil {
 		return nil, nil, err
 	}
-	files := []string{first}
-	texts := map[string][]byte{first: text}
-	if !feed.IsProducts(text) {
-		if files, err = feed.Index(text); err != nil {
-			return nil, nil, fmt.Errorf("%s%s: %w", root, first, err)
-		}
-	}
-	for _, name := range files {
-		name = signedName(f, name)
-		text := texts[name]
-		if text == nil {
-			if text, err = fs.get(ctx, f, root, name); err != nil {
-				return nil, nil, err
-			}
-		}
-		more, out, err := feed.Products(text, f.Publisher)
-		if err != nil {
-			return nil, nil, fmt.Errorf("%s%s: %w", root, name, err)
-		}
-		if offers, left = append(offers, more...), append(left, out...); len(offers) > feed.MostOffers {
-			return nil, nil, fmt.Errorf("it has more than %d releases, which are at most read", feed.MostOffers)
+	for _, name := range index.Paths {
+		if _, err := read(signedName(f, name), false); err != nil {
+			return nil, nil, err
 		}
 	}
 	seen := map[string]bool{}
@@ -313,37 +313,37 @@ func (fs *Feeds) read(ctx context.Context, f store.Feed) (offers []feed.Offer, l
 	return offers, left, nil
 }
 
-// get reads one file of a feed, and sees to its signature.
-func (fs *Feeds) get(ctx context.Context, f store.Feed, root, name string) ([]byte, error) {
-	address := root + name
+// get fetches one file of a feed to a temporary file, and returns its name.
+func (fs *Feeds) get(ctx context.Context, address string) (name string, err error) {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
-		return nil, err
+		return "", err
 	}
 	answer, err := engine.Outside(fs.engine.FetchFromHere, patience).Do(request)
 	if errors.Is(err, engine.ErrForbidden) {
-		return nil, engine.ErrForbidden
+		return "", engine.ErrForbidden
 	}
 	if err != nil {
-		return nil, err
+		return "", err
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode != http.StatusOK {
-		return nil, fmt.Errorf("%s answers %s: see whether the address is right", address, answer.Status)
+		return "", fmt.Errorf("%s answers %s: see whether the address is right", address, answer.Status)
 	}
-	text, err := io.ReadAll(io.LimitReader(answer.Body, feed.MostBytes+1))
-	switch {
-	case err != nil:
-		return nil, fmt.Errorf("%s: %w", address, err)
-	case len(text) > feed.MostBytes:
-		return nil, fmt.Errorf("%s has more than the %d bytes that are read of it", address, feed.MostBytes)
-	case f.Key == "":
-		return text, nil
+	f, err := fs.engine.Scratch()
+	if err != nil {
+		return "", err
 	}
-	if text, err = feed.Signed(text, f.Key); err != nil {
-		return nil, fmt.Errorf("%s: %w", address, err)
+	n, err := io.Copy(f, io.LimitReader(answer.Body, feed.MostBytes+1))
+	if err != nil {
+		err = fmt.Errorf("%s: %w", address, err)
+	} else if n > feed.MostBytes {
+		err = fmt.Errorf("%s has more than the %d bytes that are read of it", address, feed.MostBytes)
 	}
-	return text, nil
+	if err = errors.Join(err, f.Close()); err != nil {
+		return "", errors.Join(err, os.Remove(f.Name()))
+	}
+	return f.Name(), nil
 }
 
 // matters are the feeds that cannot be read.

@@ -22,6 +22,10 @@ func init() {
 		taskDetect:  task(detect),
 		taskInspect: task(inspect),
 
+		taskTree:    task(gitTree),
+		taskHistory: task(gitHistory),
+
+		taskFeed:            feedFile,
 		taskVulnerabilities: vulnerabilities,
 	})
 }
@@ -46,19 +50,25 @@ const mostAnswer = 16 << 20
 
 // ask runs a job and reads its answer.
 func ask[Out any](ctx context.Context, j sandbox.Job) (out Out, err error) {
+	out, _, err = askUpTo[Out](ctx, mostAnswer, j)
+	return out, err
+}
+
+// askUpTo is ask for an answer of so many bytes at most. It returns how many the answer has.
+func askUpTo[Out any](ctx context.Context, most int64, j sandbox.Job) (out Out, size int64, err error) {
 	var answer bytes.Buffer
-	j.Read = func(r io.Reader) error {
-		n, err := answer.ReadFrom(io.LimitReader(r, mostAnswer+1))
-		if err == nil && n > mostAnswer {
-			err = &sandbox.Exceeded{Limit: fmt.Sprintf("%d MiB of answer", mostAnswer>>20)}
+	j.Read = func(r io.Reader) (err error) {
+		size, err = answer.ReadFrom(io.LimitReader(r, most+1))
+		if err == nil && size > most {
+			err = &sandbox.Exceeded{Limit: fmt.Sprintf("%d MiB of what is kept of it", most>>20)}
 		}
 		return err
 	}
 	if err := j.Run(ctx); err != nil {
-		return out, err
+		return out, 0, err
 	}
 	if err := json.Unmarshal(answer.Bytes(), &out); err != nil {
-		return out, fmt.Errorf("read the answer of sandbox task %s: %w", j.Task, err)
+		return out, 0, fmt.Errorf("read the answer of sandbox task %s: %w", j.Task, err)
 	}
-	return out, nil
+	return out, size, nil
 }

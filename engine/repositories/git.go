@@ -4,31 +4,26 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"sync"
-	"syscall"
-	"time"
 
-	"github.com/go-git/go-billy/v5/osfs"
 	"github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/config"
 	"github.com/go-git/go-git/v5/plumbing"
-	"github.com/go-git/go-git/v5/plumbing/cache"
-	"github.com/go-git/go-git/v5/plumbing/object"
 	"github.com/go-git/go-git/v5/plumbing/transport"
 	"github.com/go-git/go-git/v5/plumbing/transport/client"
 	githttp "github.com/go-git/go-git/v5/plumbing/transport/http"
 	gitssh "github.com/go-git/go-git/v5/plumbing/transport/ssh"
-	"github.com/go-git/go-git/v5/storage/filesystem"
 	"github.com/go-git/go-git/v5/storage/memory"
+	"golang.org/x/net/proxy"
 
 	"nimblepane/engine"
 	"nimblepane/store"
@@ -41,28 +36,108 @@ func (g *gone) Error() string { return g.why }
 
 func gonef(format string, args ...any) error { return &gone{fmt.Sprintf(format, args...)} }
 
-// Files of a commit that are larger are read piece by piece from the disk, and never kept whole in memory.
-const streamedFrom = 1 << 20 // bytes
-
 // leave is the key of what a context says about asking this computer.
 type leave struct{}
 
-// overHTTP has git's HTTP go through a client that asks this computer only with leave. It is one for the process:
-// that is how the protocols are known. Whose leave it is comes with each request.
-var overHTTP = sync.OnceFunc(func() {
-	dialer := &net.Dialer{Timeout: 10 * time.Second, ControlContext: func(ctx context.Context, _, address string,
-		_ syscall.RawConn,
-	) error {
-		if here, _ := ctx.Value(leave{}).(bool); here {
-			return nil
-		}
-		return engine.CheckOutside(address)
-	}}
+// What a server may send at most, in bytes. The list of references is in memory as a whole.
+const (
+	mostReferences = 16 << 20
+	mostPack       = 4 << 30
+)
+
+// transports has git's HTTP and SSH go through the dialer that asks this computer only with leave, and limits what a
+// server sends. It is one for the process: that is how the protocols are known. Whose leave it is comes with each
+// request; over SSH, with the name of a proxy that stands for the dialer.
+var transports = sync.OnceFunc(func() {
 	c := engine.Outside(true, patience)
-	c.Transport.(*http.Transport).DialContext = dialer.DialContext
+	c.Transport.(*http.Transport).DialContext = func(ctx context.Context, network, address string) (net.Conn, error) {
+		here, _ := ctx.Value(leave{}).(bool)
+		return engine.Dialer{Here: here}.DialContext(ctx, network, address)
+	}
+	c.Transport = limitedAnswers{c.Transport}
 	client.InstallProtocol("http", githttp.NewClient(c))
 	client.InstallProtocol("https", githttp.NewClient(c))
+	for scheme, here := range dialers {
+		proxy.RegisterDialerType(scheme, func(*url.URL, proxy.Dialer) (proxy.Dialer, error) {
+			return limitedDialer{engine.Dialer{Here: here}}, nil
+		})
+	}
 })
+
+// dialers are the names under which SSH finds the dialer, without and with leave.
+var dialers = map[string]bool{"nimblepane-outside": false, "nimblepane-anywhere": true}
+
+// through is the proxy that a repository is asked through: none but over SSH, whose library has no other way to be
+// given a dialer.
+func (rs *Repositories) through(r store.Repository) transport.ProxyOptions {
+	if end, err := transport.NewEndpoint(r.Address); err != nil || end.Protocol != "ssh" {
+		return transport.ProxyOptions{}
+	}
+	if rs.engine.FetchFromHere {
+		return transport.ProxyOptions{URL: "nimblepane-anywhere://dialer"}
+	}
+	return transport.ProxyOptions{URL: "nimblepane-outside://dialer"}
+}
+
+// errTooMuch is why what a server sends is not read to its end.
+var errTooMuch = errors.New("the repository sends more than the service takes")
+
+// limitedAnswers limits the bodies of answers.
+type limitedAnswers struct{ http.RoundTripper }
+
+func (l limitedAnswers) RoundTrip(r *http.Request) (*http.Response, error) {
+	answer, err := l.RoundTripper.RoundTrip(r)
+	if err == nil {
+		most := int64(mostPack)
+		if r.Method == http.MethodGet {
+			most = mostReferences
+		}
+		answer.Body = &limitedBody{ReadCloser: answer.Body, left: most}
+	}
+	return answer, err
+}
+
+type limitedBody struct {
+	io.ReadCloser
+	left int64
+}
+
+func (l *limitedBody) Read(b []byte) (int, error) {
+	if l.left <= 0 {
+		return 0, errTooMuch
+	}
+	n, err := l.ReadCloser.Read(b[:min(int64(len(b)), l.left)])
+	l.left -= int64(n)
+	return n, err
+}
+
+// limitedDialer limits what comes over its connections.
+type limitedDialer struct{ engine.Dialer }
+
+func (d limitedDialer) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
+	conn, err := d.Dialer.DialContext(ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	return &limitedConn{Conn: conn, left: mostOverSSH}, nil
+}
+
+// mostOverSSH is what a server may send over a connection of SSH, on which references and packs cannot be told apart.
+const mostOverSSH = 256 << 20
+
+type limitedConn struct {
+	net.Conn
+	left int64
+}
+
+func (l *limitedConn) Read(b []byte) (int, error) {
+	if l.left <= 0 {
+		return 0, errTooMuch
+	}
+	n, err := l.Conn.Read(b[:min(int64(len(b)), l.left)])
+	l.left -= int64(n)
+	return n, err
+}
 
 var (
 	commitForm = regexp.MustCompile(`^[0-9a-f]{40}$`)
@@ -146,7 +221,7 @@ func (rs *Repositories) local(address string) (string, error) {
 }
 
 // auth is what is shown to a repository.
-func (rs *Repositories) auth(ctx context.Context, r store.Repository, dir string) (transport.AuthMethod, error) {
+func (rs *Repositories) auth(r store.Repository, dir string) (transport.AuthMethod, error) {
 	end, err := transport.NewEndpoint(r.Address)
 	if err != nil {
 		return nil, err
@@ -154,9 +229,6 @@ func (rs *Repositories) auth(ctx context.Context, r store.Repository, dir string
 	c := r.Credential.V
 	switch {
 	case end.Protocol == "ssh":
-		if err := rs.outside(ctx, end); err != nil {
-			return nil, err
-		}
 		key, err := rs.engine.Secrets(*c.Key)
 		if err != nil {
 			return nil, fmt.Errorf("its key: %w", err)
@@ -196,30 +268,15 @@ func (rs *Repositories) auth(ctx context.Context, r store.Repository, dir string
 	return nil, nil
 }
 
-// outside refuses a host that is this computer, unless there is leave.
-func (rs *Repositories) outside(ctx context.Context, end *transport.Endpoint) error {
-	if rs.engine.FetchFromHere {
-		return nil
-	}
-	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", end.Host)
-	if err != nil {
-		return err
-	}
-	for _, ip := range found {
-		if err := engine.CheckOutside(netip.AddrPortFrom(ip, 22).String()); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // tip is the commit that is followed in a repository now.
 func (rs *Repositories) tip(ctx context.Context, r store.Repository, auth transport.AuthMethod) (string, error) {
 	if r.Commit != "" {
 		return r.Commit, nil
 	}
 	remote := git.NewRemote(memory.NewStorage(), &config.RemoteConfig{Name: "origin", URLs: []string{r.Address}})
-	refs, err := remote.ListContext(ctx, &git.ListOptions{Auth: auth, PeelingOption: git.AppendPeeled})
+	refs, err := remote.ListContext(ctx, &git.ListOptions{
+		Auth: auth, PeelingOption: git.AppendPeeled, ProxyOptions: rs.through(r),
+	})
 	if err != nil {
 		return "", inWords(err)
 	}
@@ -239,34 +296,61 @@ func (rs *Repositories) tip(ctx context.Context, r store.Repository, auth transp
 	return "", gonef("the repository has no %s", r.Of())
 }
 
-// fetched is a commit with its repository, as far as that was fetched.
+// fetched is a pack file as a server has sent it. It is opened in the sandbox only.
 type fetched struct {
-	repo *git.Repository
-	hash plumbing.Hash
+	file string
+	tip  plumbing.Hash // the commit that is followed, or a tag of it
 }
 
-// fetch brings the commit that is followed to a folder, with so many before it.
-func (rs *Repositories) fetch(ctx context.Context, r store.Repository, auth transport.AuthMethod, dir string,
+// fetch brings a pack with the commit that is followed to a file, with so many commits before it.
+func (rs *Repositories) fetch(ctx context.Context, r store.Repository, auth transport.AuthMethod, file string,
 	depth int,
 ) (fetched, error) {
-	return bounded(ctx, rs, r, atMost, func(ctx context.Context) (f fetched, err error) {
-		f.repo, f.hash, err = fetchTo(ctx, r, auth, dir, depth)
-		return f, err
+	return bounded(ctx, rs, r, atMost, func(ctx context.Context) (fetched, error) {
+		return rs.fetchTo(ctx, r, auth, file, depth)
 	})
 }
 
+// packStorage keeps references in memory, and a pack as it comes in a file.
+type packStorage struct {
+	*memory.Storage
+	file string
+	room func() error
+}
+
+// PackfileWriter is storer.PackfileWriter's.
+func (s packStorage) PackfileWriter() (io.WriteCloser, error) {
+	f, err := os.OpenFile(s.file, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	return &packWriter{File: f, room: s.room}, err
+}
+
+// packWriter refuses to fill the file system.
+type packWriter struct {
+	*os.File
+	size, looked int64
+	room         func() error
+}
+
+func (w *packWriter) Write(b []byte) (int, error) {
+	const lookEvery = 16 << 20
+	if w.size += int64(len(b)); w.size > mostPack {
+		return 0, errTooMuch
+	}
+	if w.size-w.looked >= lookEvery {
+		if err := w.room(); err != nil {
+			return 0, err
+		}
+		w.looked = w.size
+	}
+	return w.File.Write(b)
+}
+
 // fetchTo is fetch, which may hang.
-func fetchTo(ctx context.Context, r store.Repository, auth transport.AuthMethod, dir string, depth int) (
-	repo *git.Repository, hash plumbing.Hash, err error,
-) {
-	kept := filesystem.NewStorageWithOptions(osfs.New(filepath.Join(dir, "git")), cache.NewObjectLRU(8*cache.MiByte),
-		filesystem.Options{LargeObjectThreshold: streamedFrom})
-	if repo, err = git.Init(kept, osfs.New(filepath.Join(dir, "tree"))); err != nil {
-		return nil, hash, err
-	}
-	if _, err = repo.CreateRemote(&config.RemoteConfig{Name: "origin", URLs: []string{r.Address}}); err != nil {
-		return nil, hash, err
-	}
+func (rs *Repositories) fetchTo(ctx context.Context, r store.Repository, auth transport.AuthMethod, file string,
+	depth int,
+) (p fetched, err error) {
+	kept := packStorage{memory.NewStorage(), file, rs.engine.CheckRoom}
+	remote := git.NewRemote(kept, &config.RemoteConfig{Name: "origin", URLs: []string{r.Address}})
 	const seen = "refs/heads/seen"
 	from := "HEAD"
 	switch {
@@ -278,38 +362,36 @@ func fetchTo(ctx context.Context, r store.Repository, auth transport.AuthMethod,
 		from = r.Commit
 	}
 	fetch := func(depth int, specs ...config.RefSpec) error {
-		return repo.FetchContext(ctx, &git.FetchOptions{
-			RefSpecs: specs, Depth: depth, Auth: auth, Tags: git.NoTags, Force: true,
+		return remote.FetchContext(ctx, &git.FetchOptions{
+			RefSpecs: specs, Depth: depth, Auth: auth, Tags: git.NoTags, Force: true, ProxyOptions: rs.through(r),
 		})
 	}
 	err = fetch(depth, config.RefSpec(from+":"+seen))
 	if r.Commit != "" && err != nil && ctx.Err() == nil {
 		// Not every server gives one commit that no branch or tag ends with: then it is looked for in all of them.
-		if err = fetch(0, "+refs/heads/*:refs/remotes/*", "+refs/tags/*:refs/tags/*"); err != nil {
-			return nil, hash, inWords(err)
-		}
-		hash = plumbing.NewHash(r.Commit)
-		if _, err := repo.CommitObject(hash); err != nil {
-			return nil, hash, gonef("the repository has no %s", r.Of())
-		}
-		return repo, hash, nil
+		err = fetch(0, "+refs/heads/*:refs/remotes/*", "+refs/tags/*:refs/tags/*")
+		return fetched{file, plumbing.NewHash(r.Commit)}, inWords(err)
 	}
 	if err != nil {
-		return nil, hash, inWords(err)
+		return p, inWords(err)
 	}
-	is, err := repo.ResolveRevision(seen) // a tag may be of its own, and name the commit
+	is, err := kept.Reference(seen)
 	if err != nil {
-		return nil, hash, gonef("%s of the repository is of no commit: %s", r.Of(), err)
+		return p, gonef("the repository has no %s", r.Of())
 	}
-	return repo, *is, nil
+	return fetched{file, is.Hash()}, nil
 }
 
 // inWords says what is wrong with a repository as somebody can act on.
 func inWords(err error) error {
 	var none git.NoMatchingRefSpecError
 	switch {
+	case err == nil:
+		return nil
 	case errors.Is(err, engine.ErrForbidden):
 		return engine.ErrForbidden
+	case errors.Is(err, errTooMuch):
+		return gonef("%s", errTooMuch)
 	case errors.As(err, &none):
 		return gonef("the repository has no such branch or tag any more")
 	case errors.Is(err, transport.ErrRepositoryNotFound):
@@ -320,97 +402,4 @@ func inWords(err error) error {
 		return gonef("the repository is empty")
 	}
 	return fmt.Errorf("the repository cannot be read: %w", err)
-}
-
-// out puts the files of a commit's folder beside its records, and opens that folder: nothing outside it is reached.
-func out(repo *git.Repository, hash plumbing.Hash, dir, folder string) (*os.Root, error) {
-	tree, err := repo.Worktree()
-	if err != nil {
-		return nil, err
-	}
-	o := &git.CheckoutOptions{Hash: hash, Force: true}
-	if folder != "" {
-		o.SparseCheckoutDirectories = []string{folder}
-	}
-	if err := tree.Checkout(o); err != nil {
-		return nil, fmt.Errorf("put out the files of commit %.12s: %w", hash, err)
-	}
-	top, err := os.OpenRoot(filepath.Join(dir, "tree"))
-	if err != nil || folder == "" {
-		return top, err
-	}
-	defer top.Close()
-	root, err := top.OpenRoot(folder)
-	if err != nil {
-		return nil, gonef("commit %.12s has no folder %s", hash, folder)
-	}
-	return root, nil
-}
-
-// mostCommits is how many commits a history names at most.
-const mostCommits = 500
-
-// history are the commits up to one that changed something in a folder, the newest first, as far as they are here.
-func history(repo *git.Repository, head plumbing.Hash, folder string) (commits []store.Commit, err error) {
-	all, err := repo.Log(&git.LogOptions{From: head, Order: git.LogOrderCommitterTime})
-	if err != nil {
-		return nil, err
-	}
-	defer all.Close()
-	for len(commits) < mostCommits {
-		c, err := all.Next()
-		if err != nil {
-			break // the first of all, or what is before the last that was fetched
-		}
-		changed, err := changes(repo, c, folder)
-		if err != nil {
-			return nil, err
-		}
-		if changed {
-			subject, _, _ := strings.Cut(strings.TrimSpace(c.Message), "\n")
-			commits = append(commits, store.Commit{Hash: c.Hash.String(), Subject: short(subject)})
-		}
-	}
-	return commits, nil
-}
-
-// short is a text of somebody else's, of which 200 characters will do.
-func short(text string) string {
-	runes := []rune(strings.ToValidUTF8(strings.TrimSpace(text), "?"))
-	return string(runes[:min(len(runes), 200)])
-}
-
-// changes says whether a folder is another in a commit than in each of those before it that are here.
-func changes(repo *git.Repository, c *object.Commit, folder string) (bool, error) {
-	is, err := folderOf(c, folder)
-	if err != nil {
-		return false, err
-	}
-	if len(c.ParentHashes) == 0 {
-		return !is.IsZero(), nil
-	}
-	for _, h := range c.ParentHashes {
-		before, err := repo.CommitObject(h)
-		if err != nil {
-			return false, nil // it was not fetched: nobody can say
-		}
-		was, err := folderOf(before, folder)
-		if err != nil || was == is {
-			return false, err
-		}
-	}
-	return true, nil
-}
-
-// folderOf is the tree of a folder in a commit, zero if it has none.
-func folderOf(c *object.Commit, folder string) (plumbing.Hash, error) {
-	tree, err := c.Tree()
-	if err != nil || folder == "" {
-		return c.TreeHash, err
-	}
-	e, err := tree.FindEntry(folder)
-	if err != nil {
-		return plumbing.ZeroHash, nil
-	}
-	return e.Hash, nil
 }

@@ -36,6 +36,8 @@ import (
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
 	"nimblepane/engine/builds"
+	"nimblepane/engine/foreign"
+	"nimblepane/sandbox"
 	"nimblepane/store"
 )
 
@@ -61,7 +63,7 @@ const (
 
 // New adds repositories to the engine.
 func New(e *engine.Engine, bs *builds.Builds) *Repositories {
-	overHTTP()
+	transports()
 	rs := &Repositories{engine: e, builds: bs}
 	rs.patience.Store(int64(patience))
 	e.Add(engine.Subject{
@@ -348,12 +350,12 @@ func (rs *Repositories) look(ctx context.Context, r store.Repository) (found *ta
 	if err := rs.checkAddress(r); err != nil { // a folder may be another by now
 		return nil, "", err
 	}
-	dir, err := os.MkdirTemp(rs.engine.Bases, "looking-") // not where files may be kept in memory
+	dir, err := os.MkdirTemp(rs.engine.Bases, engine.ScratchPrefix) // not where files may be kept in memory
 	if err != nil {
 		return nil, "", err
 	}
 	defer os.RemoveAll(dir)
-	auth, err := rs.auth(ctx, r, dir)
+	auth, err := rs.auth(r, dir)
 	if err != nil {
 		return nil, "", err
 	}
@@ -363,18 +365,22 @@ func (rs *Repositories) look(ctx context.Context, r store.Repository) (found *ta
 	if err != nil || tip == r.Tip && r.Why == "" {
 		return nil, tip, err
 	}
-	is, err := rs.fetch(ctx, r, auth, dir, 1)
+	is, err := rs.fetch(ctx, r, auth, filepath.Join(dir, "pack"), 1)
 	if err != nil {
 		return nil, tip, err
 	}
-	repo, hash := is.repo, is.hash
-	tip = hash.String() // it may have gone on meanwhile
-	commit, err := repo.CommitObject(hash)
-	if err != nil {
+	// What the server has sent is opened in the sandbox only.
+	opened := filepath.Join(dir, "opened")
+	if err := os.Mkdir(opened, 0o700); err != nil {
 		return nil, tip, err
 	}
-	found = &taken{commit: tip, by: short(commit.Author.Name)}
-	files, err := out(repo, hash, dir, r.Folder)
+	commit, err := foreign.GitTree(ctx, is.file, is.tip.String(), r.Folder, opened)
+	if err != nil {
+		return nil, tip, refused(err)
+	}
+	tip = commit.Hash // it may have gone on meanwhile
+	found = &taken{commit: tip, by: commit.Author}
+	files, err := os.OpenRoot(filepath.Join(opened, "tree"))
 	if err != nil {
 		return nil, tip, err
 	}
@@ -383,12 +389,33 @@ func (rs *Repositories) look(ctx context.Context, r store.Repository) (found *ta
 	if err != nil || !read.Version.Commits {
 		return found, tip, err
 	}
-	further := filepath.Join(dir, "further")
-	if is, err = rs.fetch(ctx, r, auth, further, mostCommits); err != nil {
+	if is, err = rs.fetch(ctx, r, auth, filepath.Join(dir, "further"), mostCommits); err != nil {
 		return nil, tip, err
 	}
-	found.history, err = history(is.repo, hash, r.Folder)
-	return found, tip, err
+	again := filepath.Join(dir, "again")
+	if err := os.Mkdir(again, 0o700); err != nil {
+		return nil, tip, err
+	}
+	commits, err := foreign.GitHistory(ctx, is.file, commit.Hash, r.Folder, again, mostCommits)
+	if err != nil {
+		return nil, tip, refused(err)
+	}
+	for _, c := range commits {
+		found.history = append(found.history, store.Commit{Hash: c.Hash, Subject: c.Subject})
+	}
+	return found, tip, nil
+}
+
+// mostCommits is how many commits a history names at most.
+const mostCommits = 500
+
+// refused is the error of a commit that the sandbox has refused: only another commit can mend that.
+func refused(err error) error {
+	var unavailable *sandbox.Unavailable
+	if sandbox.Final(err) && !errors.As(err, &unavailable) {
+		return gonef("%s", err)
+	}
+	return err
 }
 
 // bounded does something that may hang although its context has ended, as a server does that takes a connection and
