@@ -8,6 +8,7 @@ import (
 	"nimblepane/core/flaw"
 	"nimblepane/core/role"
 	"nimblepane/engine/flaws"
+	"nimblepane/engine/versions"
 	"nimblepane/store"
 )
 
@@ -48,6 +49,18 @@ func (s *Server) flaws() {
 			return done(s.Flaws.Delete(ctx, actor(ctx), in.List))
 		})
 	register(s, operation{
+		method: "POST", path: "/images/{image}/accept-unchecked", on: onImage, id: "accept-unchecked", tag: "images",
+		role: role.Approver, status: 204,
+		summary: "Accept, with a reason, that software of an ecosystem is not checked for known vulnerabilities",
+	},
+		func(ctx context.Context, in *struct {
+			ImagePath
+			Body client.AcceptUnchecked
+		},
+		) (*empty, error) {
+			return done(s.Versions.AcceptUnchecked(ctx, actor(ctx), in.Image, versions.Acceptance(in.Body)))
+		})
+	register(s, operation{
 		method: "GET", path: "/images/{image}/versions/{number}/flaws", id: "version-flaws", tag: "software",
 		role: role.Viewer, summary: "The known flaws of what is in a version, the worst first",
 	},
@@ -61,14 +74,17 @@ func (s *Server) flaws() {
 			if err != nil {
 				return nil, err
 			}
-			out := client.VersionFlaws{Image: img.Name, Number: v.Number, Items: []flaw.Found{}}
-			found, err := flaws.Of(db, v)
+			out := client.VersionFlaws{
+				Image: img.Name, Number: v.Number, Items: []flaw.Found{}, NotChecked: []flaw.Gap{},
+			}
+			known, err := flaws.Of(db, v)
 			var not *flaws.NotLooked
 			if errors.As(err, &not) {
 				out.Unknown = not.Why
 				return ok(out, nil)
 			}
-			out.Items, out.Serious = append(out.Items, found...), len(flaw.Serious(found))
+			out.Items, out.Serious = append(out.Items, known.Found...), len(flaw.Serious(known.Found))
+			out.NotChecked = append(out.NotChecked, known.NotChecked...)
 			return ok(out, err)
 		})
 }

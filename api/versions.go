@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -335,13 +336,14 @@ func (s *Server) imageOut(ctx context.Context, r store.Image) (client.Image, err
 		Name: r.Name, Title: r.Title, Numbering: r.Numbering, MachineClass: r.MachineClass, Testers: r.Testers,
 		Soak: span(r.SoakSeconds), Copies: r.Copies, BuildLogs: span(r.LogSeconds),
 		RollPilot: r.RollPilot, KeepApplications: r.KeepApplications, NoDowngrades: r.NoDowngrades,
-		NoSeriousFlaws: r.NoSeriousFlaws,
-		Tracks:         []client.Track{}, Revision: r.Revision, Retention: r.Retention.V.String(),
+		NoSeriousFlaws: r.NoSeriousFlaws, Accepted: map[string]string{},
+		Tracks: []client.Track{}, Revision: r.Revision, Retention: r.Retention.V.String(),
 	}
 	plans, err := store.CopyPlans(db, r.ID)
 	if err != nil {
 		return out, err
 	}
+	maps.Copy(out.Accepted, r.AcceptedEcosystems.V)
 	out.CopyPlans = each(plans, func(p store.CopyPlanRow) client.CopyPlan {
 		return client.CopyPlan{Site: p.Site, Copies: p.Copies, Why: p.Why}
 	})

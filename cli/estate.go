@@ -6,7 +6,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"slices"
 	"sort"
 	"strings"
 
@@ -238,7 +240,7 @@ func (a *app) image() *cobra.Command {
 			}
 			return a.versions(versions)
 		}),
-	}, a.imageRetention(), a.imageReadiness(), &cobra.Command{
+	}, a.imageRetention(), a.imageReadiness(), a.acceptUnchecked(), &cobra.Command{
 		Use: "history IMAGE", Short: "What the tracks of an image pointed to, newest first", Args: named,
 		ValidArgsFunction: a.complete(imageNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
@@ -569,6 +571,9 @@ func asked(i client.Image) string {
 	}
 	if i.NoSeriousFlaws {
 		text += ", no new serious flaw"
+		for _, name := range slices.Sorted(maps.Keys(i.Accepted)) {
+			text += fmt.Sprintf("; %s is not checked: %s", name, i.Accepted[name])
+		}
 	}
 	return text
 }

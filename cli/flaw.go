@@ -152,8 +152,53 @@ func (a *app) versionFlaws() *cobra.Command {
 		if v.Unknown != "" {
 			return &badOutcome{fmt.Sprintf("which flaws %s %s has is not known: %s", v.Image, v.Number, v.Unknown)}
 		}
-		return a.foundFlaws(v.Items, "None of what is in it is in a list of known flaws.")
+		if err := a.foundFlaws(v.Items, "No known vulnerabilities were found in the software that was "+
+			"checked."); err != nil {
+			return err
+		}
+		a.notChecked(v.NotChecked)
+		return nil
 	})
+	return cmd
+}
+
+// notChecked says which software no list covers.
+func (a *app) notChecked(gaps []flaw.Gap) {
+	if len(gaps) == 0 {
+		return
+	}
+	a.say("\n%s", text.Bold.Sprint("Not checked, because no list covers it"))
+	for _, g := range gaps {
+		a.say("%s: %s, such as %s", g.Ecosystem, english.Plural(g.Software, "piece", ""), strings.Join(g.Such, ", "))
+	}
+}
+
+// acceptUnchecked accepts what no list covers.
+func (a *app) acceptUnchecked() *cobra.Command {
+	var in client.AcceptUnchecked
+	cmd := &cobra.Command{
+		Use: "accept-unchecked IMAGE ECOSYSTEM --reason WHY", Args: named,
+		Short: "Accept that software of an ecosystem is not checked for known vulnerabilities",
+		Long: "Accept that software of an ecosystem is not checked for known vulnerabilities in the versions of an\n" +
+			"image. ECOSYSTEM is as `pane version flaws` names it. Where the image asks for no-serious-flaws, software\n" +
+			"that no list covers keeps a version from clearance until it is accepted, or a list of it is loaded.",
+		Example:           "  pane image accept-unchecked counter-desk flatpak --reason 'updated by its vendor'",
+		ValidArgsFunction: a.complete(imageNames),
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			in.Ecosystem = args[1]
+			if err := c.AcceptUnchecked(ctx, args[0], in); err != nil {
+				return err
+			}
+			if in.Withdraw {
+				a.say("%s is not accepted any longer.", args[1])
+			} else {
+				a.say("%s is accepted in %s without a check.", args[1], args[0])
+			}
+			return nil
+		}),
+	}
+	cmd.Flags().StringVar(&in.Reason, "reason", "", "why")
+	cmd.Flags().BoolVar(&in.Withdraw, "withdraw", false, "do not accept it any longer")
 	return cmd
 }
 
@@ -205,6 +250,7 @@ func (a *app) comparedFlaws(f compare.Flaws) error {
 			return err
 		}
 	}
+	a.notChecked(f.NotChecked)
 	if f.Same > 0 {
 		a.say("\n%s both have.", english.Plural(f.Same, "known flaw", ""))
 	}

@@ -60,8 +60,10 @@ func many[T any](one T, n int) (list []T) {
 // must not reach a terminal.
 var (
 	goldenImage = client.Image{
-		Name: "counter-desk", Title: "Ticket counters", Numbering: image.Calendar, MachineClass: "standard", Testers: 2,
-		Soak: "24h", Copies: 2, KeepApplications: true, NoDowngrades: true, Fallback: "2026.11.1", Versions: 3,
+		Accepted: map[string]string{"flatpak": "updated by its vendor (tove)"},
+		Name:     "counter-desk", Title: "Ticket counters", Numbering: image.Calendar, MachineClass: "standard",
+		Testers: 2,
+		Soak:    "24h", Copies: 2, KeepApplications: true, NoDowngrades: true, Fallback: "2026.11.1", Versions: 3,
 		NextNumber: "2026.11.4", Revision: 1, Retention: "the newest 2, what is tagged release",
 		CopyPlans: []client.CopyPlan{
 			{Site: "north-quay", Copies: 2, Why: "as the estate file says"},
@@ -85,7 +87,7 @@ var (
 		},
 	}
 	goldenComparison = compare.Comparison{
-		Flaws: compare.Flaws{Mends: goldenFlaws[:1], Brings: goldenFlaws[1:], Same: 3},
+		Flaws: compare.Flaws{Mends: goldenFlaws[:1], Brings: goldenFlaws[1:], Same: 3, NotChecked: []flaw.Gap{}},
 		Image: "counter-desk", Same: 220,
 		From: compare.Version{Number: "2026.11.2", Standing: []string{"live"}, SizeBytes: 24 << 30, SealedAt: &noon},
 		To: compare.Version{
@@ -375,6 +377,7 @@ var golden = map[string]any{
 	}),
 	"/images/counter-desk/versions/2026.11.3/flaws": client.VersionFlaws{
 		Image: "counter-desk", Number: "2026.11.3", Serious: 1, Items: goldenFlaws,
+		NotChecked: []flaw.Gap{{Ecosystem: "flatpak", Software: 2, Such: []string{"tides 1", "harbour 2"}}},
 	},
 	"/flaw-lists/debian": client.FlawList{Name: "debian", Records: 2, LoadedAt: noon, LoadedBy: "jonas"},
 	"/lines": listOf(client.Line{
@@ -695,11 +698,11 @@ var elsewhere = []string{
 	"build-machine get", "build-machine keep", "build-machine note", "build-machine open", "build-machine put",
 	"build-machine run", "build-machine sheet",
 	"build-machine start", "build-machine stop", "build-machine tries", "build-machine try",
-	"build start", "capture", "estate load", "password",
+	"build start", "capture", "estate load", "image accept-unchecked", "password",
 	"rollback", "rollover start",
 	"proof picture", "rollover watch", "sign-in",
 	"schedule add", "sheet schema", "token make", "token revoke", "trail export", "trial sign",
-	"version try", "version capture", "version bring-list", "version edit",
+	"version try", "version unblock", "version capture", "version bring-list", "version edit",
 }
 
 func goldenService(t *testing.T) string {

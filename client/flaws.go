@@ -24,6 +24,21 @@ type VersionFlaws struct {
 	Unknown string       `json:"unknown,omitempty" doc:"Why it is not known which it has"`
 	Serious int          `json:"serious" doc:"How many of them must not wait: high or critical"`
 	Items   []flaw.Found `json:"items" nullable:"false" doc:"The worst first"`
+	// NotChecked is the software that no list covers.
+	NotChecked []flaw.Gap `json:"not_checked" nullable:"false" doc:"Software that no list covers, by its ecosystem"`
+}
+
+// AcceptUnchecked accepts that software of an ecosystem is not checked, or withdraws that.
+type AcceptUnchecked struct {
+	Ecosystem string `json:"ecosystem" minLength:"1" maxLength:"200" doc:"As not_checked of a version names it"`
+	Reason    string `json:"reason,omitempty" maxLength:"2000"`
+	Withdraw  bool   `json:"withdraw,omitempty"`
+}
+
+// AcceptUnchecked accepts for an image that software of an ecosystem is not checked for known vulnerabilities.
+func (c *Client) AcceptUnchecked(ctx context.Context, image string, in AcceptUnchecked) error {
+	_, err := post[struct{}](ctx, c, pathOf("images", image, "accept-unchecked"), in)
+	return err
 }
 
 // FlawLists returns the lists of known flaws that were loaded.

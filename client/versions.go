@@ -13,25 +13,26 @@ import (
 
 // Image is a golden image.
 type Image struct {
-	Name             string       `json:"name"`
-	Title            string       `json:"title"`
-	Numbering        image.Scheme `json:"numbering"`
-	MachineClass     string       `json:"machine_class"`
-	Testers          int          `json:"testers"`
-	Soak             string       `json:"soak" doc:"Such as 24h"`
-	Copies           int          `json:"copies" doc:"Copies per site that clearance asks for"`
-	CopyPlans        []CopyPlan   `json:"copy_plans" nullable:"false" doc:"How many copies of a version each of its sites gets"`
-	Retention        string       `json:"retention" doc:"Which versions are kept, in words"`
-	BuildLogs        string       `json:"build_logs" doc:"For how long they are kept, such as 9600h"`
-	RollPilot        bool         `json:"roll_pilot" doc:"Pools that follow pilot are rolled over when a build has staged a version"`
-	KeepApplications bool         `json:"keep_applications" doc:"Clearance: no application may be missing that the version in use has"`
-	NoDowngrades     bool         `json:"no_downgrades" doc:"Clearance: no software may be older than in the version in use, unless that is passed over"`
-	NoSeriousFlaws   bool         `json:"no_serious_flaws" doc:"Clearance: no serious known flaw may be there that the version in use does not have"`
-	Tracks           []Track      `json:"tracks" nullable:"false"`
-	Fallback         string       `json:"fallback" doc:"What live would go back to, empty if there is nothing"`
-	Versions         int          `json:"versions"`
-	NextNumber       string       `json:"next_number"`
-	Revision         int          `json:"revision"`
+	Name             string            `json:"name"`
+	Title            string            `json:"title"`
+	Numbering        image.Scheme      `json:"numbering"`
+	MachineClass     string            `json:"machine_class"`
+	Testers          int               `json:"testers"`
+	Soak             string            `json:"soak" doc:"Such as 24h"`
+	Copies           int               `json:"copies" doc:"Copies per site that clearance asks for"`
+	CopyPlans        []CopyPlan        `json:"copy_plans" nullable:"false" doc:"How many copies of a version each of its sites gets"`
+	Retention        string            `json:"retention" doc:"Which versions are kept, in words"`
+	BuildLogs        string            `json:"build_logs" doc:"For how long they are kept, such as 9600h"`
+	RollPilot        bool              `json:"roll_pilot" doc:"Pools that follow pilot are rolled over when a build has staged a version"`
+	KeepApplications bool              `json:"keep_applications" doc:"Clearance: no application may be missing that the version in use has"`
+	NoDowngrades     bool              `json:"no_downgrades" doc:"Clearance: no software may be older than in the version in use, unless that is passed over"`
+	NoSeriousFlaws   bool              `json:"no_serious_flaws" doc:"Clearance: no serious known flaw may be there that the version in use does not have"`
+	Accepted         map[string]string `json:"accepted_unchecked" nullable:"false" doc:"Why software is accepted that is not checked for known vulnerabilities, by its ecosystem"`
+	Tracks           []Track           `json:"tracks" nullable:"false"`
+	Fallback         string            `json:"fallback" doc:"What live would go back to, empty if there is nothing"`
+	Versions         int               `json:"versions"`
+	NextNumber       string            `json:"next_number"`
+	Revision         int               `json:"revision"`
 }
 
 // CopyPlan is how many copies of a version a site gets.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"errors"
+	"fmt"
 	"iter"
 	"time"
 
@@ -38,6 +39,14 @@ type FlawsFound struct {
 	VersionID int64 `gorm:"primaryKey"`
 	Epoch     int64
 	Found     JSON[[]flaw.Found] `gorm:"type:jsonb"`
+	// NotChecked is the software that no list covers.
+	NotChecked JSON[[]flaw.Gap] `gorm:"type:jsonb"`
+}
+
+// FlawEcosystem is an ecosystem that a list covers.
+type FlawEcosystem struct {
+	ListID    int64
+	Ecosystem string
 }
 
 // TableName is gorm's.
@@ -64,7 +73,7 @@ func ReplaceFlawList(tx *Tx, l *FlawList, records iter.Seq2[flaw.Record, error])
 	}
 	const batch, batchBytes = 1000, 8 << 20
 	var rows []Flaw
-	size := 0
+	size, ecosystems := 0, map[string]bool{}
 	write := func() error {
 		if len(rows) == 0 {
 			return nil
@@ -96,6 +105,9 @@ func ReplaceFlawList(tx *Tx, l *FlawList, records iter.Seq2[flaw.Record, error])
 		rows = append(rows, Flaw{ListID: l.ID, Record: JSON[flaw.Record]{V: r}})
 		for _, a := range r.Affected {
 			size += 100 + 20*len(a.Versions)
+			if ecosystems[a.Ecosystem] = true; len(ecosystems) > mostEcosystems {
+				return fmt.Errorf("%w: more than %d", ErrEcosystems, mostEcosystems)
+			}
 		}
 		if len(rows) == batch || size > batchBytes {
 			if err := write(); err != nil {
@@ -106,7 +118,28 @@ func ReplaceFlawList(tx *Tx, l *FlawList, records iter.Seq2[flaw.Record, error])
 	if err := write(); err != nil {
 		return err
 	}
+	var covers []FlawEcosystem
+	for e := range ecosystems {
+		covers = append(covers, FlawEcosystem{l.ID, e})
+	}
+	if len(covers) > 0 {
+		if err := tx.CreateInBatches(covers, batch).Error; err != nil {
+			return err
+		}
+	}
 	return tx.Save(l).Error
+}
+
+// mostEcosystems is how many ecosystems a list may cover. There are some hundreds.
+const mostEcosystems = 20_000
+
+// ErrEcosystems is the error of a list that covers too many ecosystems.
+var ErrEcosystems = errors.New("the list names too many ecosystems")
+
+// FlawEcosystems returns the ecosystems that the lists cover.
+func FlawEcosystems(db *gorm.DB) (names []string, err error) {
+	err = db.Model(&FlawEcosystem{}).Distinct().Order("ecosystem").Pluck("ecosystem", &names).Error
+	return names, err
 }
 
 // DeleteFlawList deletes the list of the name, if there is one, and begins another epoch. Changes of lists wait for
@@ -142,36 +175,45 @@ func FlawsByName(db *gorm.DB, names []string) (records []flaw.Record, err error)
 }
 
 // FlawsFoundIn returns what was found in a version at an epoch, and whether that was looked for.
-func FlawsFoundIn(db *gorm.DB, versionID, epoch int64) (found []flaw.Found, known bool, err error) {
-	var row FlawsFound
+func FlawsFoundIn(db *gorm.DB, versionID, epoch int64) (row FlawsFound, known bool, err error) {
 	r := db.Where("version_id = ? and epoch = ?", versionID, epoch).Limit(1).Find(&row)
-	return row.Found.V, r.RowsAffected == 1, r.Error
+	return row, r.RowsAffected == 1, r.Error
 }
 
 // KeepFlawsFound notes what was found in a version, unless it is known of a later epoch.
 func KeepFlawsFound(db *gorm.DB, f FlawsFound) error {
-	return db.Exec(`insert into flaws_found (version_id, epoch, found) values (?, ?, ?)
-		on conflict (version_id) do update set epoch = excluded.epoch, found = excluded.found
-		where flaws_found.epoch < excluded.epoch`, f.VersionID, f.Epoch, f.Found).Error
+	return db.Exec(`insert into flaws_found (version_id, epoch, found, not_checked) values (?, ?, ?, ?)
+		on conflict (version_id) do update set epoch = excluded.epoch, found = excluded.found,
+		  not_checked = excluded.not_checked
+		where flaws_found.epoch < excluded.epoch`, f.VersionID, f.Epoch, f.Found, f.NotChecked).Error
 }
 
-// UsedVersion is a version that tracks name or hosts run, with what was found in it last.
+// UsedVersion is a version that tracks name or hosts run, with the serious flaws that were found in it last.
 type UsedVersion struct {
 	Version
-	Image  string
-	Hosts  int
-	Listed bool  // it has a software list
-	Looked int64 // the epoch of what was found in it, -1 if nobody has looked
-	Found  JSON[[]flaw.Found]
+	Image string
+	Hosts int
+	Found JSON[[]flaw.Found]
+}
+
+// used is the condition on a version v that tracks or pins name it, or hosts run it.
+const used = `exists (select from hosts h where h.version_id = v.id)
+	or exists (select from tracks t where t.version_id = v.id) or exists (select from pools p where p.pinned_id = v.id)`
+
+// VersionsToLookAt returns the used versions with a software list in which nobody has looked for flaws at the epoch.
+func VersionsToLookAt(db *gorm.DB, epoch int64) (rows []Version, err error) {
+	err = db.Raw(`select v.* from versions v join software_lists l on l.version_id = v.id
+		where not exists (select from flaws_found f where f.version_id = v.id and f.epoch = ?) and (`+used+`) order by v.id`,
+		epoch).Scan(&rows).Error
+	return rows, err
 }
 
 // UsedVersions returns the versions that tracks or pins name, or hosts run, by image, the newest first.
 func UsedVersions(db *gorm.DB) (rows []UsedVersion, err error) {
-	err = db.Raw(`select v.*, i.name as image, coalesce(h.hosts, 0) as hosts, coalesce(f.epoch, -1) as looked, f.found,
-			exists (select from software_lists l where l.version_id = v.id) as listed
+	err = db.Raw(`select v.*, i.name as image, coalesce(h.hosts, 0) as hosts,
+			jsonb_path_query_array(f.found, '$[*] ? (@.severity == "high" || @.severity == "critical")') as found
 		from versions v join images i on i.id = v.image_id left join flaws_found f on f.version_id = v.id
 		left join (select version_id, count(*) as hosts from hosts group by version_id) h on h.version_id = v.id
-		where h.hosts > 0 or exists (select from tracks t where t.version_id = v.id) or exists (select from pools p where p.pinned_id = v.id)
-		order by i.name, v.id desc`).Scan(&rows).Error
+		where ` + used + ` order by i.name, v.id desc`).Scan(&rows).Error
 	return rows, err
 }

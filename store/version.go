@@ -32,6 +32,9 @@ type Image struct {
 
 	FixedCopiesAt JSON[map[string]int]  // by the site's name, before FixedCopies
 	Retention     JSON[image.Retention] // which versions are kept
+
+	// AcceptedEcosystems says why software is accepted that is not checked for known vulnerabilities, by its ecosystem.
+	AcceptedEcosystems JSON[map[string]string]
 }
 
 // Version is one sealed state of an image, or the attempt at one.

@@ -59,6 +59,7 @@ func Of(ctx context.Context, m seal.Machine, commands []string) (l software.List
 	if id := release["ID"]; id != "" {
 		l.Entries = append(l.Entries, software.Entry{
 			Origin: software.System, Name: id, Version: release["VERSION_ID"], Summary: release["PRETTY_NAME"],
+			Source: strings.Join(strings.Fields(release["ID_LIKE"]), ","),
 		})
 	}
 	l.Entries = append(l.Entries, on.entries...)

@@ -18,6 +18,7 @@ export type Pool = Schemas["Pool"];
 export type Host = Schemas["Host"];
 export type Machine = Schemas["Machine"];
 export type FlawFound = Schemas["FlawFound"];
+export type FlawGap = Schemas["FlawGap"];
 export type PoolReadiness = Schemas["PoolReadiness"];
 export type KeptVersion = Schemas["KeptVersion"];
 export type RetentionRule = Schemas["Retention"];

@@ -743,6 +743,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/images/{image}/accept-unchecked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Accept, with a reason, that software of an ecosystem is not checked for known vulnerabilities
+         * @description Needs the role approver or one above it.
+         */
+        post: operations["accept-unchecked"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/images/{image}/build-sizes": {
         parameters: {
             query?: never;
@@ -2650,6 +2670,12 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AcceptUnchecked: {
+            /** @description As not_checked of a version names it */
+            ecosystem: string;
+            reason?: string;
+            withdraw?: boolean;
+        };
         Account: {
             /** Format: date-time */
             created_at: string;
@@ -3141,6 +3167,8 @@ export interface components {
             brings: components["schemas"]["FlawFound"][];
             /** @description That the new one does not have any more, the worst first */
             mends: components["schemas"]["FlawFound"][];
+            /** @description Software of the new one that no list covers */
+            not_checked: components["schemas"]["FlawGap"][];
             /**
              * Format: int64
              * @description That both have
@@ -3410,6 +3438,12 @@ export interface components {
             summary?: string;
             version: string;
         };
+        FlawGap: {
+            ecosystem: string;
+            /** Format: int64 */
+            software: number;
+            such_as: string[];
+        };
         FlawList: {
             /** @description Of what was loaded */
             digest: string;
@@ -3525,6 +3559,10 @@ export interface components {
             unreachable?: string;
         };
         Image: {
+            /** @description Why software is accepted that is not checked for known vulnerabilities, by its ecosystem */
+            accepted_unchecked: {
+                [key: string]: string;
+            };
             /** @description For how long they are kept, such as 9600h */
             build_logs: string;
             /**
@@ -5184,6 +5222,8 @@ export interface components {
             image: string;
             /** @description The worst first */
             items: components["schemas"]["FlawFound"][];
+            /** @description Software that no list covers, by its ecosystem */
+            not_checked: components["schemas"]["FlawGap"][];
             number: string;
             /**
              * Format: int64
@@ -8353,6 +8393,84 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "accept-unchecked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                image: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptUnchecked"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

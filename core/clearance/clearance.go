@@ -13,6 +13,7 @@ import (
 
 	"github.com/dustin/go-humanize/english"
 
+	"nimblepane/core/flaw"
 	"nimblepane/core/image"
 	"nimblepane/core/proof"
 )
@@ -57,6 +58,9 @@ type Flaws struct {
 	With    string   // that version, "" if live names none, or this one
 	Unknown string   // why it is not known which there are, "" if it is
 	Brought []string // each with what is known of it
+	// NotChecked is the software that no list covers, by its ecosystem; Accepted says why it is accepted.
+	NotChecked []flaw.Gap
+	Accepted   map[string]string
 }
 
 // Downgrade is a piece of software that is older than in the version that live names.
@@ -132,21 +136,49 @@ func applications(s Software) Answer {
 
 func flaws(f Flaws) Answer {
 	const rule, shown = "flaws", 5
-	switch n := len(f.Brought); {
+	switch {
 	case f.With == "":
 		return Answer{rule, true, "live names no other version to compare with"}
 	case f.Unknown != "":
 		return Answer{rule, false, fmt.Sprintf("its known flaws cannot be held against those of %s: %s", f.With,
 			f.Unknown)}
-	case n > shown:
-		return Answer{rule, false, fmt.Sprintf("it has serious known flaws that %s does not have: %s and %d more",
-			f.With,
-			strings.Join(f.Brought[:shown], ", "), n-shown)}
-	case n > 0:
-		return Answer{rule, false, fmt.Sprintf("it has serious known flaws that %s does not have: %s", f.With,
-			strings.Join(f.Brought, ", "))}
 	}
-	return Answer{rule, true, fmt.Sprintf("it has no serious known flaw that %s does not have", f.With)}
+	var unmet []string
+	if n := len(f.Brought); n > 0 {
+		list := strings.Join(f.Brought[:min(n, shown)], ", ")
+		if n > shown {
+			list += fmt.Sprintf(" and %d more", n-shown)
+		}
+		unmet = append(unmet, fmt.Sprintf("it has serious known flaws that %s does not have: %s", f.With, list))
+	}
+	if not := f.uncovered(); not != "" {
+		unmet = append(unmet, not)
+	}
+	if len(unmet) > 0 {
+		return Answer{rule, false, strings.Join(unmet, "; ")}
+	}
+	why := fmt.Sprintf("it has no serious known flaw that %s does not have", f.With)
+	for _, g := range f.NotChecked {
+		why += fmt.Sprintf("; %s is not checked, which is accepted: %s", g.Ecosystem, f.Accepted[g.Ecosystem])
+	}
+	return Answer{rule, true, why}
+}
+
+// uncovered says which software is not checked and not accepted, "" if none is.
+func (f Flaws) uncovered() string {
+	var parts []string
+	for _, g := range f.NotChecked {
+		if f.Accepted[g.Ecosystem] == "" {
+			parts = append(parts, fmt.Sprintf("%s (%s, such as %s)", g.Ecosystem, english.Plural(g.Software,
+				"piece", ""),
+				strings.Join(g.Such, ", ")))
+		}
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "not checked for known vulnerabilities, because no list covers it: " + strings.Join(parts, "; ") +
+		". Load a list of it, or have an approver accept it (pane image accept-unchecked)"
 }
 
 func downgrades(s Software) Answer {

@@ -43,8 +43,10 @@ type Side struct {
 	Flaws []flaw.Found // known ones of what is in it
 	// Unlooked says why these are not known, if they are not.
 	Unlooked string
-	Plan     *sheet.Sheet // that it was built by; nil if it was captured by hand
-	Checks   []seal.Finding
+	// NotChecked is the software that no list of flaws covers.
+	NotChecked []flaw.Gap
+	Plan       *sheet.Sheet // that it was built by; nil if it was captured by hand
+	Checks     []seal.Finding
 }
 
 // Line is something that is not as it was. What was not there, or is no more, is empty.
@@ -82,14 +84,19 @@ type Flaws struct {
 	Mends   []flaw.Found `json:"mends" nullable:"false" doc:"That the new one does not have any more, the worst first"`
 	Brings  []flaw.Found `json:"brings" nullable:"false" doc:"That only the new one has"`
 	Same    int          `json:"same" doc:"That both have"`
+	// NotChecked is of the new version.
+	NotChecked []flaw.Gap `json:"not_checked" nullable:"false" doc:"Software of the new one that no list covers"`
 }
 
 func flaws(from, to Side) Flaws {
 	if why := cmp.Or(from.Unlooked, to.Unlooked); why != "" {
-		return Flaws{Unknown: why, Mends: []flaw.Found{}, Brings: []flaw.Found{}}
+		return Flaws{Unknown: why, Mends: []flaw.Found{}, Brings: []flaw.Found{}, NotChecked: []flaw.Gap{}}
 	}
 	d := flaw.Diff(from.Flaws, to.Flaws)
-	return Flaws{Mends: d.Mends, Brings: d.Brings, Same: len(to.Flaws) - len(d.Brings)}
+	return Flaws{
+		Mends: d.Mends, Brings: d.Brings, Same: len(to.Flaws) - len(d.Brings),
+		NotChecked: append([]flaw.Gap{}, to.NotChecked...),
+	}
 }
 
 // Of compares two versions of an image.

@@ -73,6 +73,12 @@ func (c Comparison) Markdown() string {
 				cmp.Or(plain(f.Fixed), "–"))
 		}
 	}
+	if len(c.Flaws.NotChecked) > 0 {
+		say("\n## Not checked for known flaws\n\n| | software | such as |\n|---|---|---|")
+		for _, g := range c.Flaws.NotChecked {
+			say("| %s | %d | %s |", plain(g.Ecosystem), g.Software, plain(strings.Join(g.Such, ", ")))
+		}
+	}
 	for _, part := range []struct {
 		title string
 		lines []Line

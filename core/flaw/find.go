@@ -28,25 +28,12 @@ type Found struct {
 func Names(l software.List) []string {
 	names := map[string]bool{}
 	for _, e := range l.Entries {
-		if _, n, _ := packageOf(e); n != "" {
-			names[n] = true
+		_, as := callings(e)
+		for _, c := range as {
+			names[c.name] = true
 		}
 	}
 	return slices.Sorted(maps.Keys(names))
-}
-
-// packageOf is what an entry is called in records, of which ecosystem, and which version counts.
-func packageOf(e software.Entry) (ecosystem, name, version string) {
-	switch e.Origin {
-	case software.Deb, software.RPM:
-		return "", cmp.Or(e.Source, e.Name), cmp.Or(e.SourceVersion, e.Version) // of the system
-	case software.Python:
-		return "pypi", Normal("PyPI", e.Name), e.Version
-	case software.NPM:
-		return "npm", e.Name, e.Version
-	case software.Application, software.System, software.Flatpak, software.Windows, software.Folder, software.Other:
-	}
-	return "", "", ""
 }
 
 // Normal is a package's name as it is looked up by: Python's are the same with - . and _ (PEP 503).
@@ -57,35 +44,6 @@ func Normal(ecosystem, name string) string {
 	return strings.Join(strings.FieldsFunc(strings.ToLower(name), func(r rune) bool {
 		return r == '-' || r == '_' || r == '.'
 	}), "-")
-}
-
-// system is the operating system of a list.
-type system struct{ id, release string }
-
-func systemOf(l software.List) system {
-	for _, e := range l.Entries {
-		if e.Origin == software.System {
-			return system{word(e.Name), e.Version}
-		}
-	}
-	return system{}
-}
-
-// word is a name as it is compared: Red Hat is red-hat.
-func word(s string) string { return strings.Join(strings.Fields(strings.ToLower(s)), "-") }
-
-// has says whether an ecosystem is that of what installed an entry.
-func (s system) has(ecosystem, own string) bool {
-	base, release, named := strings.Cut(ecosystem, ":")
-	if own != "" {
-		return strings.EqualFold(base, own)
-	}
-	if word(base) != s.id || s.id == "" {
-		return false
-	}
-	// Some write more than the release: Ubuntu:22.04:LTS, Rocky Linux:9.
-	release, _, _ = strings.Cut(release, ":")
-	return !named || release == s.release || strings.HasPrefix(s.release, release+".")
 }
 
 // Find returns the known flaws of what a list has, the worst first. The records may be more than are of its packages.
@@ -110,23 +68,24 @@ func Find(l software.List, records []Record) []Found {
 	found := map[place]*Found{}
 	var order []place
 	for _, e := range l.Entries {
-		own, name, version := packageOf(e)
-		if name == "" {
-			continue
-		}
-		for _, i := range byName[name] {
-			r := records[i]
-			in, fixed, perhaps := r.in(e.Origin, system, own, name, version)
-			if !in {
-				continue
+		own, as := callings(e)
+		taken := map[int]bool{} // a record can name both a source package and what is built from it
+		for _, c := range as {
+			for _, i := range byName[c.name] {
+				r := records[i]
+				in, fixed, perhaps := r.in(e.Origin, system, own, c.name, c.version)
+				if !in || taken[i] {
+					continue
+				}
+				taken[i] = true
+				at := place{group[i], c.name, c.version}
+				f := found[at]
+				if f == nil {
+					f = &Found{Package: c.name, Version: c.version, Severity: Unknown, Perhaps: perhaps}
+					found[at], order = f, append(order, at)
+				}
+				f.take(r, e.Label(), fixed, perhaps)
 			}
-			at := place{group[i], name, version}
-			f := found[at]
-			if f == nil {
-				f = &Found{Package: name, Version: version, Severity: Unknown, Perhaps: perhaps}
-				found[at], order = f, append(order, at)
-			}
-			f.take(r, e.Label(), fixed, perhaps)
 		}
 	}
 	out := make([]Found, 0, len(order))

@@ -33,7 +33,7 @@ const (
 	mostConditions  = 20_000 // characters of all of a sheet
 	conditionCost   = 100_000
 	// The compiler takes twice as long for each level of a list in a list.
-	mostNested = 6
+	mostNested = 12
 )
 
 // conditions is what they can name. It is made once: that takes some milliseconds.

@@ -40,7 +40,7 @@ func TestAHostileConditionIsRefusedOrCheap(t *testing.T) {
 		}
 	}
 	_, err := hostile()["lists in lists"].compiled()
-	require.ErrorContains(t, err, "brackets in brackets, more than 6 deep")
+	require.ErrorContains(t, err, "brackets in brackets, more than 12 deep")
 }
 
 func BenchmarkHostileCondition(b *testing.B) {

@@ -44,7 +44,7 @@ type Entry struct {
 	Name          string `json:"name"`
 	Version       string `json:"version,omitempty"`
 	Arch          string `json:"arch,omitempty"`
-	Source        string `json:"source,omitempty"`         // the source package it was built from, if it is called otherwise
+	Source        string `json:"source,omitempty"`         // the source package it was built from, if it is called otherwise; of a system: what it is like (ID_LIKE)
 	SourceVersion string `json:"source_version,omitempty"` // of that, if it is another
 	Licence       string `json:"licence,omitempty"`
 	Publisher     string `json:"publisher,omitempty"`

@@ -53,15 +53,12 @@ func (fs *Flaws) look(ctx context.Context) error {
 	if err != nil || lists == 0 {
 		return err
 	}
-	used, err := store.UsedVersions(db)
+	rows, err := store.VersionsToLookAt(db, epoch)
 	if err != nil {
 		return err
 	}
-	for _, v := range used {
-		if !v.Listed || v.Looked == epoch {
-			continue
-		}
-		if _, err := Of(db, v.Version); err != nil {
+	for _, v := range rows {
+		if _, err := Of(db, v); err != nil {
 			return err
 		}
 	}
@@ -87,7 +84,9 @@ func (fs *Flaws) Load(ctx context.Context, actor, name string, list []byte) (sto
 		out = store.FlawList{
 			Name: name, LoadedAt: tx.Now, LoadedBy: actor, Digest: "sha256:" + hex.EncodeToString(sum[:]),
 		}
-		if err := store.ReplaceFlawList(tx, &out, foreign.Records(records)); err != nil {
+		if err := store.ReplaceFlawList(tx, &out, foreign.Records(records)); errors.Is(err, store.ErrEcosystems) {
+			return engine.Invalidf("%s", err)
+		} else if err != nil {
 			return err
 		}
 		tx.Record(store.Entry{
@@ -151,38 +150,49 @@ type NotLooked struct{ Why string }
 
 func (n *NotLooked) Error() string { return n.Why }
 
-// Of returns the known flaws of a version, the worst first, by the lists as they are. The error is *NotLooked if there
-// is no list, or nothing is known of what is in the version.
-func Of(db *gorm.DB, v store.Version) ([]flaw.Found, error) {
+// Result is what the lists say of a version.
+type Result struct {
+	Found      []flaw.Found // the worst first
+	NotChecked []flaw.Gap   // software that no list covers
+}
+
+// Of returns the known flaws of a version by the lists as they are, and the software that they do not cover. The error
+// is *NotLooked if there is no list, or nothing is known of what is in the version.
+func Of(db *gorm.DB, v store.Version) (r Result, err error) {
 	epoch, lists, err := store.FlawEpoch(db)
 	if err != nil {
-		return nil, err
+		return r, err
 	}
 	if lists == 0 {
-		return nil, &NotLooked{"no list of known flaws was loaded (pane flaw load)"}
+		return r, &NotLooked{"no list of known flaws was loaded (pane flaw load)"}
 	}
-	found, known, err := store.FlawsFoundIn(db, v.ID, epoch)
+	row, known, err := store.FlawsFoundIn(db, v.ID, epoch)
 	if err != nil || known {
-		return found, err
+		return Result{row.Found.V, row.NotChecked.V}, err
 	}
 	kept, err := store.SoftwareListOf(db, v.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, &NotLooked{v.Number + " has no software list"}
+		return r, &NotLooked{v.Number + " has no software list"}
 	}
 	if err != nil {
-		return nil, err
+		return r, err
 	}
 	var l software.List
 	if l.Entries, err = software.UnpackEntries(kept.Packed); err != nil {
-		return nil, err
+		return r, err
 	}
 	records, err := store.FlawsByName(db, flaw.Names(l))
 	if err != nil {
-		return nil, err
+		return r, err
 	}
-	found = flaw.Find(l, records)
-	return found, store.KeepFlawsFound(db, store.FlawsFound{
-		VersionID: v.ID, Epoch: epoch, Found: store.JSON[[]flaw.Found]{V: found},
+	ecosystems, err := store.FlawEcosystems(db)
+	if err != nil {
+		return r, err
+	}
+	r = Result{flaw.Find(l, records), flaw.NotChecked(l, ecosystems)}
+	return r, store.KeepFlawsFound(db, store.FlawsFound{
+		VersionID: v.ID, Epoch: epoch, Found: store.JSON[[]flaw.Found]{V: r.Found},
+		NotChecked: store.JSON[[]flaw.Gap]{V: r.NotChecked},
 	})
 }
 

@@ -91,7 +91,9 @@ func side(db *gorm.DB, img store.Image, v store.Version, from store.Origin) (s c
 		return s, err
 	}
 	var not *flaws.NotLooked
-	if s.Flaws, err = flaws.Of(db, v); errors.As(err, &not) {
+	known, err := flaws.Of(db, v)
+	s.Flaws, s.NotChecked = known.Found, known.NotChecked
+	if errors.As(err, &not) {
 		s.Unlooked = not.Why
 	} else if err != nil {
 		return s, err

@@ -87,6 +87,19 @@ func TestVersionsAreHeldAgainstListsOfKnownFlaws(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(markdown), "## Known flaws that it brings (1)")
 	require.NotContains(t, string(markdown), "<b>")
+	require.Equal(t, "not met: it has serious known flaws that counter-desk "+one+" does not have: DEB-2 (fare-desk); "+
+		"not checked for known vulnerabilities, because no list covers it: folder (1 piece, such as quay-fax spring). "+
+		"Load a list of it, or have an approver accept it (pane image accept-unchecked)", rule())
+	v, err = c.VersionFlaws(ctx, "counter-desk", two)
+	require.NoError(t, err)
+	require.Equal(t, []flaw.Gap{{Ecosystem: "folder", Software: 1, Such: []string{"quay-fax spring"}}}, v.NotChecked)
+	require.Equal(t, v.NotChecked, d.Flaws.NotChecked)
+	accept := client.AcceptUnchecked{Ecosystem: "folder", Reason: "ours"}
+	require.True(t, client.IsStatus(c.AcceptUnchecked(ctx, "counter-desk", accept), 403))
+	approver := s.As(role.Approver)
+	require.ErrorContains(t, approver.AcceptUnchecked(ctx, "counter-desk", client.AcceptUnchecked{Ecosystem: "folder"}),
+		"needs a reason")
+	require.NoError(t, approver.AcceptUnchecked(ctx, "counter-desk", accept))
 	require.Equal(t, "not met: it has serious known flaws that counter-desk "+one+" does not have: DEB-2 "+
 		"(fare-desk)", rule())
 	told := func() (of []client.Matter) {
@@ -111,7 +124,14 @@ func TestVersionsAreHeldAgainstListsOfKnownFlaws(t *testing.T) {
 	// A newer list takes the place of the one before, and what it does not say is forgotten.
 	_, err = c.LoadFlaws(ctx, "debian", []byte(flawOf("DEB-3", "fare-desk", "LOW", `{"introduced": "0"}`)))
 	require.NoError(t, err)
-	require.Equal(t, "met: it has no serious known flaw that counter-desk "+one+" does not have", rule())
+	require.Equal(t, "met: it has no serious known flaw that counter-desk "+one+" does not have; folder is not "+
+		"checked, "+
+		"which is accepted: ours (approver)", rule())
+	require.NoError(t, approver.AcceptUnchecked(ctx, "counter-desk", client.AcceptUnchecked{
+		Ecosystem: "folder",
+		Withdraw:  true,
+	}))
+	require.Contains(t, rule(), "not met: not checked for known vulnerabilities")
 	s.Until("Today to tell of it no more", func() bool { return len(told()) == 0 })
 	_, err = c.LoadFlaws(ctx, "own", []byte(flawOf("OWN-1", "linux-image", "HIGH", `{"introduced": "0"}`)))
 	require.NoError(t, err)

@@ -66,7 +66,7 @@ func flawsBeside(db *gorm.DB, img store.Image, v store.Version) (f clearance.Fla
 		return f, err
 	}
 	f.With = Label(img, used)
-	var found [2][]flaw.Found
+	var found [2]flaws.Result
 	for i, of := range []store.Version{used, v} {
 		found[i], err = flaws.Of(db, of)
 		var not *flaws.NotLooked
@@ -78,10 +78,56 @@ func flawsBeside(db *gorm.DB, img store.Image, v store.Version) (f clearance.Fla
 			return f, err
 		}
 	}
-	for _, b := range flaw.Serious(flaw.Diff(found[0], found[1]).Brings) {
+	for _, b := range flaw.Serious(flaw.Diff(found[0].Found, found[1].Found).Brings) {
 		f.Brought = append(f.Brought, flaws.Named([]flaw.Found{b}))
 	}
+	f.NotChecked, f.Accepted = found[1].NotChecked, img.AcceptedEcosystems.V
 	return f, nil
+}
+
+// Acceptance accepts for an image that software of an ecosystem is not checked for known vulnerabilities, or withdraws
+// that.
+type Acceptance struct {
+	Ecosystem, Reason string
+	Withdraw          bool
+}
+
+// AcceptUnchecked notes why software of an ecosystem that no list covers is accepted in the versions of an image.
+func (vs *Versions) AcceptUnchecked(ctx context.Context, actor, imageName string, a Acceptance) error {
+	name, reason := strings.TrimSpace(a.Ecosystem), strings.TrimSpace(a.Reason)
+	switch {
+	case name == "" || len(name) > 200:
+		return engine.Invalidf("name the ecosystem as the version's list of unchecked software does, such as flatpak")
+	case reason == "" && !a.Withdraw:
+		return engine.Invalidf("accepting unchecked software needs a reason")
+	}
+	return vs.engine.Change(ctx, actor, func(tx *store.Tx) error {
+		img, err := store.LockImage(tx.DB, imageName)
+		if err != nil {
+			return err
+		}
+		accepted := maps.Clone(img.AcceptedEcosystems.V)
+		if accepted == nil {
+			accepted = map[string]string{}
+		}
+		verb := "image.accept-unchecked"
+		if a.Withdraw {
+			if accepted[name] == "" {
+				return engine.Conflictf("image %s does not accept that %s is not checked; accepted: %s", img.Name, name,
+					orNone(slices.Sorted(maps.Keys(accepted))))
+			}
+			verb = "image.check-again"
+			delete(accepted, name)
+		} else {
+			accepted[name] = fmt.Sprintf("%s (%s)", reason, actor)
+		}
+		img.AcceptedEcosystems.V = accepted
+		img.Revision++
+		tx.Record(store.Entry{
+			Verb: verb, Subject: "image " + img.Name, Reason: reason, Detail: map[string]any{"ecosystem": name},
+		})
+		return tx.Save(&img).Error
+	})
 }
 
 // Waiver passes over that a piece of software is older than in the version in use, or takes that back.

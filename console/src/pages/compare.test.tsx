@@ -48,6 +48,7 @@ const comparison = {
       },
     ],
     brings: [],
+    not_checked: [],
     same: 2,
   },
 };

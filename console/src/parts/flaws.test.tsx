@@ -33,6 +33,7 @@ it("shows a version's known flaws with where they are and what mends them", asyn
       image: "counter-desk",
       number: "2026.11.3",
       serious: 1,
+      not_checked: [{ ecosystem: "flatpak", software: 2, such_as: ["tides 1", "harbour 2"] }],
       items: [found, perhaps],
     },
   });
@@ -49,20 +50,22 @@ it("shows a version's known flaws with where they are and what mends them", asyn
 
 it("says why it is not known, and that there are none", async () => {
   const at = "GET /api/v1/images/counter-desk/versions/2026.11.3/flaws";
-  service({ [at]: { unknown: "no list of known flaws was loaded", serious: 0, items: [] } });
+  service({ [at]: { unknown: "no list of known flaws was loaded", serious: 0, items: [], not_checked: [] } });
   show(<Flaws version={version} />);
   await screen.findByText(/It is not known which it has: no list of known flaws was loaded/);
-  service({ [at]: { serious: 0, items: [] } });
+  service({ [at]: { serious: 0, items: [], not_checked: [] } });
   show(<Flaws version={version} />);
-  await screen.findByText("None of what is in it is in a list of known flaws.");
+  await screen.findByText("No known vulnerabilities were found in the software that was checked.");
 });
 
 it("tells what a version mends and brings, or why that cannot be told", () => {
-  show(<FlawsCompared of={{ mends: [found], brings: [perhaps], same: 2 }} />);
+  show(<FlawsCompared of={{ mends: [found], brings: [perhaps], same: 2, not_checked: [] }} />);
   screen.getByRole("table", { name: "Known flaws that it mends" });
   screen.getByRole("table", { name: "Known flaws that it brings" });
   expect(screen.getAllByText("2 flaws are in both")).toHaveLength(1);
-  show(<FlawsCompared of={{ unknown: "no list was loaded", mends: [], brings: [], same: 0 }} />);
+  show(
+    <FlawsCompared of={{ unknown: "no list was loaded", mends: [], brings: [], same: 0, not_checked: [] }} />,
+  );
   screen.getByText("They are not compared: no list was loaded.");
 });
 

@@ -1,7 +1,15 @@
 import { HStack, Input, Table, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type ComparisonFlaws, call, type FlawFound, type FlawList, type Version } from "../api";
+import {
+  api,
+  type ComparisonFlaws,
+  call,
+  type FlawFound,
+  type FlawGap,
+  type FlawList,
+  type Version,
+} from "../api";
 import { count, time } from "../format";
 import { useSigned } from "../session";
 import { Act, Empty, FormDialog, List, Panel, Shown, State } from "../ui";
@@ -29,14 +37,35 @@ export function Flaws({ version: { image, number } }: { version: Version }) {
         {(f) =>
           f.unknown ? (
             <Empty>It is not known which it has: {f.unknown}.</Empty>
-          ) : f.items.length === 0 ? (
-            <Empty>None of what is in it is in a list of known flaws.</Empty>
           ) : (
-            <Found label="Known flaws" of={f.items} />
+            <>
+              {f.items.length === 0 ? (
+                <Empty>No known vulnerabilities were found in the software that was checked.</Empty>
+              ) : (
+                <Found label="Known flaws" of={f.items} />
+              )}
+              <NotChecked of={f.not_checked} />
+            </>
           )
         }
       </Shown>
     </Panel>
+  );
+}
+
+/** Software that no list of known vulnerabilities covers. */
+function NotChecked({ of }: { of: FlawGap[] }) {
+  if (of.length === 0) return null;
+  return (
+    <List label="Not checked" head={["Not checked: no list covers it", "Software", "Such as"]}>
+      {of.map((g) => (
+        <Table.Row key={g.ecosystem}>
+          <Table.Cell>{g.ecosystem}</Table.Cell>
+          <Table.Cell>{g.software}</Table.Cell>
+          <Table.Cell overflowWrap="anywhere">{g.such_as.join(", ")}</Table.Cell>
+        </Table.Row>
+      ))}
+    </List>
   );
 }
 
@@ -113,6 +142,11 @@ export function FlawsCompared({ of: f }: { of: ComparisonFlaws }) {
       {f.mends.length > 0 && (
         <Panel title="Known flaws that it mends" aside={f.brings.length === 0 && aside}>
           <Found label="Known flaws that it mends" of={f.mends} />
+        </Panel>
+      )}
+      {f.not_checked.length > 0 && (
+        <Panel title="Not checked">
+          <NotChecked of={f.not_checked} />
         </Panel>
       )}
     </>
