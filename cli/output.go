@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
@@ -43,7 +44,7 @@ func list[T any](a *app, items []T, none string, columns ...column[T]) error {
 		_ = w.Write(row)
 		for _, item := range items {
 			for i, c := range columns {
-				row[i] = text.StripEscape(c.of(item))
+				row[i] = cell(text.StripEscape(c.of(item)))
 			}
 			_ = w.Write(row)
 		}
@@ -82,6 +83,18 @@ func list[T any](a *app, items []T, none string, columns ...column[T]) error {
 	t.SuppressTrailingSpaces()
 	t.Render()
 	return nil
+}
+
+// cell is a text as a cell of CSV. Spreadsheets run what begins like a formula, and names come from machines and
+// vendors: such a text gets a quotation mark before it, which spreadsheets do not show. Numbers stay as they are.
+func cell(s string) string {
+	if s == "" || s == "-" || !strings.ContainsAny(s[:1], "=+-@\t\r") {
+		return s
+	}
+	if _, err := strconv.ParseFloat(s, 64); err == nil {
+		return s
+	}
+	return "'" + s
 }
 
 // object prints one thing as JSON or YAML. Both have the names of the API.

@@ -121,3 +121,19 @@ func (v Values) Cut(text []byte, n int) int {
 	}
 	return n
 }
+
+// Tail returns the last n bytes of a text at most, with the values hidden. A value that lies across the beginning is
+// left out as a whole, for which the text has to have at least Longest bytes more.
+func (v Values) Tail(text string, n int) string {
+	start := max(0, len(text)-n)
+	for again := start > 0; again; {
+		again = false
+		for _, h := range v.hidden() {
+			begin := max(0, start-len(h.text)+1)
+			if i := strings.Index(text[begin:min(len(text), start+len(h.text)-1)], h.text); i >= 0 {
+				start, again = begin+i+len(h.text), true
+			}
+		}
+	}
+	return v.Hide(text[start:])
+}

@@ -92,3 +92,20 @@ func TestHoweverATextIsCutNothingIsSeen(t *testing.T) {
 		}
 	})
 }
+
+func TestTheEndOfATextShowsNoPartOfAValue(t *testing.T) {
+	t.Parallel()
+	values := Values{"tide": "high-water-at-noon", "two": "first line of it\nsecond line of it"}
+	text := strings.Repeat("x", 50) + "high-water-at-noon" + strings.Repeat("y",
+		20) + "first line of it\nsecond line of it" + "z"
+	for n := range len(text) + 5 {
+		tail := values.Tail(text, n)
+		for _, value := range []string{"high-water-at-noon", "first line of it", "second line of it"} {
+			for i := range len(value) - 3 {
+				require.NotContains(t, tail, value[i:i+4], "%d bytes", n)
+			}
+		}
+	}
+	require.Equal(t, "short", values.Tail("short", 100))
+	require.Equal(t, "yz", values.Tail("xyz", 2))
+}

@@ -205,6 +205,7 @@ type stepOn struct {
 	guest
 	folder, unit string
 	file         func(ctx context.Context, digest string) io.ReadCloser
+	values       secret.Values // that its output must not show
 }
 
 func stepFor(g guest, key string) stepOn {
@@ -267,7 +268,7 @@ func (s *Site) doStep(ctx context.Context, key string, o platform.StepOrder, _ f
 		_, err = s.checkpointMachine(within, key, o.Checkpoint(), func(int) {})
 		done.Output = platform.CheckpointOutput
 	default:
-		step.file = s.file
+		step.file, step.values = s.file, values
 		done, err = step.run(within, o.Step, values, limit)
 	}
 	if err != nil && within.Err() != nil && ctx.Err() == nil {
@@ -391,16 +392,19 @@ func (s stepOn) begin(ctx context.Context, p program, limit time.Duration) error
 	return err
 }
 
-// output returns the last of what the step has written.
+// output returns the last of what the step has written. Secrets are hidden before it is cut: the rest of one would be
+// found by nothing.
 func (s stepOn) output(ctx context.Context) (string, error) {
-	if s.windows {
-		o, err := s.exec(ctx, windowsAsk("output", s.folder, s.unit, 0, -platform.StepOutput, platform.StepOutput))
-		return strings.ToValidUTF8(strings.ReplaceAll(string(o.Output), "\x00", ""), "\uFFFD"), err
+	n := platform.StepOutput + s.values.Longest()
+	command := platform.Command{
+		Path: "/usr/bin/tail", Args: []string{"-c", strconv.Itoa(n), path.Join(s.folder, "output")},
 	}
-	o, err := s.exec(ctx, platform.Command{
-		Path: "/usr/bin/tail", Args: []string{"-c", strconv.Itoa(platform.StepOutput), path.Join(s.folder, "output")},
-	})
-	return strings.ToValidUTF8(strings.ReplaceAll(string(o.Output), "\x00", ""), "\uFFFD"), err
+	if s.windows {
+		command = windowsAsk("output", s.folder, s.unit, 0, int64(-n), int64(n))
+	}
+	o, err := s.exec(ctx, command)
+	text := s.values.Tail(string(o.Output), platform.StepOutput)
+	return strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", ""), "\uFFFD"), err
 }
 
 // outputPiece is how much of what a step has written is read at once, in bytes.
