@@ -61,9 +61,21 @@ func newSeeder(ctx context.Context, s *stack, say func(string, ...any)) (*seeder
 	if _, err := d.people["mira"].LoadFlaws(ctx, "saltmarsh", knownFlaws); err != nil {
 		return nil, err
 	}
-	_, err := d.people["mira"].LoadEstate(ctx, bytes.Replace(s.estate(), []byte(byDay), []byte("rate: 40MiB"), 1),
-		false)
-	return d, err
+	if _, err := d.people["mira"].LoadEstate(ctx, bytes.Replace(s.estate(), []byte(byDay), []byte("rate: 40MiB"), 1),
+		false); err != nil {
+		return nil, err
+	}
+	// No list covers these, and the image asks for no serious flaw.
+	for ecosystem, why := range map[string]string{
+		"flatpak": "the timetable is our own, and reviewed in house", "folder": "the fax client has no network",
+	} {
+		if err := d.people["tove"].AcceptUnchecked(ctx, counter, client.AcceptUnchecked{
+			Ecosystem: ecosystem, Reason: why,
+		}); err != nil {
+			return nil, err
+		}
+	}
+	return d, nil
 }
 
 // knownFlaws are a made-up list of flaws in what the practice machines have.

@@ -49,13 +49,13 @@ type gitRequest struct {
 	Most   int    // commits of a history
 }
 
-// Folders of the output of a task on a pack.
-const (
-	treeFolder    = "tree"
-	objectsFolder = "objects"
-)
+// TreeFolder is where GitTree writes the files.
+const TreeFolder = "tree"
 
-// GitTree writes the files of a folder, as a commit has them, into the folder tree of an empty folder. The pack has to
+// objectsFolder is where a task keeps the objects of a pack.
+const objectsFolder = "objects"
+
+// GitTree writes the files of a folder, as a commit has them, into TreeFolder of an empty folder. The pack has to
 // have the commit with all of the folder.
 func GitTree(ctx context.Context, pack, tip, folder, into string) (Commit, error) {
 	return ask[Commit](ctx, sandbox.Job{
@@ -123,7 +123,7 @@ func gitTree(r gitRequest) (c Commit, err error) {
 	}
 	defer root.Close()
 	w.root = root
-	if err := root.Mkdir(treeFolder, 0o755); err != nil {
+	if err := root.Mkdir(TreeFolder, 0o755); err != nil {
 		return c, err
 	}
 	return commitOf(commit), w.walk(hash, ".", 0, w.write)
@@ -202,7 +202,7 @@ func (w *treeWriter) count(name string, e object.TreeEntry) error {
 
 // write writes a file, folder or link. Submodules are left out.
 func (w *treeWriter) write(name string, e object.TreeEntry) error {
-	at := filepath.Join(treeFolder, name)
+	at := filepath.Join(TreeFolder, name)
 	switch e.Mode {
 	case filemode.Dir:
 		return w.root.Mkdir(at, 0o755)

@@ -380,7 +380,12 @@ func (rs *Repositories) look(ctx context.Context, r store.Repository) (found *ta
 	}
 	tip = commit.Hash // it may have gone on meanwhile
 	found = &taken{commit: tip, by: commit.Author}
-	files, err := os.OpenRoot(filepath.Join(opened, "tree"))
+	root, err := os.OpenRoot(opened)
+	if err != nil {
+		return nil, tip, err
+	}
+	defer root.Close()
+	files, err := root.OpenRoot(foreign.TreeFolder) // a link that leads out of it is refused
 	if err != nil {
 		return nil, tip, err
 	}

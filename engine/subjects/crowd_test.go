@@ -96,6 +96,34 @@ func TestACrowdThatDoesEverythingAtOnce(t *testing.T) {
 			_, err := admin.LoadEstate(ctx, s.EstateFile(servicetest.Estate), r.IntN(2) == 0)
 			return err
 		},
+		func(r *rand.Rand) error {
+			v, err := admin.Version(ctx, "counter-desk", pick(r, versions))
+			if err != nil {
+				return err
+			}
+			notes := "n"
+			_, err = admin.EditVersion(ctx, "counter-desk", v.Number, v.Revision, client.VersionEdit{Notes: &notes})
+			return err
+		},
+		func(r *rand.Rand) error {
+			// Those that are being captured are edited while that ends.
+			list, err := admin.Versions(ctx, "counter-desk")
+			if err != nil || len(list) == 0 {
+				return err
+			}
+			tags := []string{pick(r, []string{"a", "b"})}
+			_, err = admin.EditVersion(ctx, "counter-desk", list[0].Number, list[0].Revision,
+				client.VersionEdit{Tags: &tags})
+			return err
+		},
+		func(r *rand.Rand) error {
+			_, err := admin.Unblock(ctx, "counter-desk", pick(r, versions), "r")
+			return err
+		},
+		func(r *rand.Rand) error {
+			_, err := admin.Sign(ctx, "counter-desk", pick(r, versions), client.Sign{Yes: r.IntN(2) > 0, Comment: "c"})
+			return err
+		},
 		func(r *rand.Rand) error { _, err := admin.Today(ctx); return err },
 	}
 	var crowd sync.WaitGroup
@@ -150,6 +178,9 @@ func pick(r *rand.Rand, list []string) string { return list[r.IntN(len(list))] }
 func rulesHold(t *testing.T, s *servicetest.Service) {
 	t.Helper()
 	for rule, query := range map[string]string{
+		"a version that was sealed stays so, with its digest": `select v.number from versions v join images i on i.id = v.image_id
+			where exists (select from trail t where t.verb = 'version.seal' and t.subject = 'version ' || i.name || ' ' || v.number)
+			and (v.state not in ('sealed', 'retired') or v.digest = '')`,
 		"a track names only what can be used": `select t.name || ' ' || v.number from tracks t join versions v on v.id = t.version_id
 			where v.state <> 'sealed' or v.barred <> '' or v.image_id <> t.image_id`,
 		"a pool is pinned only to what can be used": `select p.name || ' ' || v.number from pools p join versions v on v.id = p.pinned_id where v.state <> 'sealed' or v.barred <> ''`,
