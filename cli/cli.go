@@ -60,7 +60,7 @@ func ExitCode(err error) int {
 			return ExitUsage
 		}
 		return ExitFailed
-	case errors.Is(err, errDeclined):
+	case errors.Is(err, errDeclined), errors.As(err, new(*notDone)):
 		return ExitRefused
 	case strings.HasPrefix(err.Error(), "cannot reach the service"):
 		return ExitNoAnswer
@@ -84,6 +84,11 @@ func usage(format string, args ...any) error {
 
 // badOutcome is the error of a check that found something.
 type badOutcome struct{ text string }
+
+// notDone is the error of a list of which something was not done.
+type notDone struct{ why []string }
+
+func (n *notDone) Error() string { return "not done: " + strings.Join(n.why, "\n") }
 
 func (b *badOutcome) Error() string { return b.text }
 

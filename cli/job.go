@@ -158,6 +158,9 @@ func (a *app) stage() *cobra.Command {
 			"change", Args: named,
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			if already, err := a.alreadyNames(ctx, c, args[0], image.Pilot, args[1]); already || err != nil {
+				return err
+			}
 			leaves, err := a.preview(ctx, c, false, client.PreviewRequest{
 				Act: "stage", Image: args[0],
 				Number: args[1],
@@ -178,6 +181,20 @@ func (a *app) stage() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&reason, "reason", "", "why")
 	return cmd
+}
+
+// alreadyNames says that a track names a version already, if it does.
+func (a *app) alreadyNames(ctx context.Context, c *client.Client, name, track, number string) (bool, error) {
+	img, err := c.Image(ctx, name)
+	if err != nil || trackOf(img, track) != number {
+		return false, err
+	}
+	v, err := c.Version(ctx, name, number)
+	if err == nil && a.output != "table" {
+		return true, a.showVersion(ctx, c, v)
+	}
+	a.say("%s of %s already names %s.", strings.ToUpper(track[:1])+track[1:], name, number)
+	return true, err
 }
 
 // whatFollows says which pools drift now.
@@ -221,6 +238,9 @@ func (a *app) activate() *cobra.Command {
 				if client.IsStatus(err, http.StatusConflict) {
 					return fmt.Errorf("%w\nLook at it with: pane trial show %s %s", err, args[0], args[1])
 				}
+				return err
+			}
+			if already, err := a.alreadyNames(ctx, c, args[0], image.Live, args[1]); already || err != nil {
 				return err
 			}
 			var err error

@@ -39,6 +39,9 @@ func TestHostsAndPeopleAtTheCommandLine(t *testing.T) {
 	run(0, "is being ended", "session", "sign-off", host, key, "--yes", "--reason", "asked for it")
 	// Nobody uses the pilot pool, so nobody keeps its hosts from becoming empty.
 	run(0, "Host tp-002 is draining", "host", "drain", "tp-002", "--reason", "memory")
+	run(0, "Host tp-002 is already ", "host", "drain", "tp-002")
+	run(cli.ExitNotFound, `host "tp-999"`, "host", "drain", "tp-001", "tp-999")
+	run(0, "Host tp-001 is already serving", "host", "return", "tp-001")
 	run(0, "drained by operator", "host", "list", "--pool", "ticket-pilot")
 	run(0, "tp-002", "pool", "show", "ticket-pilot")
 	run(0, "Host tp-002 is serving", "host", "return", "tp-002")
@@ -48,6 +51,7 @@ func TestHostsAndPeopleAtTheCommandLine(t *testing.T) {
 	run(0, "is to run "+number, "pool", "pin", "back-office", number, "--reason", "year's end")
 	run(cli.ExitUsage, `required flag(s) "reason"`, "pool", "pin", "back-office", number)
 	run(0, "live of counter-desk", "pool", "unpin", "back-office")
+	run(0, "already unpinned", "pool", "unpin", "back-office")
 	run(0, "bm-counter", "site", "show", "north-quay")
 	run(0, "practice", "site", "list")
 	run(0, "graphics", "image", "list")

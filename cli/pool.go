@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"net/http"
 	"sort"
 	"strings"
 
@@ -142,6 +143,13 @@ func (a *app) pool() *cobra.Command {
 		}),
 	}, pin, act("unpin POOL", "Make a pool follow its track again", false,
 		func(ctx context.Context, c *client.Client, args []string, reason string) (client.Pool, error) {
+			p, err := c.Pool(ctx, args[0])
+			if err == nil && p.Pinned == "" {
+				a.say("Pool %s is already unpinned.", p.Name)
+			}
+			if err != nil {
+				return p, err
+			}
 			return c.Unpin(ctx, args[0], reason)
 		}), &cobra.Command{
 		Use: "tell POOL TEXT", Short: "Show a text to everybody in a pool", Args: named,
@@ -213,12 +221,34 @@ func (a *app) host() *cobra.Command {
 		c := &cobra.Command{
 			Use: verb + " HOST...", Short: short, Args: named, ValidArgsFunction: a.complete(hostNames),
 			RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+				// A name that is wrong refuses the whole list, before anything is done.
+				var hosts []client.Host
 				for _, name := range args {
-					h, err := call(c, ctx, name, reason)
+					h, err := c.Host(ctx, name)
 					if err != nil {
 						return err
 					}
-					a.say("Host %s is %s, with %s.", h.Name, h.State, many(h.Sessions, "session"))
+					hosts = append(hosts, h)
+				}
+				var not []string
+				for _, h := range hosts {
+					already := verb == "drain" && h.DrainedBy != "" || verb == "return" && h.State == host.Serving
+					h, err := call(c, ctx, h.Name, reason)
+					switch {
+					case client.IsStatus(err, http.StatusConflict):
+						not = append(not, err.Error())
+						continue
+					case err != nil:
+						return err
+					}
+					word := ""
+					if already {
+						word = "already "
+					}
+					a.say("Host %s is %s%s, with %s.", h.Name, word, h.State, many(h.Sessions, "session"))
+				}
+				if len(not) > 0 {
+					return &notDone{not}
 				}
 				return nil
 			}),

@@ -215,6 +215,21 @@ func (a *app) rolloverAct(verb, short string, needsReason bool) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			before, err := c.Rollover(ctx, id)
+			if err != nil {
+				return err
+			}
+			done := map[string]rollover.State{
+				"pause": rollover.Paused, "resume": rollover.Running,
+				"stop": rollover.Stopped,
+			}
+			if before.State == done[verb] {
+				if a.structured() {
+					return a.object(before)
+				}
+				a.say("Rollover %d of %s is already %s.", before.ID, before.Pool, before.State)
+				return nil
+			}
 			if verb == "stop" || verb == "reverse" {
 				if err := a.ask("%s rollover %d?", strings.ToUpper(verb[:1])+verb[1:], id); err != nil {
 					return err

@@ -52,6 +52,9 @@ func (fl *Fleet) Drain(ctx context.Context, actor, name, reason string) error {
 
 // DrainIn is Drain as part of a change, of a host that is locked and in nobody's hand.
 func DrainIn(tx *store.Tx, h *store.Host, reason string) (err error) {
+	if (h.State == host.Draining || h.State == host.Emptied) && h.DrainedBy != "" {
+		return nil // it was drained before
+	}
 	if h.State != host.Serving {
 		return engine.Conflictf("host %s is %s: only a serving host can be drained", h.Name, h.State)
 	}
@@ -67,6 +70,8 @@ func DrainIn(tx *store.Tx, h *store.Host, reason string) (err error) {
 func (fl *Fleet) Return(ctx context.Context, actor, name, reason string) error {
 	return fl.onHost(ctx, actor, name, func(tx *store.Tx, h *store.Host) error {
 		switch h.State {
+		case host.Serving:
+			return nil // it was returned before
 		case host.Draining, host.Emptied:
 		case host.Faulty:
 			row, err := store.HostRowNamed(tx.DB, h.Name)

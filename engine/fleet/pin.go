@@ -85,7 +85,7 @@ func (fl *Fleet) Unpin(ctx context.Context, actor, poolName, reason string) erro
 			return err
 		}
 		if p.PinnedID == nil {
-			return engine.Conflictf("pool %s is not pinned: it follows %s", p.Name, p.Track)
+			return nil // it was unpinned before
 		}
 		p.PinnedID, p.PinnedWhy = nil, ""
 		p.Revision++

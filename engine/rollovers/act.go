@@ -11,14 +11,14 @@ import (
 	"nimblepane/store"
 )
 
-// onRollover changes a rollover that has not ended.
-func (rs *Rollovers) onRollover(ctx context.Context, actor string, id int64,
+// onRollover changes a rollover that has not ended. One that is in the state already stays as it is.
+func (rs *Rollovers) onRollover(ctx context.Context, actor string, id int64, to rollover.State,
 	fn func(*store.Tx, *store.Rollover) error,
 ) error {
 	return rs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		r, err := store.LockRollover(tx.DB, id)
-		if err != nil {
-			return err
+		if err != nil || r.State == to {
+			return err // it was done before
 		}
 		if r.State == rollover.Finished || r.State == rollover.Stopped {
 			return engine.Conflictf("%s is %s: it cannot be changed any more", r.Name(), r.State)
@@ -32,7 +32,7 @@ func (rs *Rollovers) onRollover(ctx context.Context, actor string, id int64,
 
 // Pause makes a rollover take no further host and end no session.
 func (rs *Rollovers) Pause(ctx context.Context, actor string, id int64, reason string) error {
-	return rs.onRollover(ctx, actor, id, func(tx *store.Tx, r *store.Rollover) error {
+	return rs.onRollover(ctx, actor, id, rollover.Paused, func(tx *store.Tx, r *store.Rollover) error {
 		if r.State != rollover.Running {
 			return engine.Conflictf("%s is %s: only a running one can be paused", r.Name(), r.State)
 		}
@@ -49,7 +49,7 @@ func pause(tx *store.Tx, r *store.Rollover, why string) {
 // Resume goes on with a paused rollover. The failures so far count no
 // more against its budget, and people on draining hosts are warned anew.
 func (rs *Rollovers) Resume(ctx context.Context, actor string, id int64, reason string) error {
-	return rs.onRollover(ctx, actor, id, func(tx *store.Tx, r *store.Rollover) error {
+	return rs.onRollover(ctx, actor, id, rollover.Running, func(tx *store.Tx, r *store.Rollover) error {
 		if r.State != rollover.Paused {
 			return engine.Conflictf("%s is %s: only a paused one can be resumed", r.Name(), r.State)
 		}
@@ -67,7 +67,7 @@ func (rs *Rollovers) Resume(ctx context.Context, actor string, id int64, reason 
 // Stop ends a rollover early: hosts that have their old disk go back
 // to service, those whose disk is gone are finished.
 func (rs *Rollovers) Stop(ctx context.Context, actor string, id int64, reason string) error {
-	return rs.onRollover(ctx, actor, id, func(tx *store.Tx, r *store.Rollover) error {
+	return rs.onRollover(ctx, actor, id, rollover.Stopped, func(tx *store.Tx, r *store.Rollover) error {
 		stop(tx, r, reason)
 		return nil
 	})

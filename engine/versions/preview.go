@@ -27,6 +27,11 @@ func (vs *Versions) previewTrack(ctx context.Context, r engine.PreviewRequest, t
 	if p.Leaves, err = store.TrackNames(db, img, trackName); err != nil {
 		return p, err
 	}
+	if p.Leaves == v.Number {
+		p.Will = []string{fmt.Sprintf("Track %s of %s already names %s: nothing changes.", trackName, img.Name,
+			v.Number)}
+		return p, nil
+	}
 	hosts, pools, err := store.Followers(db, img, trackName, v.ID)
 	if err != nil {
 		return p, err

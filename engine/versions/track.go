@@ -55,6 +55,11 @@ func (vs *Versions) Activate(ctx context.Context, actor, imageName, number strin
 		return engine.Invalidf("overruling clearance needs a reason")
 	}
 	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
+		if live, err := store.TrackNamed(tx.DB, img, image.Live); err != nil {
+			return err
+		} else if live.VersionID != nil && *live.VersionID == v.ID {
+			return nil // it was done before
+		}
 		overruled, err := Cleared(tx, img, *v, a.Overrule)
 		if err != nil {
 			return err
@@ -76,7 +81,7 @@ func advance(tx *store.Tx, img store.Image, v store.Version, trackName, verb str
 		return err
 	}
 	if t.VersionID != nil && *t.VersionID == v.ID {
-		return engine.Conflictf("track %s of %s names %s already", trackName, img.Name, v.Number)
+		return nil // it was done before
 	}
 	before := ""
 	if t.VersionID != nil {
