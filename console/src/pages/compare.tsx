@@ -101,7 +101,7 @@ function Differences({ of: c, search, what }: { of: Comparison; search: string; 
       {Object.entries(groups).map(([group, title]) => (
         <Group key={group} title={title} changes={meant.filter((s) => s.group === group)} />
       ))}
-      <FlawsCompared of={c.flaws} />
+      <FlawsCompared of={c.flaws} image={c.image} />
       <Lines title="The system" lines={c.facts} />
       <Lines title="The build" lines={c.settings} />
       <Lines title="Steps" lines={c.steps} />

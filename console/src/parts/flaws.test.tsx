@@ -1,4 +1,4 @@
-import { screen, within } from "@testing-library/react";
+import { screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, it } from "vitest";
 import type { Version } from "../api";
@@ -48,6 +48,37 @@ it("shows a version's known flaws with where they are and what mends them", asyn
   within(rows[2]).getByText(/It is perhaps not there: version "winter"/);
 });
 
+it("says what is not checked, and lets approvers accept that for the image", async () => {
+  const user = userEvent.setup();
+  const { asked } = service({
+    "GET /api/v1/images/counter-desk/versions/2026.11.3/flaws": {
+      serious: 0,
+      items: [],
+      not_checked: [
+        { ecosystem: "flatpak", software: 2, such_as: ["tides 1", "harbour 2"] },
+        { ecosystem: "folder", software: 1, such_as: ["quay-fax 7"] },
+      ],
+    },
+    "GET /api/v1/images/counter-desk": { accepted_unchecked: { folder: "no network (tove)" } },
+    "POST /api/v1/images/counter-desk/accept-unchecked": {},
+  });
+  show(<Flaws version={version} />, "approver");
+  await screen.findByText("no network (tove)");
+  screen.getByText("tides 1, harbour 2");
+  screen.getByRole("button", { name: "Withdraw" });
+  await user.click(screen.getByRole("button", { name: "Accept" }));
+  const dialog = within(await screen.findByRole("dialog"));
+  await user.type(dialog.getByRole("textbox"), "reviewed in house");
+  await user.click(dialog.getByRole("button", { name: "Accept" }));
+  await waitFor(() =>
+    expect(asked.find((a) => a.what.startsWith("POST"))?.body).toMatchObject({
+      ecosystem: "flatpak",
+      reason: "reviewed in house",
+      withdraw: false,
+    }),
+  );
+});
+
 it("says why it is not known, and that there are none", async () => {
   const at = "GET /api/v1/images/counter-desk/versions/2026.11.3/flaws";
   service({ [at]: { unknown: "no list of known flaws was loaded", serious: 0, items: [], not_checked: [] } });
@@ -59,12 +90,20 @@ it("says why it is not known, and that there are none", async () => {
 });
 
 it("tells what a version mends and brings, or why that cannot be told", () => {
-  show(<FlawsCompared of={{ mends: [found], brings: [perhaps], same: 2, not_checked: [] }} />);
+  show(
+    <FlawsCompared
+      image="counter-desk"
+      of={{ mends: [found], brings: [perhaps], same: 2, not_checked: [] }}
+    />,
+  );
   screen.getByRole("table", { name: "Known flaws that it mends" });
   screen.getByRole("table", { name: "Known flaws that it brings" });
   expect(screen.getAllByText("2 flaws are in both")).toHaveLength(1);
   show(
-    <FlawsCompared of={{ unknown: "no list was loaded", mends: [], brings: [], same: 0, not_checked: [] }} />,
+    <FlawsCompared
+      image="counter-desk"
+      of={{ unknown: "no list was loaded", mends: [], brings: [], same: 0, not_checked: [] }}
+    />,
   );
   screen.getByText("They are not compared: no list was loaded.");
 });

@@ -25,47 +25,87 @@ export function Flaws({ version: { image, number } }: { version: Version }) {
       ),
   });
   return (
-    <Panel
-      title="Known flaws"
-      aside={
-        flaws.data &&
-        !flaws.data.unknown &&
-        `${count(flaws.data.items.length, "flaw")}, ${flaws.data.serious} serious`
-      }
-    >
-      <Shown query={flaws}>
-        {(f) =>
-          f.unknown ? (
-            <Empty>It is not known which it has: {f.unknown}.</Empty>
-          ) : (
-            <>
-              {f.items.length === 0 ? (
-                <Empty>No known vulnerabilities were found in the software that was checked.</Empty>
-              ) : (
-                <Found label="Known flaws" of={f.items} />
-              )}
-              <NotChecked of={f.not_checked} />
-            </>
-          )
+    <>
+      <Panel
+        title="Known flaws"
+        aside={
+          flaws.data &&
+          !flaws.data.unknown &&
+          `${count(flaws.data.items.length, "flaw")}, ${flaws.data.serious} serious`
         }
-      </Shown>
-    </Panel>
+      >
+        <Shown query={flaws}>
+          {(f) =>
+            f.unknown ? (
+              <Empty>It is not known which it has: {f.unknown}.</Empty>
+            ) : f.items.length === 0 ? (
+              <Empty>No known vulnerabilities were found in the software that was checked.</Empty>
+            ) : (
+              <Found label="Known flaws" of={f.items} />
+            )
+          }
+        </Shown>
+      </Panel>
+      <NotChecked of={flaws.data?.not_checked ?? []} image={image} />
+    </>
   );
 }
 
-/** Software that no list of known vulnerabilities covers. */
-function NotChecked({ of }: { of: FlawGap[] }) {
+/** Software that no list of known vulnerabilities covers, and whether its image accepts that. */
+function NotChecked({ of, image }: { of: FlawGap[]; image: string }) {
+  const { may } = useSigned();
+  const accepted = useQuery({
+    queryKey: ["image", image],
+    queryFn: () => call(api.GET("/api/v1/images/{image}", { params: { path: { image } } })),
+    enabled: of.length > 0,
+  });
+  const post = (ecosystem: string, withdraw: boolean) => (reason: string) =>
+    call(
+      api.POST("/api/v1/images/{image}/accept-unchecked", {
+        params: { path: { image } },
+        body: { ecosystem, reason, withdraw },
+      }),
+    );
   if (of.length === 0) return null;
   return (
-    <List label="Not checked" head={["Not checked: no list covers it", "Software", "Such as"]}>
-      {of.map((g) => (
-        <Table.Row key={g.ecosystem}>
-          <Table.Cell>{g.ecosystem}</Table.Cell>
-          <Table.Cell>{g.software}</Table.Cell>
-          <Table.Cell overflowWrap="anywhere">{g.such_as.join(", ")}</Table.Cell>
-        </Table.Row>
-      ))}
-    </List>
+    <Panel title="Not checked" aside="No list of known vulnerabilities covers it.">
+      <List label="Not checked" head={["Ecosystem", "Software", "Such as", `Accepted for ${image}`]}>
+        {of.map((g) => {
+          const why = accepted.data?.accepted_unchecked[g.ecosystem];
+          return (
+            <Table.Row key={g.ecosystem} verticalAlign="top">
+              <Table.Cell>{g.ecosystem}</Table.Cell>
+              <Table.Cell>{g.software}</Table.Cell>
+              <Table.Cell overflowWrap="anywhere">{g.such_as.join(", ")}</Table.Cell>
+              <Table.Cell overflowWrap="anywhere">
+                <HStack justify="space-between">
+                  <Text>{why ?? "no"}</Text>
+                  {may("approver") &&
+                    accepted.data &&
+                    (why ? (
+                      <Act
+                        label="Withdraw"
+                        title={`Withdraw that ${g.ecosystem} is accepted`}
+                        reason="wanted"
+                        run={post(g.ecosystem, true)}
+                        done={`${g.ecosystem} is no longer accepted.`}
+                      />
+                    ) : (
+                      <Act
+                        label="Accept"
+                        title={`Accept ${g.ecosystem} without a check`}
+                        reason="needed"
+                        run={post(g.ecosystem, false)}
+                        done={`${g.ecosystem} is accepted.`}
+                      />
+                    ))}
+                </HStack>
+              </Table.Cell>
+            </Table.Row>
+          );
+        })}
+      </List>
+    </Panel>
   );
 }
 
@@ -124,7 +164,7 @@ function Found({ label, of }: { label: string; of: FlawFound[] }) {
 }
 
 /** Which known flaws a version mends, and which it brings. */
-export function FlawsCompared({ of: f }: { of: ComparisonFlaws }) {
+export function FlawsCompared({ of: f, image }: { of: ComparisonFlaws; image: string }) {
   if (f.unknown)
     return (
       <Panel title="Known flaws">
@@ -144,11 +184,7 @@ export function FlawsCompared({ of: f }: { of: ComparisonFlaws }) {
           <Found label="Known flaws that it mends" of={f.mends} />
         </Panel>
       )}
-      {f.not_checked.length > 0 && (
-        <Panel title="Not checked">
-          <NotChecked of={f.not_checked} />
-        </Panel>
-      )}
+      <NotChecked of={f.not_checked} image={image} />
     </>
   );
 }
