@@ -12,8 +12,8 @@ import (
 	"nimblepane/store"
 )
 
-// A background task that panics is a defect of the service, or an input nobody
-// thought of. It must neither stop the other tasks nor be repeated for ever: it
+// A background task that panics is a defect of the service. It must neither stop the other tasks nor be repeated for
+// ever: it
 // is recorded, tried a few times more, and then set aside until a restart.
 
 // recovered runs a task of the row of a table, and records its panic.

@@ -59,7 +59,7 @@ func TestATaskThatCrashesIsSetAsideAndOthersContinue(t *testing.T) {
 	require.Contains(t, today[0].Detail, "nil pointer")
 	stop()
 
-	// A service that starts anew tries it again.
+	// A restart tries it again.
 	var tried atomic.Bool
 	_, stop = start(func(_ context.Context, id int64) (time.Duration, error) {
 		tried.Store(tried.Load() || id == bad.ID)

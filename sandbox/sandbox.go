@@ -278,7 +278,7 @@ func lend(path string) (restore func(), err error) {
 	return func() { _ = os.Lchown(path, int(owner.Uid), int(owner.Gid)) }, nil
 }
 
-// head keeps the beginning of what is written to it. It is safe for concurrent use.
+// head keeps the first bytes written to it. It is safe for concurrent use.
 type head struct {
 	mu   sync.Mutex
 	text bytes.Buffer

@@ -83,7 +83,7 @@ type attackOn struct {
 	Process                        int
 }
 
-// attack tries to reach what the sandbox hides, and answers with what it reached.
+// attack tries to reach everything the sandbox hides, and answers with the list it reached.
 func attack(request json.RawMessage, answer io.Writer) error {
 	var on attackOn
 	if err := json.Unmarshal(request, &on); err != nil {

@@ -27,7 +27,7 @@ func init() {
 // enter builds the file system of a job, drops all privileges and executes the
 // job. It returns only if that fails.
 func enter() error {
-	// Capabilities and no_new_privs are those of a thread; the one that executes the job counts.
+	// Capabilities and no_new_privs are those of a thread; the thread that executes the job has to drop them.
 	runtime.LockOSThread()
 	var s stage
 	if err := json.Unmarshal([]byte(os.Args[1]), &s); err != nil {
@@ -95,7 +95,7 @@ func buildRoot(s stage) error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_SLAVE, ""); err != nil {
 		return fmt.Errorf("keep mounts to itself: %w", err)
 	}
-	// The parts are opened first: the new root hides what is below its place.
+	// The parts are opened first: the new root hides everything below its mount point.
 	sources := make([]int, len(parts))
 	for i, p := range parts {
 		fd, err := unix.Open(p.from, unix.O_PATH|unix.O_CLOEXEC, 0)

@@ -200,7 +200,7 @@ type UsedVersion struct {
 const used = `exists (select from hosts h where h.version_id = v.id)
 	or exists (select from tracks t where t.version_id = v.id) or exists (select from pools p where p.pinned_id = v.id)`
 
-// VersionsToLookAt returns the used versions with a software list in which nobody has looked for flaws at the epoch.
+// VersionsToLookAt returns the used versions with a software list that were not checked at the epoch.
 func VersionsToLookAt(db *gorm.DB, epoch int64) (rows []Version, err error) {
 	err = db.Raw(`select v.* from versions v join software_lists l on l.version_id = v.id
 		where not exists (select from flaws_found f where f.version_id = v.id and f.epoch = ?) and (`+used+`) order by v.id`,

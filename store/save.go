@@ -17,12 +17,12 @@ import (
 )
 
 // A change remembers the rows that it has read, so that Save writes only the
-// columns that it changes, and only if nobody else has changed them since.
+// columns that it changes, and only if no other change has written them since.
 // Writing whole rows would undo what others committed in between.
 
-// ErrConcurrent is returned, wrapped, when a row was changed by somebody else
-// since the change has read it. The change is tried again from its beginning.
-var ErrConcurrent = errors.New("it was changed by somebody else at the same time")
+// ErrConcurrent is returned, wrapped, when another change has written a row
+// since this one read it. The change restarts.
+var ErrConcurrent = errors.New("it was changed at the same time; try again")
 
 // rowsRead are the rows that a change has read or written, as they are in the database.
 type rowsRead struct {
@@ -184,7 +184,7 @@ func (tx *Tx) save(row any) error {
 	return nil
 }
 
-// Put writes a whole row that is found by what it is about: it is created, or takes the place of the one before.
+// Put inserts or replaces a whole row with a natural key.
 func (tx *Tx) Put(row any) error {
 	return fresh(tx.DB).Clauses(clause.OnConflict{UpdateAll: true}).Create(row).Error
 }

@@ -73,7 +73,7 @@ func Inspect(ctx context.Context, m Machine, look Look) (f seal.Facts, err error
 			f.Leftovers, err = m.leftovers()
 			return err
 		}},
-		{seal.MountedBelow, "see what is mounted", func() (err error) {
+		{seal.MountedBelow, "list the mounts", func() (err error) {
 			f.MountedBelow, err = m.mountedBelow()
 			return err
 		}},
@@ -277,8 +277,8 @@ func beginning(file string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, seal.MostOfFile))
 }
 
-// leftovers names what is in the temporary folders that the system did not put there. What has a mount in it is named
-// by mountedBelow: it is not to be deleted.
+// leftovers names the files in the temporary folders that the system did not put there. A folder with a mount in it is
+// left out: mountedBelow names it, and it must not be deleted.
 func (m Machine) leftovers() (found []string, err error) {
 	mounted, err := m.mounts()
 	if err != nil {

@@ -15,8 +15,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Sealing deletes what is on the machine's own disk. What is mounted from
-// elsewhere, such as a share with installers below /tmp, belongs to others.
+// Sealing deletes files on the machine's own disk only. A mount, such as a share
+// with installers below /tmp, belongs to others.
 
 // emptiedFolders are the folders of which sealing deletes everything.
 var emptiedFolders = []string{
@@ -38,13 +38,13 @@ var ownKinds = []string{"btrfs", "ext2", "ext3", "ext4", "f2fs", "jfs", "ramfs",
 func (m Machine) mounts() (list []mount, err error) {
 	text, err := m.read("/proc/self/mountinfo")
 	if err != nil {
-		return nil, fmt.Errorf("read what is mounted: %w", err)
+		return nil, fmt.Errorf("read the mounts: %w", err)
 	}
 	for line := range strings.Lines(text) {
 		before, after, _ := strings.Cut(strings.TrimSpace(line), " - ")
 		place, kind := strings.Fields(before), strings.Fields(after)
 		if len(place) < 5 || len(kind) < 2 {
-			return nil, fmt.Errorf("read what is mounted: the line %.80q is not in the form of mountinfo", line)
+			return nil, fmt.Errorf("read the mounts: the line %.80q is not in the form of mountinfo", line)
 		}
 		list = append(list, mount{plainName(place[4]), kind[0], plainName(kind[1])})
 	}
@@ -69,8 +69,8 @@ func plainName(text string) string {
 
 func below(path, folder string) bool { return strings.HasPrefix(path, folder+"/") }
 
-// mountedBelow names the mounts that sealing would empty: those below a folder that it empties, and what is mounted
-// as such a folder without being the machine's own.
+// mountedBelow names the mounts that sealing would empty: those below a folder that it empties, and a mount
+// as such a folder that is not on the machine's own disk.
 func (m Machine) mountedBelow() (found []string, err error) {
 	list, err := m.mounts()
 	if err != nil {
@@ -100,7 +100,7 @@ func elsewhere(list []mount, path string) (on mount, is bool) {
 	return on, on.at != "" && on.at != "/" && !slices.Contains(ownKinds, on.kind)
 }
 
-// errMounted is the error of a folder that is not deleted because of what is mounted there.
+// errMounted is the error of a folder that is not deleted because of a mount there.
 var errMounted = errors.New("something is mounted there, which sealing does not delete: unmount it")
 
 // isMount says whether something is mounted as a folder.

@@ -38,7 +38,7 @@ const sector = 512
 type File struct {
 	Format Format
 	// Unpacked is how many bytes of the disk the file stores at most, once they
-	// are unpacked. It bounds the size of any conversion that leaves out what was never written.
+	// are unpacked. It bounds the size of a conversion, which leaves out unwritten parts.
 	Unpacked int64
 }
 

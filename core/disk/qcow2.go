@@ -186,7 +186,7 @@ func (m *Image) unpack(entry uint64) error {
 	return nil
 }
 
-// checkQCOW2 refuses what needs another file or a key, what has features that are not known, and what is cut off.
+// checkQCOW2 refuses a file that needs another file or a key, has unknown features, or is cut off.
 func checkQCOW2(file io.ReaderAt, size int64) (unpacked int64, err error) {
 	if size < 72 {
 		return 0, cutOff(72, size)
@@ -217,7 +217,7 @@ func checkQCOW2(file io.ReaderAt, size int64) (unpacked int64, err error) {
 }
 
 // whole returns an error if part of the disk would be beyond the end of the
-// file, or if parts of it share what is stored: then a small file would be a
+// file, or if parts of it share stored data: then a small file would be a
 // large disk. It returns how many bytes of the disk are stored.
 func (m *Image) whole(size int64) (unpacked int64, err error) {
 	inTable := int64(1) << (m.clusterBits - 3)

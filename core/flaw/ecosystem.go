@@ -36,7 +36,7 @@ type distribution struct {
 	ecosystem string // the part of its name before the first colon
 	// release says whether the rest of an ecosystem's name is of a release.
 	release func(rest, release string) bool
-	// says is what people call the ecosystem of a release.
+	// says returns the display name of the ecosystem of a release.
 	says func(release string) string
 }
 
@@ -76,12 +76,11 @@ func servicePack(release string) string {
 // distributions are those that have an ecosystem, by their ID in os-release(5). The ecosystems are those of the OSV
 // schema (https://ossf.github.io/osv-schema/, "affected[].package field").
 var distributions = map[string]distribution{
-	"debian":     byMajor("Debian"),
-	"almalinux":  byMajor("AlmaLinux"),
-	"rocky":      byMajor("Rocky Linux"),
-	"mageia":     byMajor("Mageia"),
-	"azurelinux": byMajor("Azure Linux"),
-	"photon":     exact("Photon OS", ""),
+	"debian":    byMajor("Debian"),
+	"almalinux": byMajor("AlmaLinux"),
+	"rocky":     byMajor("Rocky Linux"),
+	"mageia":    byMajor("Mageia"),
+	"photon":    exact("Photon OS", ""),
 	"openeuler": {
 		"openEuler",
 		func(rest, release string) bool { return rest == release || strings.HasPrefix(rest, release+"-LTS") },
@@ -98,7 +97,7 @@ var distributions = map[string]distribution{
 	},
 	"rhel": {
 		"Red Hat",
-		// Red Hat:enterprise_linux:9::baseos, Red Hat:rhel_eus:9.2::appstream.
+		// Red Hat:enterprise_linux:9::baseos, Red Hat:rhel_eus:9.2::baseos.
 		func(rest, release string) bool {
 			parts := strings.Split(rest, ":")
 			if len(parts) < 2 {
@@ -136,7 +135,7 @@ func suse(rest, release string) bool {
 }
 
 // of returns the distribution whose packages a system has: its own, or that of which it is a derivative that keeps the
-// packages and the releases. What is like RHEL has packages of its own.
+// packages and the releases. Derivatives of RHEL have their own packages.
 func (s system) of() (d distribution, is bool) {
 	if d, is = distributions[s.id]; is {
 		return d, true
@@ -169,7 +168,7 @@ func (s system) has(ecosystem, own string) bool {
 	return strings.EqualFold(base, d.ecosystem) && (!named || d.release(rest, s.release))
 }
 
-// name is what people call the ecosystem of the system's packages.
+// name is the display name of the ecosystem of the system's packages.
 func (s system) name() string {
 	if d, is := s.of(); is {
 		return d.says(s.release)

@@ -66,9 +66,9 @@ func TestSystemsHaveTheirEcosystems(t *testing.T) {
 		},
 		{
 			"ID=\"rhel\"\nID_LIKE=\"fedora\"\nVERSION_ID=\"9.2\"\n", "Red Hat:enterprise_linux:9",
-			[]string{"Red Hat:enterprise_linux:9::baseos", "Red Hat:rhel_eus:9.2::appstream"},
+			[]string{"Red Hat:enterprise_linux:9::baseos", "Red Hat:rhel_eus:9.2::baseos"},
 			[]string{
-				"Red Hat:enterprise_linux:8::baseos", "Red Hat:rhel_eus:9.4::appstream",
+				"Red Hat:enterprise_linux:8::baseos", "Red Hat:rhel_eus:9.4::baseos",
 				"Red Hat:openshift:4.12::el9",
 			},
 		},

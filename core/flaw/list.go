@@ -34,7 +34,7 @@ type reader struct {
 	problems Problems
 }
 
-// Read reads a list of so many bytes: a zip of records as files *.json, wherever in it, or one file that is a record or
+// Read reads a list of so many bytes: a zip of records as files *.json in any folder, or one file that is a record or
 // an array of them. Each has every record in turn. The error is Problems, or that of each.
 func Read(list io.ReaderAt, size int64, each func(Record) error) (n int, err error) {
 	r := reader{each: each, seen: map[string]bool{}}

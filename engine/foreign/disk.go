@@ -95,7 +95,7 @@ func ConvertDisk(ctx context.Context, from string, found disk.File, to string, r
 // inspection is a request to look into a qcow2 disk.
 type inspection struct{ Systems bool }
 
-// InspectDisk says what is in a qcow2 disk: its size, how it is started, and the
+// InspectDisk describes a qcow2 disk: its size, how it is started, and the
 // operating system on it. A file system that cannot be read is left out.
 func InspectDisk(ctx context.Context, file string, size int64) (facts base.Facts, err error) {
 	for _, what := range []inspection{{true}, {false}} {
@@ -131,7 +131,7 @@ func inspect(what inspection) (facts base.Facts, err error) {
 	return look(f, what.Systems)
 }
 
-// look says what is in a qcow2 disk.
+// look describes a qcow2 disk.
 func look(f io.ReaderAt, systems bool) (base.Facts, error) {
 	image, err := disk.OpenImage(f)
 	if err != nil {

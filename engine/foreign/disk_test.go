@@ -14,7 +14,7 @@ import (
 	"nimblepane/sandbox"
 )
 
-// TestAConverterThatIsFooledReachesNothing skips our own check: what it lets through by mistake has no harm in it.
+// TestAConverterThatIsFooledReachesNothing skips our own check: an image that passes it by mistake must do no harm.
 func TestAConverterThatIsFooledReachesNothing(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

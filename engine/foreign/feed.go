@@ -14,7 +14,7 @@ import (
 
 const taskFeed = "feed-file"
 
-// FeedFile is what is in one file of a release feed.
+// FeedFile is the content of one file of a release feed.
 type FeedFile struct {
 	Paths  []string     `json:"paths,omitempty"`  // of an index: the files of products
 	Offers []feed.Offer `json:"offers,omitempty"` // of a file of products

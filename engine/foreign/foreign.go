@@ -60,7 +60,7 @@ func askUpTo[Out any](ctx context.Context, most int64, j sandbox.Job) (out Out, 
 	j.Read = func(r io.Reader) (err error) {
 		size, err = answer.ReadFrom(io.LimitReader(r, most+1))
 		if err == nil && size > most {
-			err = &sandbox.Exceeded{Limit: fmt.Sprintf("%d MiB of what is kept of it", most>>20)}
+			err = &sandbox.Exceeded{Limit: fmt.Sprintf("%d MiB of answer", most>>20)}
 		}
 		return err
 	}

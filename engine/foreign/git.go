@@ -42,7 +42,7 @@ type Commit struct {
 	Hash, Author, Subject string
 }
 
-// gitRequest says what is looked for in a pack.
+// gitRequest names a commit and a folder in a pack.
 type gitRequest struct {
 	Tip    string // a commit, or a tag of one
 	Folder string // "" for the whole repository
@@ -149,7 +149,7 @@ type treeWriter struct {
 	bytes   int64
 }
 
-// walk calls do for all that is in a tree, a folder before what is in it.
+// walk calls do for each entry of a tree, for a folder before its entries.
 func (w *treeWriter) walk(tree plumbing.Hash, at string, depth int, do func(name string,
 	e object.TreeEntry) error,
 ) error {

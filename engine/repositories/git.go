@@ -111,7 +111,7 @@ func (l *limitedBody) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// limitedDialer limits what comes over its connections.
+// limitedDialer limits the bytes received over its connections.
 type limitedDialer struct{ engine.Dialer }
 
 func (d limitedDialer) DialContext(ctx context.Context, network, address string) (net.Conn, error) {

@@ -414,7 +414,7 @@ func (rs *Repositories) look(ctx context.Context, r store.Repository) (found *ta
 // mostCommits is how many commits a history names at most.
 const mostCommits = 500
 
-// refused is the error of a commit that the sandbox has refused: only another commit can mend that.
+// refused is the error of a commit that the sandbox has refused: only another commit can fix it.
 func refused(err error) error {
 	var unavailable *sandbox.Unavailable
 	if sandbox.Final(err) && !errors.As(err, &unavailable) {

@@ -11,7 +11,7 @@ import (
 	"nimblepane/store"
 )
 
-// onRollover changes a rollover that has not ended. One that is in the state already stays as it is.
+// onRollover changes a rollover that has not ended. A rollover that is already in the state is left unchanged.
 func (rs *Rollovers) onRollover(ctx context.Context, actor string, id int64, to rollover.State,
 	fn func(*store.Tx, *store.Rollover) error,
 ) error {

@@ -103,7 +103,7 @@ func TestTwoWhoRollBackAtOnceGoBackOneStep(t *testing.T) {
 		rollovers.RollbackRequest{Image: "desk", Leaves: p.Numbers[0], Reason: "bad"})
 	require.ErrorContains(t, err, "names 2026.11.2, and not 2026.11.1")
 
-	// What was rolled back is later than what is live: it is activated, and not rolled back to.
+	// The version that was rolled back is later than the live one: it can be activated, and not rolled back to.
 	require.NoError(t, p.Versions.Unblock(t.Context(), "tove", "desk", p.Numbers[2], "it was the printer"))
 	_, err = p.Rollovers.Rollback(t.Context(), "tove",
 		rollovers.RollbackRequest{Image: "desk", Leaves: p.Numbers[1], To: p.Numbers[2], Reason: "bad"})

@@ -14,8 +14,8 @@ import (
 	"nimblepane/store"
 )
 
-// TestNothingIsMadeFromAVersionThatWasBlockedMeanwhile blocks a version between what was asked for and the moment when
-// the platform is asked for it.
+// TestNothingIsMadeFromAVersionThatWasBlockedMeanwhile blocks a version after operations were requested, and
+// before the platform is asked for them.
 func TestNothingIsMadeFromAVersionThatWasBlockedMeanwhile(t *testing.T) {
 	t.Parallel()
 	s, _, two := drifting(t, servicetest.Options{}, "back-office")

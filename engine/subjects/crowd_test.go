@@ -106,7 +106,7 @@ func TestACrowdThatDoesEverythingAtOnce(t *testing.T) {
 			return err
 		},
 		func(r *rand.Rand) error {
-			// Those that are being captured are edited while that ends.
+			// The newest version is edited while its capture ends.
 			list, err := admin.Versions(ctx, "counter-desk")
 			if err != nil || len(list) == 0 {
 				return err

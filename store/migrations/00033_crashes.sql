@@ -1,5 +1,5 @@
 -- +goose Up
--- Background tasks that ended with a panic. One that does so repeatedly is set aside until the service restarts.
+-- Background tasks that ended with a panic. After repeated panics a task is set aside until the service restarts.
 create table crashes (
   kind text not null, -- the table of the row that the task works on
   key text not null,  -- its id, or its key

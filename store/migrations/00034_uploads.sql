@@ -1,5 +1,5 @@
 -- +goose Up
--- Each account uploads a file for itself until it is whole: what one says of it must not be in the way of another.
+-- Each account uploads a file for itself until it is whole: the size that one declares must not block another.
 alter table sheet_files add column sender text not null default ''; -- '' once it is whole
 alter table sheet_file_pieces add column sender text not null default '';
 alter table sheet_file_pieces drop constraint sheet_file_pieces_digest_fkey;
