@@ -128,9 +128,14 @@ fmt: ## Format the Go code and the console
 	@$(GO) tool gofumpt -w $$(git ls-files '*.go')
 	@cd console && npm run --silent fmt
 
+FUZZTIME ?= 10m
+FUZZED := core/disk:FuzzDetect engine/foreign:FuzzSystem engine/foreign:FuzzPack core/feed:FuzzFeed core/flaw:FuzzList \
+	core/pack:FuzzWhatIsCheckedUnpacksWithin core/sheet:FuzzSheet api:FuzzAPI
+
 .PHONY: fuzz
-fuzz: setup ## Have Go's fuzzer call every operation of the API with hostile values for ten minutes
-	@$(GO) test ./api -run '^$$' -fuzz FuzzAPI -fuzztime 10m -timeout 15m
+fuzz: setup ## Have Go's fuzzer make hostile disks, packs, feeds, lists, archives, sheets and requests, ten minutes each
+	@for target in $(FUZZED); do echo "== $$target"; \
+		$(GO) test ./$${target%:*} -run '^$$' -fuzz "^$${target#*:}$$" -fuzztime $(FUZZTIME) -timeout 30m || exit 1; done
 
 .PHONY: soak
 soak: setup build ## Have people, rollovers, kills and broken agents at work for an hour, and see that nothing grows

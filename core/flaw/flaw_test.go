@@ -332,3 +332,20 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+func FuzzList(f *testing.F) {
+	f.Add([]byte("[" + record + "]"))
+	f.Add([]byte(record))
+	var packed bytes.Buffer
+	z := zip.NewWriter(&packed)
+	w, err := z.Create("a.json")
+	if err != nil {
+		f.Fatal(err)
+	}
+	_, _ = w.Write([]byte(record))
+	_ = z.Close()
+	f.Add(packed.Bytes())
+	f.Fuzz(func(_ *testing.T, list []byte) {
+		_, _ = flaw.Read(bytes.NewReader(list), int64(len(list)), func(flaw.Record) error { return nil })
+	})
+}

@@ -82,10 +82,16 @@ func unpacked(r gitRequest) (storer.EncodedObjectStorer, *object.Commit, error) 
 	defer f.Close()
 	objects := filesystem.NewStorageWithOptions(osfs.New(filepath.Join(sandbox.OutputPath, objectsFolder)),
 		cache.NewObjectLRU(8*cache.MiByte), filesystem.Options{LargeObjectThreshold: streamedFrom})
-	if err := packfile.UpdateObjectStorage(objects, f); err != nil {
-		return nil, nil, fmt.Errorf("the pack that the repository sent is not right: %w", err)
+	commit, err := unpack(objects, f, r.Tip)
+	return objects, commit, err
+}
+
+// unpack reads a pack to a storage, and returns the commit of the tip.
+func unpack(objects storer.Storer, pack io.Reader, tip string) (*object.Commit, error) {
+	if err := packfile.UpdateObjectStorage(objects, pack); err != nil {
+		return nil, fmt.Errorf("the pack that the repository sent is not right: %w", err)
 	}
-	hash := plumbing.NewHash(r.Tip)
+	hash := plumbing.NewHash(tip)
 	for range 10 { // a tag can be of a tag
 		tag, err := object.GetTag(objects, hash)
 		if err != nil {
@@ -95,9 +101,9 @@ func unpacked(r gitRequest) (storer.EncodedObjectStorer, *object.Commit, error) 
 	}
 	commit, err := object.GetCommit(objects, hash)
 	if err != nil {
-		return nil, nil, fmt.Errorf("the repository has no commit %.12s", r.Tip)
+		return nil, fmt.Errorf("the repository has no commit %.12s", tip)
 	}
-	return objects, commit, nil
+	return commit, nil
 }
 
 func gitTree(r gitRequest) (c Commit, err error) {

@@ -1,6 +1,7 @@
 package foreign
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -20,10 +21,10 @@ import (
 // repository is one of objects that a test makes.
 type repository struct {
 	*memory.Storage
-	t *testing.T
+	t testing.TB
 }
 
-func newRepository(t *testing.T) repository { return repository{memory.NewStorage(), t} }
+func newRepository(t testing.TB) repository { return repository{memory.NewStorage(), t} }
 
 func (r repository) blob(text string) plumbing.Hash {
 	o := r.NewEncodedObject()
@@ -171,4 +172,27 @@ func TestAPackThatIsNoneIsRefused(t *testing.T) {
 	_, err := GitTree(t.Context(), file, "7777777777777777777777777777777777777777", "", t.TempDir())
 	require.Error(t, err)
 	require.True(t, sandbox.Final(err), "%v", err)
+}
+
+func FuzzPack(f *testing.F) {
+	r := newRepository(f)
+	tip := r.commit(r.tree(entry("desk", filemode.Dir, r.tree(entry("x", filemode.Regular, r.blob("x"))))), "x")
+	file, _ := r.pack()
+	content, err := os.ReadFile(file)
+	require.NoError(f, err)
+	f.Add(content, 20)
+	f.Fuzz(func(_ *testing.T, pack []byte, at int) {
+		if at >= 0 && at < len(pack) {
+			pack[at] ^= 0x55
+		}
+		objects := memory.NewStorage()
+		commit, err := unpack(objects, bytes.NewReader(pack), tip.String())
+		if err != nil {
+			return
+		}
+		if hash, err := folderOf(objects, commit, "desk"); err == nil {
+			w := treeWriter{objects: objects, commit: commit.Hash}
+			_ = w.walk(hash, ".", 0, w.count)
+		}
+	})
 }

@@ -14,7 +14,7 @@ import (
 )
 
 // converted is the demo's base as a qcow2 file.
-func converted(t *testing.T) []byte {
+func converted(t testing.TB) []byte {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "harbour.qcow2")
 	out, err := exec.CommandContext(t.Context(), "qemu-img", "convert", "-f", "vmdk", "-O", "qcow2",
@@ -77,4 +77,18 @@ func TestSuperblocksThatAskForTooMuchAreNotBelieved(t *testing.T) {
 	put(32, 0, 32, 0, 0)
 	put(4, 0, 32, 0, 0)
 	require.False(t, plausible(image, part), "more blocks than the part has")
+}
+
+func FuzzSystem(f *testing.F) {
+	f.Add(700, byte(1), 70_000, byte(255))
+	whole := converted(f)
+	f.Fuzz(func(_ *testing.T, a int, x byte, b int, y byte) {
+		content := inMemory(append([]byte{}, whole...))
+		for at, value := range map[int]byte{a: x, b: y} {
+			if at > 112 && at < len(content) {
+				content[at] ^= value
+			}
+		}
+		_, _ = look(content, true)
+	})
 }

@@ -1,0 +1,19 @@
+package sheet
+
+import "testing"
+
+func FuzzSheet(f *testing.F) {
+	f.Add([]byte(plain))
+	for _, c := range hostile() {
+		f.Add([]byte(plain + "    when: " + string(c) + "\n"))
+	}
+	f.Fuzz(func(_ *testing.T, text []byte) {
+		s, err := Parse(text)
+		if err != nil {
+			return
+		}
+		if s, err = s.With(nil); err == nil {
+			_ = s.Explain()
+		}
+	})
+}
