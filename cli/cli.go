@@ -9,15 +9,18 @@ import (
 	"bufio"
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"os"
 	"strings"
 	"sync"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -34,6 +37,8 @@ const (
 	ExitNotYou   = 5 // not signed in, or not allowed
 	ExitNoAnswer = 6 // the service cannot be reached
 	ExitBad      = 7 // a check that was asked for found something: a broken trail, a rollover that did not finish
+
+	ExitInterrupted = 130 // by Ctrl-C, as shells say it
 )
 
 // ExitCode returns the exit code for the error of a command.
@@ -43,6 +48,8 @@ func ExitCode(err error) int {
 	switch {
 	case err == nil:
 		return 0
+	case errors.Is(err, ErrInterrupted):
+		return ExitInterrupted
 	case errors.As(err, &b):
 		return ExitBad
 	case errors.Is(err, errNotSignedIn):
@@ -64,12 +71,46 @@ func ExitCode(err error) int {
 		return ExitRefused
 	case strings.HasPrefix(err.Error(), "cannot reach the service"):
 		return ExitNoAnswer
+	case errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission): // a file that was named
+		return ExitUsage
 	case errors.Is(err, errUsage) || strings.HasPrefix(err.Error(), "unknown ") ||
 		strings.HasPrefix(err.Error(), "required flag") || strings.Contains(err.Error(), "flags in the group") ||
 		strings.HasPrefix(err.Error(), "invalid argument"):
 		return ExitUsage
 	}
 	return ExitFailed
+}
+
+// ErrInterrupted is the error of a command that was ended by a signal.
+var ErrInterrupted = errors.New("interrupted; the service continues what was requested")
+
+// Report writes an error of the command to the person or, with --output json, to a program: an object with the members
+// of problem details (RFC 9457) and the exit code. It returns the exit code.
+func Report(cmd *cobra.Command, err error, to io.Writer) int {
+	code := ExitCode(err)
+	if err == nil {
+		return code
+	}
+	if output, _ := cmd.PersistentFlags().GetString("output"); output != "json" {
+		fmt.Fprintln(to, "pane:", Plain(err.Error()))
+		return code
+	}
+	problem := struct {
+		Type   string               `json:"type"`
+		Title  string               `json:"title,omitempty"`
+		Status int                  `json:"status,omitempty"`
+		Detail string               `json:"detail"`
+		Errors []client.ErrorDetail `json:"errors,omitempty"`
+		Exit   int                  `json:"exit_code"`
+	}{Type: "about:blank", Detail: err.Error(), Exit: code}
+	var e *client.Error
+	if errors.As(err, &e) {
+		problem.Detail = cmp.Or(e.Detail, e.Title)
+		problem.Title, problem.Status, problem.Errors = e.Title, e.Status, e.Errors
+		problem.Type = cmp.Or(e.Type, problem.Type)
+	}
+	_ = json.NewEncoder(to).Encode(problem)
+	return code
 }
 
 var (
@@ -113,7 +154,9 @@ func New(version string) *cobra.Command {
 		Long: "pane is the command-line client of Nimble Pane.\n\nA month's work: capture a version, stage it, roll " +
 			"the pilot pools, let testers sign, activate it,\nroll production over, and roll back if it turns out " +
 			"wrong.\n\nExit codes: 0 done, 1 unexpected failure, 2 wrong usage or input, 3 refused as things " +
-			"stand,\n4 not found, 5 not signed in or not allowed, 6 service unreachable, 7 a check found something.",
+			"stand,\n4 not found, 5 not signed in or not allowed, 6 service unreachable, 7 a check found " +
+			"something,\n130 " +
+			"interrupted. With --output json, errors are JSON objects on standard error.",
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			a.in, a.out, a.err = cmd.InOrStdin(), cmd.OutOrStdout(), cmd.ErrOrStderr()
 			if !isTerminal(a.out) || os.Getenv("NO_COLOR") != "" {
@@ -153,7 +196,30 @@ func New(version string) *cobra.Command {
 		c.GroupID = "people"
 		cmd.AddCommand(c)
 	}
+	refuseUnknown(cmd)
 	return cmd
+}
+
+// refuseUnknown has a command that only groups others refuse what is none of them, at every level.
+func refuseUnknown(cmd *cobra.Command) {
+	for _, c := range cmd.Commands() {
+		refuseUnknown(c)
+	}
+	if !cmd.HasSubCommands() || cmd.Runnable() {
+		return
+	}
+	cmd.Args = cobra.ArbitraryArgs
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return cmd.Help()
+		}
+		cmd.SuggestionsMinimumDistance = 2
+		text := fmt.Sprintf("unknown command %q for %q", args[0], cmd.CommandPath())
+		if like := cmd.SuggestionsFor(args[0]); len(like) > 0 {
+			return usage("%s; did you mean %s?", text, english.OxfordWordSeries(like, "or"))
+		}
+		return usage("%s; see %s --help", text, cmd.CommandPath())
+	}
 }
 
 // client returns a client that is signed in.

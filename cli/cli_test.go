@@ -141,7 +141,7 @@ func TestExitCodesSayWhatSortOfFailureItIs(t *testing.T) {
 			cli.ExitUsage, "2027-05-31",
 		},
 		{role.Viewer, []string{"fly"}, cli.ExitUsage, "unknown command"},
-		{role.Viewer, []string{"estate", "load", "/no/such/file"}, cli.ExitFailed, "no such file"},
+		{role.Viewer, []string{"estate", "load", "/no/such/file"}, cli.ExitUsage, "no such file"},
 	} {
 		out, code := pane(t, s, tc.as, tc.args...)
 		require.Equal(t, tc.code, code, "%v: %s", tc.args, out)

@@ -553,7 +553,10 @@ func (a *app) trial() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(ctx, t)
+			if err := show(ctx, t); err != nil || t.Cleared {
+				return err
+			}
+			return &badOutcome{fmt.Sprintf("%s %s has no clearance", t.Image, t.Number)}
 		}),
 	})
 	return cmd

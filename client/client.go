@@ -44,6 +44,7 @@ func (c *Client) Cleaning(clean func(string) string) *Client {
 
 // Error is a problem that the service answered with (RFC 9457).
 type Error struct {
+	Type   string // of the problem, a URI; "" if it has none of its own
 	Status int
 	Title  string
 	Detail string

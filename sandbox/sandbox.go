@@ -224,7 +224,8 @@ func (j Job) outcome(ctx, limited context.Context, cmd *exec.Cmd, stderr string,
 	case code == exitFailed:
 		_, why, _ := strings.Cut(stderr, failedMark)
 		return &Failed{why}
-	case state.SystemTime()+state.UserTime() >= max(time.Second, j.CPU)*9/10: // the kernel counts more exactly
+	case killed(state) && state.SystemTime()+state.UserTime() >= max(time.Second, j.CPU)/2:
+		// Nothing else kills a job. The kernel counts its time differently where it enforces the limit.
 		return &Exceeded{fmt.Sprintf("%s of processor time", j.CPU)}
 	case strings.Contains(stderr, "out of memory") || strings.Contains(stderr, "cannot allocate memory") ||
 		strings.Contains(stderr, "Cannot allocate memory"):
@@ -241,6 +242,12 @@ func (j Job) outcome(ctx, limited context.Context, cmd *exec.Cmd, stderr string,
 	}
 	first, _, _ := strings.Cut(stderr, "\n")
 	return &Crashed{cmp.Or(first, state.String())}
+}
+
+// killed says that a process ended by SIGKILL.
+func killed(state *os.ProcessState) bool {
+	status, is := state.Sys().(syscall.WaitStatus)
+	return is && status.Signaled() && status.Signal() == syscall.SIGKILL
 }
 
 // isolated starts a process in namespaces of its own. It has all capabilities

@@ -3,8 +3,6 @@ package main
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"os"
 	"os/signal"
 	"syscall"
@@ -17,14 +15,11 @@ var version = "dev"
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	err := cli.New(version).ExecuteContext(ctx)
-	interrupted := ctx.Err() != nil
+	cmd := cli.New(version)
+	err := cmd.ExecuteContext(ctx)
+	if ctx.Err() != nil && err != nil {
+		err = cli.ErrInterrupted
+	}
 	stop()
-	if interrupted && err != nil {
-		err = errors.New("interrupted; the service goes on with what it was asked for")
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, "pane:", cli.Plain(err.Error()))
-	}
-	os.Exit(cli.ExitCode(err))
+	os.Exit(cli.Report(cmd, err, os.Stderr))
 }

@@ -271,7 +271,7 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 			"/images/counter-desk/versions/" + number + "/software":   "listed by nimblepane-practice",
 			"/images/counter-desk/versions/" + number + "/system":     "Services that start by themselves",
 			"/images/counter-desk/versions/" + number + "/provenance": "It was signed when it was sealed",
-			"/images/counter-desk/versions/" + number + "/flaws":      "None of what is in it",
+			"/images/counter-desk/versions/" + number + "/flaws":      "No known vulnerabilities",
 			"/sites/south-quay": "copy 1",
 			"/images/counter-desk/versions/" + number + "/copies": "Hosts are cloned from them",
 			"/images/counter-desk/compare/" + made.Version:        "At a glance",
