@@ -208,7 +208,7 @@ func refuseUnknown(cmd *cobra.Command) {
 	if !cmd.HasSubCommands() || cmd.Runnable() {
 		return
 	}
-	cmd.Args = cobra.ArbitraryArgs
+	cmd.Args, cmd.DisableFlagsInUseLine = cobra.ArbitraryArgs, true
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if len(args) == 0 {
 			return cmd.Help()
