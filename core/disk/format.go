@@ -317,8 +317,8 @@ func checkVHD(head, footer []byte, size int64) (unpacked int64, err error) {
 	}
 }
 
-// checkVHDX looks for the size and for a parent in the metadata, by "[MS-VHDX]: Virtual Hard Disk v2". Whether all of
-// it is there is seen by whoever reads the disk: its table of blocks says where each of them is.
+// checkVHDX looks for the size and for a parent in the metadata, by "[MS-VHDX]: Virtual Hard Disk v2". Whether the
+// file is complete is found by the converter, which reads its table of blocks.
 func checkVHDX(file io.ReaderAt, size int64) (unpacked int64, err error) {
 	const (
 		tables    = 192 << 10 // where the first table of regions is

@@ -73,7 +73,7 @@ func servicePack(release string) string {
 	return number + " SP" + pack
 }
 
-// distributions are those that have an ecosystem, by their ID in os-release(5). The ecosystems are those of the OSV
+// distributions have an ecosystem each, by their ID in os-release(5). The ecosystems are those of the OSV
 // schema (https://ossf.github.io/osv-schema/, "affected[].package field").
 var distributions = map[string]distribution{
 	"debian":    byMajor("Debian"),

@@ -183,23 +183,9 @@ func refused(what string, err error) error {
 	case strings.Contains(err.Error(), "No space left") || errors.Is(err, engine.ErrFull):
 		return &unfit{engine.ErrFull.Error()}
 	case sandbox.Final(err):
-		return &unfit{clip(what+err.Error(), 500)}
+		return &unfit{foreign.Clip(what+err.Error(), 500)}
 	}
 	return err
-}
-
-// clip is the beginning of a text, without control characters.
-func clip(text string, most int) string {
-	text = strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f {
-			return ' '
-		}
-		return r
-	}, strings.ToValidUTF8(text, "?"))
-	if r := []rune(text); len(r) > most {
-		return string(r[:most]) + "…"
-	}
-	return text
 }
 
 func (bs *Bases) progressed(ctx context.Context, b store.Base, percent int) store.Base {

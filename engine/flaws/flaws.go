@@ -157,7 +157,7 @@ type Result struct {
 }
 
 // Of returns the known flaws of a version by the lists as they are, and the software that they do not cover. The error
-// is *NotLooked if there is no list, or nothing is known of what is in the version.
+// is *NotLooked if there is no list, or the version has no software list.
 func Of(db *gorm.DB, v store.Version) (r Result, err error) {
 	epoch, lists, err := store.FlawEpoch(db)
 	if err != nil {

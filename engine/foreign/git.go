@@ -64,8 +64,8 @@ func GitTree(ctx context.Context, pack, tip, folder, into string) (Commit, error
 	})
 }
 
-// GitHistory returns the commits up to one that changed something in a folder, the newest first, as far as the pack has
-// them. It needs an empty folder for itself.
+// GitHistory returns the ancestors of a commit that changed a folder, the newest first, as far as the pack has them.
+// It needs an empty folder for itself.
 func GitHistory(ctx context.Context, pack, tip, folder, into string, most int) ([]Commit, error) {
 	return ask[[]Commit](ctx, sandbox.Job{
 		Task: taskHistory, Request: gitRequest{tip, folder, most}, Input: pack, Output: into,

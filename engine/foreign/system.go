@@ -58,7 +58,7 @@ func system(image *disk.Image, p disk.Part, facts *base.Facts) (is bool) {
 	says := map[string]string{}
 	for line := range strings.Lines(string(release)) {
 		key, value, _ := strings.Cut(strings.TrimSpace(line), "=")
-		says[key] = clip(strings.Trim(value, `"'`), 100)
+		says[key] = Clip(strings.Trim(value, `"'`), 100)
 	}
 	facts.System = strings.TrimSpace("linux " + says["ID"])
 	facts.Edition, facts.Release = says["PRETTY_NAME"], says["VERSION_ID"]
@@ -113,8 +113,8 @@ func architecture(program []byte) string {
 	return architectures[binary.LittleEndian.Uint16(program[18:])]
 }
 
-// clip is the beginning of a text, without what is no plain character.
-func clip(text string, most int) string {
+// Clip returns the first characters of a foreign text, without control characters.
+func Clip(text string, most int) string {
 	text = strings.Map(func(r rune) rune {
 		if r < ' ' || r == 0x7f {
 			return ' '
