@@ -27,7 +27,8 @@ func (s *Server) provenance() {
 			c, err := provenance.Check(s.store.DB.WithContext(ctx), img, v)
 			return ok(client.Provenance{
 				Image: img.Name, Number: v.Number, Wrong: append([]string{}, c.Wrong...), KeyID: c.KeyID,
-				Digest: "sha256:" + c.Version.SHA256, BySheet: c.Kind == core.BySheet, Builder: c.Builder, Run: c.Run,
+				Digest: "sha256:" + c.Version.SHA256, BySheet: c.Kind != core.ByHand, Manual: c.Kind != core.BySheet,
+				Builder: c.Builder, Run: c.Run,
 				Began: c.Began, Ended: c.Ended, From: append([]core.Thing{}, c.From...),
 				Brought: append([]core.Thing{}, c.Brought...), Told: c.Told, Did: c.Did,
 			}, err)

@@ -539,7 +539,8 @@ var golden = map[string]any{
 	"/images/counter-desk/versions/2026.11.3/comparison/document": goldenComparison.Markdown(),
 	"/images/counter-desk/versions/2026.11.3/provenance": client.Provenance{
 		Image: "counter-desk", Number: "2026.11.3", Wrong: []string{}, KeyID: strings.Repeat("1f", 32),
-		Digest: "sha256:" + strings.Repeat("ab", 32), BySheet: true, Builder: "https://panes.example", Run: "build 3",
+		Digest: "sha256:" + strings.Repeat("ab", 32), BySheet: true, Manual: true,
+		Builder: "https://panes.example", Run: "build 3",
 		Began: noon, Ended: later, From: []provenance.Thing{
 			{Name: "base harbour-13", URI: "https://images.example/13.qcow2\x1b[31m", SHA256: strings.Repeat("cd", 32)},
 			{Name: "disk vendor.qcow2"},
@@ -550,7 +551,17 @@ var golden = map[string]any{
 			"sheet": map[string]any{"name": "counter-desk", "sha256": strings.Repeat("12", 32), "commit": "c0ffee"},
 		},
 		Did: map[string]any{
-			"steps": []any{map[string]any{"name": "Fares\x1b[31m", "does": "the package fare-desk is installed"}},
+			"steps": []any{
+				map[string]any{"name": "Fares\x1b[31m", "does": "the package fare-desk is installed"},
+				map[string]any{
+					"name": "Fonts", "does": "a script is run", "result": "failed and tolerated",
+					"failure": "exit code 1",
+				},
+			},
+			"manual_work": []any{map[string]any{
+				"at": "2026-11-28T09:00:00Z", "actor": "jonas", "act": "build-machine.run",
+				"detail": map[string]any{"site": "north-quay", "program": "sh -c 'curl x | sh'\x1b[31m"},
+			}},
 			"seal_checks": []any{map[string]any{
 				"check": "leftovers", "severity": "warns", "evidence": "steps left /tmp/x", "waived": "the manual's",
 			}},

@@ -49,7 +49,10 @@ func (a *app) versionProvenance() *cobra.Command {
 				column[provenance.Thing]{"SHA-256", func(t provenance.Thing) string { return t.SHA256 }})
 		}
 		made := "captured by hand"
-		if p.BySheet {
+		switch {
+		case p.BySheet && p.Manual:
+			made = "by a build sheet, with manual work"
+		case p.BySheet:
 			made = "by a build sheet"
 		}
 		a.facts(append([]fact{
@@ -113,8 +116,22 @@ func told(p client.Provenance) (facts []fact) {
 	}
 	return append(facts,
 		fact{"Steps", lines("steps", func(s map[string]any) string {
-			return text(s, "name") + ": " + text(s,
-				"does")
+			line := text(s, "name") + ": " + text(s, "does")
+			if result := text(s, "result"); result != "" && result != "succeeded" {
+				line += " (" + strings.TrimSuffix(result+": "+text(s, "failure"), ": ") + ")"
+			}
+			return line
+		})},
+		fact{"Manual work", lines("manual_work", func(w map[string]any) string {
+			line := strings.Join([]string{text(w, "at"), text(w, "actor"), text(w, "act")}, " ")
+			detail, _ := w["detail"].(map[string]any)
+			for _, name := range slices.Sorted(maps.Keys(detail)) {
+				line += fmt.Sprintf(" %s=%v", name, detail[name])
+			}
+			if reason := text(w, "reason"); reason != "" {
+				line += ": " + reason
+			}
+			return line
 		})},
 		fact{"Seal checks", lines("seal_checks", func(f map[string]any) string {
 			line := fmt.Sprintf("%s %s: %s", text(f, "check"), text(f, "severity"), text(f, "evidence"))

@@ -109,6 +109,36 @@ func (s *Store) EachTrail(ctx context.Context, f TrailFilter, fn func(trail.Entr
 	}
 }
 
+// manualVerbs are the acts that change what is on a build machine without its build sheet, or that let somebody do so.
+var manualVerbs = []string{
+	"build.failed", "build.hold", "build.go-on", "build-machine.run", "build-machine.run-ended",
+	"build-machine.run-failed",
+	"build-machine.put", "build-machine.put-failed", "build-machine.try", "build-machine.open", "build-machine.repair",
+	"build-machine.start", "build-machine.checkpoint", "build-machine.revert",
+}
+
+// MostInterventions is how many entries Interventions returns at most.
+const MostInterventions = 2000
+
+// Interventions returns the first MostInterventions entries of the audit log about manual work on a build machine at a
+// site since a time, and about holds and continuations of its build ("" if it has none), and how many there are.
+func Interventions(db *gorm.DB, site, machine, build string, since time.Time) (list []trail.Entry, all int64,
+	err error,
+) {
+	q := fresh(db).Model(&TrailRow{}).Where("verb in ? and at >= ?", manualVerbs, since).
+		Where("subject = ? and coalesce(detail->>'site', ?) = ? or scope = ? and scope <> ''",
+			"build machine "+machine, site, site, build)
+	if err := q.Session(&gorm.Session{}).Count(&all).Error; err != nil {
+		return nil, 0, err
+	}
+	var rows []TrailRow
+	err = q.Session(&gorm.Session{}).Order("seq").Limit(MostInterventions).Find(&rows).Error
+	for _, r := range rows {
+		list = append(list, r.Entry())
+	}
+	return list, all, err
+}
+
 // VerifyTrail walks the whole chain and returns the number of entries, the
 // hash of the last, and every place where it does not fit.
 func (s *Store) VerifyTrail(ctx context.Context) (entries int64, last string, breaks []trail.Break, err error) {

@@ -39,7 +39,10 @@ const (
 // Kinds of builds, as a statement names them: what its parameters mean follows from that.
 const (
 	BySheet = "urn:nimblepane:build-sheet:1"
-	ByHand  = "urn:nimblepane:capture-by-hand:1"
+	// BySheetAndHand is a build whose machine somebody changed by hand, or continued after a failure: its sheet does
+	// not account for all that is on the disk.
+	BySheetAndHand = "urn:nimblepane:build-sheet-and-manual-work:1"
+	ByHand         = "urn:nimblepane:capture-by-hand:1"
 )
 
 // MostOfEnvelope is how long an envelope may be that is read, in bytes.
@@ -126,6 +129,9 @@ func plain(v map[string]any) (*structpb.Struct, error) {
 
 func described(things []Thing) (list []*intoto.ResourceDescriptor) {
 	for _, t := range things {
+		if t.SHA256 == "" && t.URI == "" {
+			continue // a descriptor needs a digest or a URI (in-toto attestation 1.0, ResourceDescriptor)
+		}
 		d := &intoto.ResourceDescriptor{Name: t.Name, Uri: t.URI}
 		if t.SHA256 != "" {
 			d.Digest = map[string]string{"sha256": t.SHA256}

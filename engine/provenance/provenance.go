@@ -11,14 +11,18 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
+	"time"
 
 	"gorm.io/gorm"
 
+	"nimblepane/core/build"
 	"nimblepane/core/compare"
 	"nimblepane/core/image"
 	"nimblepane/core/provenance"
 	"nimblepane/core/software"
 	"nimblepane/engine"
+	"nimblepane/engine/builds"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -95,7 +99,7 @@ func (s *signer) made(tx *store.Tx, v store.Version, c platform.Captured) (m pro
 	}
 	switch b, err := store.BuildOfVersion(tx.DB, v.ID); {
 	case err == nil:
-		if err := built(tx.DB, &m, b); err != nil {
+		if err := built(tx.DB, &m, b, site); err != nil {
 			return m, err
 		}
 	case !errors.Is(err, store.ErrNotFound):
@@ -130,7 +134,7 @@ func findings(v store.Version) []map[string]any {
 }
 
 // built adds what is known of the build that made a version.
-func built(db *gorm.DB, m *provenance.Made, b store.Build) error {
+func built(db *gorm.DB, m *provenance.Made, b store.Build, site string) error {
 	plan := b.Plan.V
 	sheet := sha256.Sum256([]byte(b.Sheet))
 	m.Kind, m.Run, m.Began = provenance.BySheet, fmt.Sprintf("build %d", b.ID), b.StartedAt
@@ -138,20 +142,71 @@ func built(db *gorm.DB, m *provenance.Made, b store.Build) error {
 	m.Told["sheet"] = map[string]any{"name": b.SheetName, "sha256": hex.EncodeToString(sheet[:]), "commit": b.Commit}
 	m.Told["parameters"] = plan.Values
 	m.Told["secrets"] = slices.Sorted(maps.Keys(plan.Secrets)) // their names
-	steps := []map[string]any{}
-	for _, step := range plan.Steps {
-		steps = append(steps, map[string]any{
+	works, err := store.BuildWorks(db, b.ID)
+	if err != nil {
+		return err
+	}
+	steps, done := []map[string]any{}, builds.StepsOf(b, works)
+	for i, step := range plan.Steps {
+		result := build.StandsAt(step, done[i].Task, b.State)
+		s := map[string]any{
 			"name": step.Name, "does": step.Explain(), "sha256": compare.Digest(step), "left_out": step.Skipped,
-		})
+			"result": results[result], "attempts": done[i].Attempts,
+		}
+		if result == build.StepNoted {
+			s["failure"] = done[i].Why
+		}
+		steps = append(steps, s)
 		if f := step.Fetch; f != nil && !step.Skipped {
 			m.From = append(m.From, provenance.Thing{Name: step.Name, URI: f.From, SHA256: f.SHA256})
 		}
 	}
 	m.Did["steps"] = steps
+	changed, err := manualWork(db, m, site, b.Machine(), b.Name(), b.StartedAt)
+	if err != nil {
+		return err
+	}
+	if changed || b.WentOnAt != nil {
+		m.Kind = provenance.BySheetAndHand
+	}
 	for _, name := range slices.Sorted(maps.Keys(b.Files.V)) {
 		m.From = append(m.From, provenance.Thing{Name: name, SHA256: b.Files.V[name]})
 	}
-	return from(db, m, b.BaseID, b.FromBaseID, plan.Base.Disk)
+	return from(db, m, site, b.BaseID, b.FromBaseID, plan.Base.Disk)
+}
+
+// results are what is signed as the result of a step.
+var results = map[build.StepState]string{
+	build.StepDone: "succeeded", build.StepNoted: "failed and tolerated", build.StepSkipped: "skipped",
+	build.StepLater: "done after the capture, on a test machine",
+}
+
+// manualWork adds what people did on the machine by hand, and when its build was held and continued. It reports whether
+// somebody may have changed the machine.
+func manualWork(db *gorm.DB, m *provenance.Made, site, machine, build string, since time.Time) (changed bool,
+	err error,
+) {
+	entries, all, err := store.Interventions(db, site, machine, build, since)
+	if err != nil {
+		return false, err
+	}
+	list := []map[string]any{}
+	for _, e := range entries {
+		row := map[string]any{"at": e.At, "actor": e.Actor, "act": e.Verb}
+		if e.Reason != "" {
+			row["reason"] = e.Reason
+		}
+		if len(e.Detail) > 0 {
+			row["detail"] = e.Detail
+		}
+		list = append(list, row)
+		changed = changed || strings.HasPrefix(e.Verb, "build-machine.")
+	}
+	m.Did["manual_work"] = list
+	if more := all - int64(len(list)); more > 0 {
+		m.Did["manual_work_not_listed"] = more // it is in the audit log
+	}
+	return changed, nil
 }
 
 // byHand adds what the build machine was made from, if the service made it.
@@ -170,11 +225,15 @@ func byHand(db *gorm.DB, m *provenance.Made, siteName, machine string) error {
 	if err != nil {
 		return err
 	}
-	return from(db, m, made.BaseID, made.FromBaseID, made.BaseDisk)
+	if _, err := manualWork(db, m, siteName, machine, "", made.AskedAt); err != nil {
+		return err
+	}
+	return from(db, m, siteName, made.BaseID, made.FromBaseID, made.BaseDisk)
 }
 
-// from adds what a machine was made from, before all else.
-func from(db *gorm.DB, m *provenance.Made, version, base *int64, disk string) error {
+// from adds what a machine was made from, before all else. A disk of the site's own storage, whose digest nobody has
+// computed, stands among the parameters: a dependency needs a digest.
+func from(db *gorm.DB, m *provenance.Made, site string, version, base *int64, disk string) error {
 	t := provenance.Thing{}
 	switch {
 	case version != nil:
@@ -190,7 +249,8 @@ func from(db *gorm.DB, m *provenance.Made, version, base *int64, disk string) er
 		}
 		t = provenance.Thing{Name: "base " + b.Name, URI: b.Address, SHA256: b.SHA256}
 	case disk != "":
-		t = provenance.Thing{Name: "disk " + disk} // of a site's own storage: its digest is not known
+		m.Told["base_disk"] = map[string]any{"site": site, "name": disk}
+		return nil
 	default:
 		return nil
 	}

@@ -249,6 +249,28 @@ func TestABuildThatFailedGoesOnWithItsSheetMended(t *testing.T) {
 	})
 	_, err = c.HoldBuild(ctx, begun.ID, time.Hour)
 	require.ErrorContains(t, err, "is ready: there is no machine to hold")
+
+	// What its sheet does not account for is signed as well.
+	p, err := c.Provenance(ctx, "counter-desk", b.Version)
+	require.NoError(t, err)
+	require.Empty(t, p.Wrong)
+	require.True(t, p.BySheet && p.Manual)
+	var acts []string
+	for _, row := range p.Did["manual_work"].([]any) {
+		w := row.(map[string]any)
+		acts = append(acts, w["act"].(string))
+		if w["act"] == "build-machine.run" {
+			require.Equal(t, "/bin/ls", w["detail"].(map[string]any)["program"])
+		}
+	}
+	require.Equal(t, []string{
+		"build.failed", "build-machine.run", "build-machine.run-ended", "build.go-on", "build.failed", "build.go-on",
+		"build.failed", "build.hold", "build.go-on",
+	}, acts)
+	require.Equal(t, "succeeded", p.Did["steps"].([]any)[1].(map[string]any)["result"])
+	require.EqualValues(t, 3, p.Did["steps"].([]any)[1].(map[string]any)["attempts"])
+	require.Empty(t, p.From, "nobody knows the digest of a disk that its site has")
+	require.Equal(t, map[string]any{"site": "north-quay", "name": "vendor.qcow2"}, p.Told["base_disk"])
 }
 
 // failed waits until a build has failed.

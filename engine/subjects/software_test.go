@@ -290,7 +290,8 @@ func TestAVersionIsNoneTheWorseForAListThatCannotBeTaken(t *testing.T) {
 func TestHowAVersionWasMadeIsSignedAndAnyChangeIsSeen(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{
-		Scenario: stocked, Secrets: secret.In(func(string) (string, bool) { return "LICENCE_KEY", true }, nil),
+		Scenario: stocked + `scripts: [{holds: no-fonts, exit-code: 3, output: "no fonts"}]`,
+		Secrets:  secret.In(func(string) (string, bool) { return "LICENCE_KEY", true }, nil),
 	})
 	ctx, c := t.Context(), s.As(role.Operator)
 	first := s.Captured("counter-desk", "bm-counter")
@@ -305,6 +306,7 @@ steps:
   - {name: Fares, install: {packages: [fare-desk]}}
   - name: Table
     fetch: {from: "https://files.example/fares.db", sha256: ` + strings.Repeat("ab", 32) + `, to: /var/fares.db}
+  - {name: Fonts, script: {text: "#!/bin/sh\nno-fonts"}, on-failure: {do: go-on}}
 `, Values: map[string]string{"queue": "office"}})
 	require.NoError(t, err)
 	var done client.WholeBuild
@@ -318,6 +320,7 @@ steps:
 	require.NoError(t, err)
 	require.Empty(t, p.Wrong)
 	require.True(t, p.BySheet)
+	require.False(t, p.Manual)
 	require.Equal(t, fmt.Sprint("build ", b.ID), p.Run)
 	require.Equal(t, "counter-desk "+first, p.From[0].Name)
 	require.Equal(t, strings.TrimPrefix(digestOf(t, c, first), "sha256:"), p.From[0].SHA256)
@@ -326,7 +329,10 @@ steps:
 	require.Equal(t, map[string]any{"queue": "office"}, p.Told["parameters"])
 	require.Equal(t, []any{"licence"}, p.Told["secrets"])
 	require.Equal(t, "next month", p.Did["seal_checks"].([]any)[0].(map[string]any)["waived"])
-	require.Len(t, p.Did["steps"], 2)
+	require.Len(t, p.Did["steps"], 3)
+	fonts := p.Did["steps"].([]any)[2].(map[string]any)
+	require.Equal(t, "failed and tolerated", fonts["result"])
+	require.Contains(t, fonts["failure"], "exit code 3, and last it wrote: no fonts")
 
 	byHand, err := c.Provenance(ctx, "counter-desk", first)
 	require.NoError(t, err)

@@ -5,6 +5,13 @@ import { shortDigest, time } from "../format";
 import { Facts, List, Panel, Reasons, Shown, Words } from "../ui";
 
 type Rows = Record<string, string | boolean>[];
+type ManualWork = {
+  at: string;
+  actor: string;
+  act: string;
+  reason?: string;
+  detail?: Record<string, unknown>;
+};
 
 /** How a version was made, as it was signed, and whether that can be trusted. */
 export function Provenance({ image, number }: Pick<Version, "image" | "number">) {
@@ -24,6 +31,7 @@ export function Provenance({ image, number }: Pick<Version, "image" | "number">)
         const sheet = (told.sheet ?? {}) as Record<string, string>;
         const parameters = Object.entries((told.parameters ?? {}) as Record<string, string>);
         const steps = (p.did?.steps ?? []) as Rows;
+        const manual = (p.did?.manual_work ?? []) as ManualWork[];
         const checks = (p.did?.seal_checks ?? []) as Rows;
         return (
           <>
@@ -55,7 +63,14 @@ export function Provenance({ image, number }: Pick<Version, "image" | "number">)
             <Panel title="Made">
               <Facts
                 of={[
-                  ["How", p.by_sheet ? "by a build sheet" : "captured by hand"],
+                  [
+                    "How",
+                    p.by_sheet
+                      ? p.manual_work
+                        ? "by a build sheet, with manual work"
+                        : "by a build sheet"
+                      : "captured by hand",
+                  ],
                   ["As", p.run],
                   ["By", p.builder],
                   ["Captured by", String(told.captured_by ?? "")],
@@ -76,7 +91,7 @@ export function Provenance({ image, number }: Pick<Version, "image" | "number">)
             </Panel>
             {steps.length > 0 && (
               <Panel title="Steps">
-                <List label="Steps" head={["Step", "What it did", "SHA-256"]}>
+                <List label="Steps" head={["Step", "What it did", "Result", "SHA-256"]}>
                   {steps.map((s) => (
                     <Table.Row key={String(s.name)} verticalAlign="top">
                       <Table.Cell>{s.name}</Table.Cell>
@@ -84,7 +99,30 @@ export function Provenance({ image, number }: Pick<Version, "image" | "number">)
                         <Words>{String(s.does)}</Words>
                       </Table.Cell>
                       <Table.Cell>
+                        {s.result}
+                        {s.failure && `: ${s.failure}`}
+                      </Table.Cell>
+                      <Table.Cell>
                         <code title={String(s.sha256)}>{shortDigest(String(s.sha256))}</code>
+                      </Table.Cell>
+                    </Table.Row>
+                  ))}
+                </List>
+              </Panel>
+            )}
+            {manual.length > 0 && (
+              <Panel title="Manual work">
+                <List label="Manual work" head={["When", "Who", "Act", "Details"]}>
+                  {manual.map((w) => (
+                    <Table.Row key={`${w.at} ${w.act}`} verticalAlign="top">
+                      <Table.Cell>{time(w.at)}</Table.Cell>
+                      <Table.Cell>{w.actor}</Table.Cell>
+                      <Table.Cell>{w.act}</Table.Cell>
+                      <Table.Cell overflowWrap="anywhere">
+                        {Object.entries(w.detail ?? {})
+                          .map(([name, value]) => `${name}: ${value}`)
+                          .concat(w.reason ?? [])
+                          .join("; ")}
                       </Table.Cell>
                     </Table.Row>
                   ))}
