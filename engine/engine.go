@@ -108,6 +108,8 @@ const (
 	claimFor   = 5 * time.Second // a process that dies is replaced after so long
 	sweepEvery = time.Second
 	jobsKept   = 15 * time.Second
+	// MendEvery is how often times are looked for that a clock that was ahead has left in the future.
+	MendEvery = 5 * time.Minute
 )
 
 // New returns an engine that does nothing by itself until Run.
@@ -171,12 +173,16 @@ func (e *Engine) Run(ctx context.Context) error {
 	if err := e.Store.ForgetCrashes(ctx); err != nil {
 		return fmt.Errorf("forget crashes: %w", err)
 	}
+	if err := e.mendTimes(ctx); err != nil {
+		return err
+	}
 	if err := e.river.Start(context.WithoutCancel(ctx)); err != nil {
 		return fmt.Errorf("start the job engine: %w", err)
 	}
 	var loops sync.WaitGroup
 	loops.Go(func() { e.Every(ctx, claimEvery, "what is due could not be claimed", e.claimDue) })
 	loops.Go(func() { e.Every(ctx, sweepEvery, "the sweep failed", e.Sweep) })
+	loops.Go(func() { e.Every(ctx, MendEvery, "times in the future could not be mended", e.mendTimes) })
 	for _, s := range e.subjects {
 		for _, loop := range s.Loops {
 			loops.Go(func() { loop(ctx) })
@@ -188,6 +194,13 @@ func (e *Engine) Run(ctx context.Context) error {
 	err := e.river.Stop(stop)
 	e.sites.close()
 	return err
+}
+
+// mendTimes replaces stored times that are in the future. Another process may read the clock of the practice sites some
+// seconds later, and its own may be minutes ahead.
+func (e *Engine) mendTimes(ctx context.Context) error {
+	ahead := max(10*time.Minute, time.Duration(float64(10*time.Second)*e.Clock.Rate()))
+	return e.Store.MendFutureTimes(ctx, ServiceActor, e.Clock.Now(), ahead)
 }
 
 // Every does something again and again until the context ends, and logs when it fails.

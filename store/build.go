@@ -167,10 +167,11 @@ func Origins(db *gorm.DB, imageID int64) (map[int64]Origin, error) {
 	return of, err
 }
 
-// NumbersTaken returns the numbers of an image's versions, and those that builds under way have for theirs.
+// NumbersTaken returns the numbers of an image's versions, and those of builds that may still make theirs: a build that
+// failed and is held can be continued.
 func NumbersTaken(db *gorm.DB, imageID int64) (numbers []string, err error) {
 	err = db.Raw(`select number from versions where image_id = @image union
-		select number from builds where image_id = @image and number <> '' and ended_at is null`,
+		select number from builds where image_id = @image and number <> '' and (ended_at is null or not settled and state = 'failed')`,
 		map[string]any{"image": imageID}).Scan(&numbers).Error
 	return numbers, err
 }

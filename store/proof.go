@@ -28,7 +28,6 @@ type Proof struct {
 	Until      *time.Time // it is kept for a person, and nothing is tried on it
 	LetGo      string     // why nobody wants it any more
 	EndedAt    *time.Time
-	Token      []byte // digest of what its agent trades for a credential
 	Credential []byte // digest
 	SpokeAt    *time.Time
 	Says       string // the stamp that its agent reported
@@ -121,17 +120,21 @@ func (tx *Tx) ProofNow(id int64) error {
 	return tx.Exec("update proofs set next_tick_at = now() where id = ? and not settled", id).Error
 }
 
-// SetProofToken keeps the digest of what the agent of a proof's machine will trade for a credential, unless it has one.
-func SetProofToken(db *gorm.DB, id int64, token []byte) error {
-	return db.Exec("update proofs set token = ? where id = ? and credential is null", token, id).Error
+// AddProofToken adds the digest of an enrolment token that an attempt to make the proof's machine gives it. Those of
+// earlier attempts stay good: the machine has one of them if only the answer to its attempt was lost.
+func AddProofToken(db *gorm.DB, id int64, token []byte) error {
+	return db.Exec("update proofs set tokens = tokens || array[?::bytea] where id = ? and spoke_at is null", token,
+		id).Error
 }
 
-// EnrolProof trades the token of a proof's machine for a credential, both as digests. ErrNotFound: the token is of
-// none, or was used.
+// EnrolProof trades a token of a proof's machine for a credential, both as digests. Until the machine has used its
+// credential, the token can be traded again, in case the answer was lost. ErrNotFound: the token is of none, or was
+// used.
 func (s *Store) EnrolProof(ctx context.Context, token, credential []byte, now time.Time) (p Proof, err error) {
 	err = s.Change(ctx, "agent", now, func(tx *Tx) error {
-		r := tx.Raw("update proofs set credential = ?, token = null where token = ? and not settled returning *",
-			credential, token).Scan(&p)
+		r := tx.Raw("update proofs set credential = ? where ?::bytea = any(tokens) and spoke_at is null and not "+
+			"settled "+
+			"returning *", credential, token).Scan(&p)
 		if r.Error == nil && r.RowsAffected == 0 {
 			return fmt.Errorf("the token: %w", ErrNotFound)
 		}

@@ -162,13 +162,15 @@ func AddEnrolment(db *gorm.DB, hostID int64, token string, now time.Time) error 
 	return db.Create(&Enrolment{Token: Digest(token), HostID: hostID, CreatedAt: now}).Error
 }
 
-// Enrol uses up the token (its SHA-256) and gives its host the credential (its
-// SHA-256), in one transaction. An unknown or used token is ErrNotFound.
+// Enrol trades the token (its SHA-256) for the credential (its SHA-256) of its host, in one transaction. Until the host
+// has used its credential, the token can be traded again, in case the answer was lost. An unknown or used token is
+// ErrNotFound.
 func (s *Store) Enrol(ctx context.Context, token, credential []byte, now time.Time) (host Host, err error) {
 	err = s.Change(ctx, "agent", now, func(tx *Tx) error {
 		var e Enrolment
-		if err := tx.Raw("update enrolments set used_at = ? where token = ? and used_at is null returning *", now,
-			token).Scan(&e).Error; err != nil {
+		if err := tx.Raw(`update enrolments e set used_at = ? where token = ? and (used_at is null or exists (
+				select from pulses u where u.host_id = e.host_id and u.credential is not null and u.seen_at is null))
+			returning *`, now, token).Scan(&e).Error; err != nil {
 			return err
 		}
 		if e.HostID == 0 {

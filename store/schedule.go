@@ -81,6 +81,13 @@ func ScheduleRuns(db *gorm.DB, id int64, limit int) (rows []ScheduleRunRow, err 
 	return rows, err
 }
 
+// ScheduleRan says whether a schedule has run for a date, or has left it out.
+func ScheduleRan(db *gorm.DB, id int64, date time.Time) (ran bool, err error) {
+	err = db.Raw("select exists (select from schedule_runs where schedule_id = ? and due_at = ?)", id,
+		date).Scan(&ran).Error
+	return ran, err
+}
+
 // ScheduledBuilds returns the build that a schedule started last, and the last of its that became ready; false if
 // there is none.
 func ScheduledBuilds(db *gorm.DB, id int64) (last, ready Build, started, made bool, err error) {

@@ -342,7 +342,7 @@ func TestStepsAreTakenTogetherOrNotAtAll(t *testing.T) {
 	require.Equal(t, []int64{1}, wiped)
 }
 
-func TestAnEnrolmentTokenDiesWithUse(t *testing.T) {
+func TestAnEnrolmentTokenIsGoodUntilItsCredentialIsUsed(t *testing.T) {
 	t.Parallel()
 	st := storetest.Open(t)
 	hosts(t, st, 1)
@@ -351,9 +351,40 @@ func TestAnEnrolmentTokenDiesWithUse(t *testing.T) {
 	h, err := st.Enrol(t.Context(), []byte("secret"), []byte("credential"), noon)
 	require.NoError(t, err)
 	require.Equal(t, "h-00000", h.Name)
+	_, err = st.Enrol(t.Context(), []byte("secret"), []byte("after a lost answer"), noon)
+	require.NoError(t, err)
+	require.NoError(t, st.DB.Exec("update pulses set seen_at = now()").Error)
 	_, err = st.Enrol(t.Context(), []byte("secret"), []byte("another"), noon)
 	require.ErrorIs(t, err, store.ErrNotFound)
 	_, err = st.Enrol(t.Context(), []byte("guess"), []byte("another"), noon)
+	require.ErrorIs(t, err, store.ErrNotFound)
+}
+
+func TestATestMachineEnrolsWithTheTokenOfAnyAttempt(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	hosts(t, st, 1)
+	var id int64
+	require.NoError(t, st.DB.Raw("with v as (insert into versions (image_id, number, state, source, captured_by, "+
+		"created_at) "+
+		"select id, '1', 'sealed', 'x', 'ida', now() from images limit 1 returning id) insert into proofs "+
+		"(version_id, "+
+		"site_id, "+
+		"state, asked_by, asked_at) select v.id, s.id, 'starting', 'ida', now() from v, sites s limit 1 returning id").
+		Scan(&id).Error)
+	for _, token := range []string{"whose answer was lost", "of the next attempt"} {
+		require.NoError(t, store.AddProofToken(st.DB, id, []byte(token)))
+	}
+	for _, credential := range []string{"lost as well", "kept"} {
+		p, err := st.EnrolProof(t.Context(), []byte("whose answer was lost"), []byte(credential), noon)
+		require.NoError(t, err)
+		require.Equal(t, id, p.ID)
+	}
+	_, err := st.SaveProofBeat(t.Context(), []byte("lost as well"), agent.Heartbeat{}, noon)
+	require.ErrorIs(t, err, store.ErrNotFound)
+	_, err = st.SaveProofBeat(t.Context(), []byte("kept"), agent.Heartbeat{}, noon)
+	require.NoError(t, err)
+	_, err = st.EnrolProof(t.Context(), []byte("whose answer was lost"), []byte("another"), noon)
 	require.ErrorIs(t, err, store.ErrNotFound)
 }
 

@@ -88,6 +88,7 @@ func (bs *Builds) GoOn(ctx context.Context, actor string, id int64, o Order) err
 		// As many steps stay as they are. What is half sealed is good for nothing.
 		old, stays := b.Plan.V.Steps, from
 		_, back := find(works, store.WorkSealMachine, b.Before.V.Seals)
+		back = back || notReverted(*b, works)
 		if o.Text != "" {
 			if stays, err = bs.mended(tx, b, from, o); err != nil {
 				return err
@@ -131,6 +132,12 @@ func (bs *Builds) GoOn(ctx context.Context, actor string, id int64, o Order) err
 		tx.Record(store.Entry{Verb: "build.go-on", Subject: b.Name(), Scope: b.Name(), Detail: detail})
 		return nil
 	})
+}
+
+// notReverted says whether the build had to revert its machine when it was continued last, and did not.
+func notReverted(b store.Build, works []store.Work) bool {
+	w, asked := find(works, store.WorkRevertMachine, b.Before.V.Reverts)
+	return b.Before.V.BackTo != "" && (!asked || w.State != store.WorkSucceeded)
 }
 
 // lastKept returns the last checkpoint that was made by the steps, and from which step on a build goes on that goes

@@ -322,8 +322,7 @@ func (ps *Proofs) askMaking(_ context.Context, db *gorm.DB, w store.Work, in ofP
 	for _, c := range copies {
 		out.Copies = append(out.Copies, versions.CopyName(img, v, c.Ordinal))
 	}
-	// Should this attempt be lost on the way, the next one under the key makes a token of its own.
-	return out, store.SetProofToken(db, p.ID, store.Digest(out.Seed.Token))
+	return out, store.AddProofToken(db, p.ID, store.Digest(out.Seed.Token))
 }
 
 func makingEnded(tx *store.Tx, in ofProof, end *engine.Ending[platform.Made]) error {

@@ -38,6 +38,8 @@ func New(e *engine.Engine, bs *builds.Builds) *Schedules {
 	e.Add(engine.Subject{
 		Loops: []func(context.Context){func(ctx context.Context) {
 			e.Every(ctx, followEvery, "schedules could not be looked at", ss.Follow)
+		}, func(ctx context.Context) {
+			e.Every(ctx, engine.MendEvery, "the next dates of schedules could not be computed", ss.Recompute)
 		}},
 		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
 	})
@@ -199,7 +201,41 @@ func (ss *Schedules) Delete(ctx context.Context, actor, name string) error {
 }
 
 // Follow looks at all schedules: at each by itself, so that none is kept from its own by another.
-func (ss *Schedules) Follow(ctx context.Context) error {
+func (ss *Schedules) Follow(ctx context.Context) error { return ss.each(ctx, ss.look) }
+
+// Recompute computes the next date of each schedule anew. It differs from the stored one if that was computed while the
+// clock was ahead.
+func (ss *Schedules) Recompute(ctx context.Context) error {
+	return ss.each(ctx, func(tx *store.Tx, s *store.Schedule) error {
+		if !s.Mode.Dated() {
+			return nil
+		}
+		c, err := calendar.Parse(s.Rule, s.Zone, s.Begins)
+		if err != nil {
+			return nil // it could be read when it was written down
+		}
+		for _, date := range c.Next(tx.Now, recomputed) {
+			if s.NextAt != nil && !date.Before(*s.NextAt) {
+				return nil
+			}
+			done, err := store.ScheduleRan(tx.DB, s.ID, date)
+			if err != nil {
+				return err
+			}
+			if !done {
+				s.NextAt = &date
+				record(tx, *s, "recompute", "the next date was computed while the clock was ahead", nil)
+				return tx.Save(s).Error
+			}
+		}
+		return nil
+	})
+}
+
+// recomputed is how many dates Recompute looks at: more than a schedule runs in the minutes of a wrong clock.
+const recomputed = 20
+
+func (ss *Schedules) each(ctx context.Context, fn func(*store.Tx, *store.Schedule) error) error {
 	rows, err := store.Schedules(ss.engine.Store.DB.WithContext(ctx))
 	if err != nil {
 		return err
@@ -214,7 +250,7 @@ func (ss *Schedules) Follow(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			return ss.look(tx, &s)
+			return fn(tx, &s)
 		})
 		if err != nil {
 			errs[i] = fmt.Errorf("schedule %s: %w", s.Name, err)

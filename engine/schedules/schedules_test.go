@@ -208,3 +208,46 @@ func TestAScheduleThatWouldNotWorkIsNotWrittenDown(t *testing.T) {
 	require.NoError(t, p.Schedules.Delete(t.Context(), "jonas", "monthly"))
 	require.NoError(t, p.Builds.DeleteSheet(t.Context(), "jonas", "desk", 1, func(string) error { return nil }))
 }
+
+func TestAClockThatWasYearsAheadFreezesNothing(t *testing.T) {
+	t.Parallel()
+	p := opened(t)
+	add(t, p, schedule.Dates, "FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=2")
+	now := p.Time.At
+	runs := at(t, p, now.AddDate(10, 0, 0).Format(time.RFC3339))
+	require.Len(t, runs, 1)
+	require.NoError(t, p.Store.DB.Exec("update pulses set seen_at = ?; ", p.Time.At).Error)
+	require.NoError(t, p.Store.DB.Exec("update copies set read_at = ?", p.Time.At).Error)
+	require.NoError(t, p.Store.DB.Exec("update copy_plans set at = ?", p.Time.At).Error)
+	for _, turn := range []string{"works set next_poll_at", "hosts set look_at", "builds set next_tick_at"} {
+		require.NoError(t, p.Store.DB.Exec("update "+turn+" = now() + interval '10 years'").Error)
+	}
+
+	p.Time.At = now.Add(time.Minute)
+	require.NoError(t, p.Store.MendFutureTimes(t.Context(), "service", p.Time.At, 10*time.Minute))
+	require.NoError(t, p.Schedules.Recompute(t.Context()))
+	s, err := store.ScheduleNamed(p.Store.DB, "monthly")
+	require.NoError(t, err)
+	require.Less(t, s.NextAt.Sub(now), 63*24*time.Hour)
+	require.NotEqual(t, *runs[0].DueAt, *s.NextAt, "it ran for that date already")
+	var late int64
+	require.NoError(t, p.Store.DB.Raw(`select (select count(*) from pulses where seen_at > @now)
+		+ (select count(*) from copies where read_at > @now) + (select count(*) from copy_plans where at > @now)
+		+ (select count(*) from works where next_poll_at > now() + interval '1 day')
+		+ (select count(*) from hosts where look_at > now() + interval '1 day')
+		+ (select count(*) from builds where next_tick_at > now() + interval '1 day')`,
+		map[string]any{"now": p.Time.At}).Scan(&late).Error)
+	require.Zero(t, late)
+
+	// It is done once, and what is right stays as it is.
+	before := entries(t, p)
+	require.NoError(t, p.Store.MendFutureTimes(t.Context(), "service", p.Time.At, 10*time.Minute))
+	require.NoError(t, p.Schedules.Recompute(t.Context()))
+	require.Equal(t, before, entries(t, p))
+}
+
+func entries(t *testing.T, p *enginetest.Played) (n int64) {
+	t.Helper()
+	require.NoError(t, p.Store.DB.Raw("select count(*) from trail").Scan(&n).Error)
+	return n
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"nimblepane/core/secret"
 	"nimblepane/core/sheet"
 	"nimblepane/internal/servicetest"
+	"nimblepane/platform"
 )
 
 // workshop is the scenario with packages and scripts for build machines.
@@ -195,6 +197,8 @@ func TestABuildThatFailedGoesOnWithItsSheetMended(t *testing.T) {
 	require.Contains(t, string(o.Output), "ran /bin/ls")
 	_, err = c.DiscardBuildMachine(ctx, "north-quay", b.Machine)
 	require.ErrorContains(t, err, "belongs to build")
+	_, err = c.Capture(ctx, "counter-desk", client.Capture{BuildMachine: "bm-counter", Number: "2026.12.1"})
+	require.ErrorContains(t, err, "2026.12.1", "the build may still need its number")
 
 	// As it was it fails again.
 	_, err = c.GoOn(ctx, begun.ID, client.GoOn{})
@@ -309,9 +313,25 @@ func TestAStepThatWasLeftOutAndComesBackIsANewOne(t *testing.T) {
 	require.Equal(t, build.StepDone, b.Steps[1].State)
 }
 
+// noReverts refuses to revert machines while it is on.
+type noReverts struct {
+	platform.Platform
+	on *atomic.Bool
+}
+
+func (p noReverts) Start(ctx context.Context, key string, op platform.Operation) error {
+	if op.Kind == string(platform.RevertMachine) && p.on.Load() {
+		return &platform.Refusal{Why: "the snapshot cannot be read"}
+	}
+	return p.Platform.Start(ctx, key, op)
+}
+
 func TestABuildGoesOnFromItsLastCheckpoint(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t, servicetest.Options{Scenario: workshop})
+	var refused atomic.Bool
+	s := servicetest.Start(t, servicetest.Options{
+		Scenario: workshop, Over: func(p platform.Platform) platform.Platform { return noReverts{p, &refused} },
+	})
 	c, ctx := s.As(role.Operator), t.Context()
 	with := func(printer, tides, key string) string {
 		return desk("disk: vendor.qcow2", `
@@ -341,10 +361,20 @@ func TestABuildGoesOnFromItsLastCheckpoint(t *testing.T) {
 	b = failed(s, b.ID)
 	require.Contains(t, b.Why, "/root/id (a private key)")
 	require.Equal(t, 1, b.Steps[2].Attempts)
-	// The key is in the wrong place: it goes back to before it was put there.
+	// The key is in the wrong place: it goes back to before it was put there, and not on before it is there.
+	refused.Store(true)
 	_, err = c.GoOn(ctx, b.ID, client.GoOn{
 		Sheet: with("ids", "tide-tables", "  - {name: no key, put: {to: /root/ids, text: none}}\n"),
 	})
+	require.NoError(t, err)
+	b = failed(s, b.ID)
+	require.Contains(t, b.Why, "the snapshot cannot be read")
+	_, err = c.GoOn(ctx, b.ID, client.GoOn{})
+	require.NoError(t, err)
+	b = failed(s, b.ID)
+	require.Contains(t, b.Why, "the snapshot cannot be read")
+	refused.Store(false)
+	_, err = c.GoOn(ctx, b.ID, client.GoOn{})
 	require.NoError(t, err)
 	b = built(s, b.ID)
 	require.Equal(t, build.Ready, b.State, b.Why)

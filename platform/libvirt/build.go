@@ -601,14 +601,13 @@ func (h *hypervisor) flatten(ctx context.Context, own string, c platform.Capture
 		if err := h.keepListed(l, c.Disk, in); err != nil {
 			return err
 		}
-		return h.complete(l, c.Disk, n)
+		if err := h.complete(l, c.Disk, n); err != nil {
+			return err
+		}
+		n, err = h.noteOf(l, c.Disk)
+		return err
 	})
-	if err != nil {
-		return n, err
-	}
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	return h.notes[c.Disk], nil
+	return n, err
 }
 
 // watchGrowth tells how far a volume has grown to what is expected, until the context ends.

@@ -297,9 +297,6 @@ func (s *Site) removeDisk(ctx context.Context, h *hypervisor, disk string) error
 
 // forget removes a disk's note: what has none is not complete.
 func (h *hypervisor) forget(l *libvirt.Libvirt, disk string) error {
-	h.mu.Lock()
-	delete(h.notes, disk)
-	h.mu.Unlock()
 	return h.remove(l, disk+noteEnding)
 }
 

@@ -299,8 +299,12 @@ func TestACopyIsReadAgainWhateverItsFileSays(t *testing.T) {
 	require.NoError(t, os.Chmod(file, 0o644))
 	require.NoError(t, os.WriteFile(file, content, 0o600))
 	require.NoError(t, os.Chtimes(file, info.ModTime(), info.ModTime()))
-	require.NoError(t, h.intact(t.Context(), "c", digest, nil), "its note does not show it")
+	otherProcess := farFrom(t, source, one, two).hypervisors[1]
+	for _, process := range []*hypervisor{h, otherProcess} {
+		require.NoError(t, process.intact(t.Context(), "c", digest, nil), "its note does not show it")
+	}
 	wrong := read("b")
+	require.Error(t, otherProcess.intact(t.Context(), "c", digest, nil), "what one process has found holds for all")
 	require.Contains(t, wrong, "it was changed: its content has digest sha256:")
 	require.Contains(t, wrong, "(on "+h.name+")")
 	var refusal *platform.Refusal

@@ -27,8 +27,7 @@ type hypervisor struct {
 
 	mu          sync.Mutex
 	conn        *connection
-	accelerator string // once it is known
-	notes       map[string]note
+	accelerator string      // once it is known
 	disks       depot.Depot // once it is known
 }
 
@@ -42,7 +41,7 @@ func newHypervisor(site string, h estate.Hypervisor, accelerator string) (*hyper
 	}
 	return &hypervisor{
 		site: site, name: h.Name, address: u, storage: h.Storage, depotAt: h.Depot,
-		wanted: accelerator, notes: map[string]note{},
+		wanted: accelerator,
 	}, nil
 }
 

@@ -248,13 +248,8 @@ func (h *hypervisor) complete(l *libvirt.Libvirt, disk string, n note) error {
 	if _, err := h.write(l, disk+noteEnding, text); err != nil {
 		return err
 	}
-	if _, err := h.noteOf(l, disk); err != nil {
-		return err
-	}
-	h.mu.Lock()
-	h.notes[disk] = n
-	h.mu.Unlock()
-	return nil
+	_, err = h.noteOf(l, disk)
+	return err
 }
 
 // physical is the length of the volume's file.
@@ -272,31 +267,22 @@ func (d volumeXML) modified() string {
 	return d.Target.Timestamps.Modified
 }
 
-// known returns a disk's note, and whether its file is what it was when the note was written.
+// known returns a disk's note, and whether its file is what it was when the note was written. The note is read each
+// time:
+// another process may have found the disk corrupt, and removed it.
 func (h *hypervisor) known(l *libvirt.Libvirt, disk string) (n note, same bool, err error) {
 	v, err := h.volume(l, disk+diskEnding)
 	if err != nil {
 		return n, false, err
 	}
-	h.mu.Lock()
-	n, cached := h.notes[disk]
-	h.mu.Unlock()
-	if !cached {
-		if n, err = h.noteOf(l, disk); err != nil {
-			return n, false, err
-		}
+	if n, err = h.noteOf(l, disk); err != nil {
+		return n, false, err
 	}
 	d, err := describe(l, v)
 	if err != nil {
 		return n, false, err
 	}
-	same = d.physical() == n.Size && d.modified() == n.Modified
-	if same && !cached {
-		h.mu.Lock()
-		h.notes[disk] = n
-		h.mu.Unlock()
-	}
-	return n, same, nil
+	return n, d.physical() == n.Size && d.modified() == n.Modified, nil
 }
 
 // intact makes sure that a disk has the digest: by its note, or by reading it
