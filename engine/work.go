@@ -295,3 +295,15 @@ func (e *Engine) WorkEnded(ctx context.Context, key string, p platform.Progress)
 	}
 	return err
 }
+
+// DeleteAgain asks for a deletion anew that failed: later each time, up to an
+// hour of the database's clock. What nobody needs would fill the storage for ever.
+func DeleteAgain[In any](tx *store.Tx, failed store.Work,
+	of func(site int64, subject string, attempt int, in In) store.Work, in In,
+) error {
+	next := []store.Work{of(failed.SiteID, failed.Subject, failed.Attempt+1, in)}
+	if err := tx.Ask(next...); err != nil {
+		return err
+	}
+	return store.WorkIsLater(tx.DB, next[0].Key, "", min(time.Hour, 5*time.Second<<min(failed.Attempt-1, 10)))
+}

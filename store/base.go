@@ -53,6 +53,13 @@ func (b Base) Disk() string {
 	return fmt.Sprintf("base-%s-%s", b.Name, b.Digest[of:of+12])
 }
 
+// BaseWithDisk says whether another base that is not retired has the disk.
+func BaseWithDisk(db *gorm.DB, but int64, disk string) (has bool, err error) {
+	err = fresh(db).Raw("select exists (select from bases where id <> ? and state not in ('retired', 'failed') and "+
+		"'base-' || name || '-' || substr(digest, 8, 12) = ?)", but, disk).Scan(&has).Error
+	return has, err
+}
+
 // BaseCopy is a base's disk at a site.
 type BaseCopy struct {
 	ID       int64

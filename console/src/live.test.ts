@@ -134,4 +134,23 @@ describe("Gathered", () => {
     gathered.flush();
     expect(again, "what was brought is brought once").not.toHaveBeenCalled();
   });
+
+  it("patches the answer to a fetch that began before an event", async () => {
+    const { queries, gathered } = shown();
+    let answer: (list: { items: unknown[] }) => void = () => {};
+    const fetched = queries.fetchQuery({
+      queryKey: ["hosts", "counters"],
+      queryFn: () => new Promise<{ items: unknown[] }>((resolve) => (answer = resolve)),
+    });
+    gathered.add({
+      kind: "host.faulty",
+      subject: "host tc-001",
+      data: { change: { host: "tc-001", pool: "counters", state: "faulty", why: "no heartbeat" } },
+    });
+    gathered.flush();
+    answer({ items: [host("tc-001"), host("tc-002")] });
+    await fetched;
+    const list = queries.getQueryData<{ items: { name: string; state: string }[] }>(["hosts", "counters"]);
+    expect(list?.items.map((h) => h.state)).toEqual(["faulty", "serving"]);
+  });
 });

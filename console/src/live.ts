@@ -1,4 +1,4 @@
-import { type QueryClient, useQueryClient } from "@tanstack/react-query";
+import { type Query, type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import type { Host, RolloverHost } from "./api";
 import type { HostState, Phase } from "./panes";
@@ -29,6 +29,18 @@ export type Change = {
 
 type Listed<T> = { items: T[] };
 
+/** What is written into lists at once. */
+type Patch = { at: string; hosts: Map<string, HostChange[]>; sessions: Map<string, number> };
+
+/** Whether a query lists hosts: pages of them, those of a pool, or those of a rollover. */
+function listsHosts({ queryKey: [first, second, third] }: Query) {
+  return (
+    first === "host-pages" ||
+    (first === "hosts" && second !== "one") ||
+    (first === "rollovers" && third === "hosts")
+  );
+}
+
 /**
  * Gathers what events say, and brings what is shown to it: what they carry is
  * written into the lists that are there, and only what they do not carry is
@@ -39,7 +51,28 @@ export class Gathered {
   private readonly sessions = new Map<string, Map<string, number>>(); // by pool and host
   private readonly due = new Set<string>(); // what is fetched again, by the beginning of its key; "all" for everything
 
-  constructor(private readonly queries: QueryClient) {}
+  // What was written into a list while it was being fetched, by the list's hash: the answer may have been computed
+  // before, and is patched again when it arrives.
+  private readonly fetching = new Map<string, Patch[]>();
+  private readonly unsubscribe: () => void;
+
+  constructor(private readonly queries: QueryClient) {
+    this.unsubscribe = queries.getQueryCache().subscribe((event) => {
+      if (event.type !== "updated" || !listsHosts(event.query)) return;
+      const { action, query } = event;
+      if (action.type === "fetch") this.fetching.set(query.queryHash, []);
+      else if (action.type === "error") this.fetching.delete(query.queryHash);
+      else if (action.type === "success" && !action.manual) {
+        const patches = this.fetching.get(query.queryHash) ?? [];
+        this.fetching.delete(query.queryHash);
+        for (const p of patches) this.apply(query, p);
+      }
+    });
+  }
+
+  stop() {
+    this.unsubscribe();
+  }
 
   add({ kind, data }: Change) {
     const change = data?.change;
@@ -121,53 +154,56 @@ export class Gathered {
 
   private patch() {
     if (this.hosts.size === 0 && this.sessions.size === 0) return;
-    const now = new Date().toISOString();
-    const sessions = new Map([...this.sessions.values()].flatMap((m) => [...m]));
-    const lists = this.queries.getQueryCache();
-    for (const q of [
-      ...lists.findAll({ queryKey: ["hosts"] }),
-      ...lists.findAll({ queryKey: ["host-pages"] }),
-    ]) {
-      if (q.queryKey[1] === "one") continue;
-      this.write<Host>(q.queryKey, (h) => {
+    const patch: Patch = {
+      at: new Date().toISOString(),
+      hosts: new Map(this.hosts),
+      sessions: new Map([...this.sessions.values()].flatMap((m) => [...m])),
+    };
+    for (const q of this.queries.getQueryCache().findAll({ predicate: listsHosts })) {
+      this.apply(q, patch);
+      if (q.state.fetchStatus === "fetching") this.fetching.get(q.queryHash)?.push(patch);
+    }
+    this.hosts.clear();
+    this.sessions.clear();
+  }
+
+  private apply({ queryKey }: Query, { at, hosts, sessions }: Patch) {
+    if (queryKey[0] !== "rollovers") {
+      this.write<Host>(queryKey, (h) => {
         let out = h;
-        for (const c of this.hosts.get(h.name) ?? []) {
+        for (const c of hosts.get(h.name) ?? []) {
           if (!c.state && !c.version) continue;
           out = {
             ...out,
             state: c.state ?? out.state,
             version: c.version ?? out.version,
             why: c.state === "faulty" ? (c.why ?? "") : c.state ? "" : out.why,
-            since: c.state ? now : out.since,
+            since: c.state ? at : out.since,
           };
           out.drifts = out.version !== out.target && out.target !== "";
         }
         const n = sessions.get(h.name);
         return n === undefined || n === out.sessions ? out : { ...out, sessions: n };
       });
+      return;
     }
-    for (const q of lists.findAll({ queryKey: ["rollovers"] })) {
-      if (q.queryKey[2] !== "hosts") continue;
-      this.write<RolloverHost>(q.queryKey, (h) => {
-        let out = h;
-        for (const c of this.hosts.get(h.host) ?? []) {
-          const mine = c.rollover === q.queryKey[1];
-          out = {
-            ...out,
-            state: c.state ?? out.state,
-            version: c.version ?? out.version,
-            phase: (mine && c.phase) || out.phase,
-            batch: (mine && c.batch) || out.batch,
-            progress: mine && c.progress !== undefined ? c.progress : out.progress,
-            why: mine && c.phase ? (c.why ?? "") : out.why,
-          };
-        }
-        const n = sessions.get(h.host);
-        return n === undefined || n === out.sessions ? out : { ...out, sessions: n };
-      });
-    }
-    this.hosts.clear();
-    this.sessions.clear();
+    this.write<RolloverHost>(queryKey, (h) => {
+      let out = h;
+      for (const c of hosts.get(h.host) ?? []) {
+        const mine = c.rollover === queryKey[1];
+        out = {
+          ...out,
+          state: c.state ?? out.state,
+          version: c.version ?? out.version,
+          phase: (mine && c.phase) || out.phase,
+          batch: (mine && c.batch) || out.batch,
+          progress: mine && c.progress !== undefined ? c.progress : out.progress,
+          why: mine && c.phase ? (c.why ?? "") : out.why,
+        };
+      }
+      const n = sessions.get(h.host);
+      return n === undefined || n === out.sessions ? out : { ...out, sessions: n };
+    });
   }
 
   /** Writes a list anew, or its pages, if something of it has changed: what has not stays the very same. */
@@ -250,6 +286,7 @@ export function useLive(): boolean {
       window.removeEventListener("pagehide", stop);
       window.removeEventListener("pageshow", turn);
       stop();
+      gathered.stop();
     };
   }, [queries]);
   return connected;

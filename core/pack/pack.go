@@ -15,8 +15,17 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
+	"syscall"
 )
+
+// Unfit is an error of the files themselves: nothing but another content can fix it.
+type Unfit struct{ Why string }
+
+func (e *Unfit) Error() string { return e.Why }
+
+func unfit(format string, args ...any) error { return &Unfit{fmt.Sprintf(format, args...)} }
 
 // MostEntries is how many files, folders and links an archive may have.
 const MostEntries = 200_000
@@ -44,11 +53,11 @@ func Folder(of fs.FS, into io.Writer) error {
 				return err
 			}
 			if h.Typeflag = tar.TypeSymlink; !within(name, h.Linkname) {
-				return fmt.Errorf("%s is a link to %s, which is outside the folder: take it out, or have it point "+
+				return unfit("%s is a link to %s, which is outside the folder: take it out, or have it point "+
 					"inside", name, h.Linkname)
 			}
 		default:
-			return fmt.Errorf("%s is no file, folder or link: take it out of the folder", name)
+			return unfit("%s is no file, folder or link: take it out of the folder", name)
 		}
 		if err := w.WriteHeader(&h); err != nil || h.Typeflag != tar.TypeReg {
 			return err
@@ -80,10 +89,10 @@ func Check(archive io.Reader) error {
 			return err
 		}
 		if err != nil {
-			return fmt.Errorf("it is no tar archive of a folder: %w", err)
+			return unfit("it is no tar archive of a folder: %s", err)
 		}
 		if entries == MostEntries {
-			return fmt.Errorf("it has more than %d files: make it several folders", MostEntries)
+			return unfit("it has more than %d files: make it several folders", MostEntries)
 		}
 		// Other programs begin all names with ./, the folder itself among them.
 		name := strings.TrimPrefix(strings.TrimSuffix(h.Name, "/"), "./")
@@ -91,25 +100,25 @@ func Check(archive io.Reader) error {
 			continue
 		}
 		if !fs.ValidPath(name) || name == "." || strings.Contains(name, "\\") {
-			return fmt.Errorf("%q in it would be unpacked outside its folder", h.Name)
+			return unfit("%q in it would be unpacked outside its folder", h.Name)
 		}
 		for above := path.Dir(name); above != "."; above = path.Dir(above) {
 			if links[above] {
-				return fmt.Errorf("%q in it would be unpacked through the link %q", h.Name, above)
+				return unfit("%q in it would be unpacked through the link %q", h.Name, above)
 			}
 		}
 		switch h.Typeflag {
 		case tar.TypeDir, tar.TypeReg:
 			if links[name] {
-				return fmt.Errorf("%q in it would be unpacked through the link %q", h.Name, name)
+				return unfit("%q in it would be unpacked through the link %q", h.Name, name)
 			}
 		case tar.TypeSymlink:
 			if !within(name, h.Linkname) {
-				return fmt.Errorf("the link %q in it points to %q, outside its folder", h.Name, h.Linkname)
+				return unfit("the link %q in it points to %q, outside its folder", h.Name, h.Linkname)
 			}
 			links[name] = true
 		default:
-			return fmt.Errorf("%q in it is no file, folder or link", h.Name)
+			return unfit("%q in it is no file, folder or link", h.Name)
 		}
 	}
 }
@@ -129,15 +138,15 @@ func Open(beside fs.FS, name string, folder bool, scratch func() (Scratch, error
 	var refused *fs.PathError
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return errors.New("there is nothing of that name beside the sheet")
+		return unfit("there is nothing of that name beside the sheet")
 	case errors.As(err, &refused):
-		return fmt.Errorf("it cannot be read from the sheet's folder: %w", refused.Err)
+		return unreadable(refused.Err)
 	case err != nil:
 		return err
 	case info.IsDir() && !folder:
-		return errors.New("it is a folder: write folder: to put one")
+		return unfit("it is a folder: write folder: to put one")
 	case !info.IsDir() && folder:
-		return errors.New("it is a file: write file: to put one")
+		return unfit("it is a file: write file: to put one")
 	}
 	var f io.ReadSeeker
 	if folder {
@@ -165,7 +174,7 @@ func Open(beside fs.FS, name string, folder bool, scratch func() (Scratch, error
 		defer file.Close()
 		var can bool
 		if f, can = file.(io.ReadSeeker); !can {
-			return errors.New("it cannot be read from its beginning again")
+			return unfit("it cannot be read from its beginning again")
 		}
 	}
 	hash := sha256.New()
@@ -174,4 +183,15 @@ func Open(beside fs.FS, name string, folder bool, scratch func() (Scratch, error
 		return err
 	}
 	return fn(f, hex.EncodeToString(hash.Sum(nil)), size)
+}
+
+// unreadable is the error of a path that cannot be followed within the sheet's folder. What the system says about the
+// storage is not an error of the files.
+func unreadable(err error) error {
+	var errno syscall.Errno
+	if errors.As(err, &errno) && !slices.Contains([]syscall.Errno{syscall.ENOTDIR, syscall.ELOOP, syscall.ENAMETOOLONG},
+		errno) {
+		return fmt.Errorf("it cannot be read: %w", err)
+	}
+	return unfit("it cannot be read from the sheet's folder: %s", err)
 }

@@ -59,7 +59,7 @@ func New(e *engine.Engine) *Bases {
 		Progressed: deliveryProgressed, Ended: deliveryEnded,
 	}
 	bs.deletions = engine.Work[ofDeletion, platform.Named, platform.Nothing]{
-		Kind: store.WorkDeleteBase, Operation: platform.DeleteCopy, Ask: askDeletion, Ended: deletionEnded,
+		Kind: store.WorkDeleteBase, Operation: platform.DeleteCopy, Ask: askDeletion, Ended: bs.deletionEnded,
 	}
 	engine.AddWork(e, bs.deliveries)
 	engine.AddWork(e, bs.deletions)

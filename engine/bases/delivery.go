@@ -173,11 +173,15 @@ func deliveryEnded(tx *store.Tx, in ofCopy, end *engine.Ending[platform.Made]) e
 	return tx.Save(&c).Error
 }
 
-func askDeletion(_ context.Context, _ *gorm.DB, _ store.Work, in ofDeletion) (platform.Named, error) {
-	return platform.Named{Name: in.Disk}, nil
+func askDeletion(_ context.Context, db *gorm.DB, _ store.Work, in ofDeletion) (platform.Named, error) {
+	again, err := store.BaseWithDisk(db, in.Base, in.Disk)
+	if err == nil && again {
+		err = &platform.Refusal{Why: "a base with the same disk was added again"}
+	}
+	return platform.Named{Name: in.Disk}, err
 }
 
-func deletionEnded(tx *store.Tx, in ofDeletion, end *engine.Ending[platform.Nothing]) error {
+func (bs *Bases) deletionEnded(tx *store.Tx, in ofDeletion, end *engine.Ending[platform.Nothing]) error {
 	b, err := store.BaseByID(tx.DB, in.Base)
 	if err != nil {
 		return err
@@ -186,5 +190,12 @@ func deletionEnded(tx *store.Tx, in ofDeletion, end *engine.Ending[platform.Noth
 		Verb: cmp.Or(map[bool]string{true: "base.delete-fail"}[end.Failure != ""], "base.delete"), Subject: b.Subject(),
 		Reason: end.Failure,
 	})
-	return nil
+	if end.Failure == "" {
+		return nil
+	}
+	again, err := store.BaseWithDisk(tx.DB, in.Base, in.Disk)
+	if err != nil || again {
+		return err
+	}
+	return engine.DeleteAgain(tx, end.Work, bs.deletions.Of, in)
 }

@@ -480,10 +480,16 @@ func (rs *Repositories) take(ctx context.Context, found *taken, files fs.FS, r s
 				found.files[named.Path] = digest
 				return rs.builds.KeepFile(ctx, engine.ServiceActor, content, digest, size, named.Folder)
 			})
-		if err != nil && ctx.Err() != nil {
-			return s, err
+		// What is not there as it should be is told of the sheet when that is looked at. With any other failure the
+		// commit is not taken: it is read again later.
+		var unfit *pack.Unfit
+		var invalid *engine.Problem
+		if err != nil && !errors.As(err, &unfit) && !(errors.As(err, &invalid) && invalid.Kind == engine.Invalid) {
+			rs.engine.Log.Error("a file of a commit could not be stored", "file", named.Path, "commit",
+				found.commit, "err", err)
+			return s, fmt.Errorf("%s of commit %.12s could not be stored: the service's log says why", named.Path,
+				found.commit)
 		}
-		// What is not there as it should be is told of the sheet when that is looked at.
 	}
 	return s, nil
 }

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -26,6 +27,7 @@ import (
 	"nimblepane/core/machine"
 	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
+	"nimblepane/platform"
 )
 
 // diskFile is a disk of 8 MiB for BIOS, in a file of the format.
@@ -65,7 +67,10 @@ func baseEnds(t *testing.T, s *servicetest.Service, name string) (b client.Base)
 
 func TestABaseIsSentInPiecesAndAVersionIsMadeOfIt(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t, servicetest.Options{})
+	var stays atomic.Bool
+	s := servicetest.Start(t, servicetest.Options{Over: func(p platform.Platform) platform.Platform {
+		return refusing{p, string(platform.DeleteCopy), "the storage is locked", &stays}
+	}})
 	ctx, c := t.Context(), s.As(role.Operator)
 	packed := diskFile(t, "vmdk", "-o", "subformat=streamOptimized")
 	in := client.NewBase{Name: "debian-12", File: "debian.vmdk", Size: int64(len(packed)), SHA256: sum(packed)}
@@ -140,11 +145,20 @@ func TestABaseIsSentInPiecesAndAVersionIsMadeOfIt(t *testing.T) {
 	require.ErrorContains(t, err, "build machine bm-of-base")
 	_, err = c.DiscardBuildMachine(ctx, "south-quay", "bm-of-base")
 	require.NoError(t, err)
+	stays.Store(true)
 	s.Until("nothing to be made from it", func() bool {
 		b, err = c.RetireBase(ctx, "debian-12", "a newer one is there")
 		return err == nil
 	})
 	require.Equal(t, base.Retired, b.State)
+	deletions := func(verb string) int {
+		entries, err := c.Trail(ctx, client.TrailQuery{Verb: verb}, 100)
+		require.NoError(t, err)
+		return len(entries)
+	}
+	s.Until("its disks to stay", func() bool { return deletions("base.delete-fail") > 0 })
+	stays.Store(false)
+	s.Until("its disks to be deleted at both sites", func() bool { return deletions("base.delete") == 2 })
 	require.NoFileExists(t, kept)
 	_, err = c.Base(ctx, "debian-12")
 	require.ErrorContains(t, err, "not found")

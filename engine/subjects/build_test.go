@@ -313,15 +313,16 @@ func TestAStepThatWasLeftOutAndComesBackIsANewOne(t *testing.T) {
 	require.Equal(t, build.StepDone, b.Steps[1].State)
 }
 
-// noReverts refuses to revert machines while it is on.
-type noReverts struct {
+// refusing refuses operations of a kind while it is on.
+type refusing struct {
 	platform.Platform
-	on *atomic.Bool
+	kind, why string
+	on        *atomic.Bool
 }
 
-func (p noReverts) Start(ctx context.Context, key string, op platform.Operation) error {
-	if op.Kind == string(platform.RevertMachine) && p.on.Load() {
-		return &platform.Refusal{Why: "the snapshot cannot be read"}
+func (p refusing) Start(ctx context.Context, key string, op platform.Operation) error {
+	if op.Kind == p.kind && p.on.Load() {
+		return &platform.Refusal{Why: p.why}
 	}
 	return p.Platform.Start(ctx, key, op)
 }
@@ -330,7 +331,9 @@ func TestABuildGoesOnFromItsLastCheckpoint(t *testing.T) {
 	t.Parallel()
 	var refused atomic.Bool
 	s := servicetest.Start(t, servicetest.Options{
-		Scenario: workshop, Over: func(p platform.Platform) platform.Platform { return noReverts{p, &refused} },
+		Scenario: workshop, Over: func(p platform.Platform) platform.Platform {
+			return refusing{p, string(platform.RevertMachine), "the snapshot cannot be read", &refused}
+		},
 	})
 	c, ctx := s.As(role.Operator), t.Context()
 	with := func(printer, tides, key string) string {

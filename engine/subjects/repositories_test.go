@@ -255,6 +255,31 @@ func TestTagsAndCommitsStayAndASheetOfAnotherImageIsNotTaken(t *testing.T) {
 	require.True(t, kept.Repository.Gone)
 }
 
+func TestACommitIsNotTakenWithoutAFileThatCouldNotBeStored(t *testing.T) {
+	t.Parallel()
+	folder, repo := newRepository(t)
+	commit := repo.commit("desk", deskFiles("first"))
+	s := servicetest.Start(t, servicetest.Options{Repositories: folder})
+	c := s.As(role.Operator)
+	storage := func(change string) {
+		t.Helper()
+		require.NoError(t, s.Store.DB.Exec("alter table sheet_files "+change).Error)
+	}
+	storage("add constraint fails check (size < 0) not valid")
+	_, err := c.FollowRepository(t.Context(), "desk", client.NewRepository{
+		Address: repo.address(), Folder: "counter", File: "desk.yaml",
+	})
+	require.NoError(t, err)
+	kept := followed(t, s, "desk", "the failure", func(s client.WholeSheet) bool { return s.Repository.Why != "" })
+	require.Empty(t, kept.Commit)
+	require.Contains(t, kept.Repository.Why, "fonts.sh of commit")
+	require.NotContains(t, kept.Repository.Why, "SQLSTATE")
+	storage("drop constraint fails")
+	require.NoError(t, c.LookAtRepository(t.Context(), "desk"))
+	kept = followed(t, s, "desk", "the commit", at(commit))
+	require.Len(t, kept.Files, 2)
+}
+
 func TestWhatARepositoryNamesStaysInIt(t *testing.T) {
 	t.Parallel()
 	folder, repo := newRepository(t)

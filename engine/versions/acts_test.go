@@ -199,6 +199,16 @@ func TestCopiesThatDidNotArriveAreDeliveredAgain(t *testing.T) {
 	require.ErrorContains(t, err, "there is nothing to deliver again", "it is on its way")
 	require.ErrorContains(t, p.Versions.Retire(ctx, "jonas", "desk", p.Numbers[0], ""), "is being delivered")
 
+	// A copy whose number is between those of others is missing, too.
+	require.NoError(t, p.Store.DB.Exec("update copies set ordinal = 2 where version_id = ?", v.ID).Error)
+	n, err = p.Versions.Redeliver(ctx, "jonas", "desk", p.Numbers[0])
+	require.NoError(t, err)
+	require.Equal(t, 1, n)
+	require.NoError(t, p.Store.DB.Exec("delete from works where kind = ? and input->>'copy' = (select id::text from "+
+		"copies where version_id = ? and ordinal = 1)", store.WorkDeliver, v.ID).Error)
+	require.NoError(t, p.Store.DB.Exec("delete from copies where version_id = ? and ordinal = 1", v.ID).Error)
+	require.NoError(t, p.Store.DB.Exec("update copies set ordinal = 1 where version_id = ?", v.ID).Error)
+
 	// What arrives with another digest has not arrived.
 	var w store.Work
 	require.NoError(t, p.Store.DB.Where("kind = ?", store.WorkDeliver).First(&w).Error)

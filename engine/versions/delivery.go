@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"time"
 
 	"gorm.io/gorm"
 
@@ -169,9 +168,13 @@ func (vs *Versions) Redeliver(ctx context.Context, actor, imageName, number stri
 		if err != nil {
 			return err
 		}
-		have := map[int64]int{}
+		type place struct {
+			site    int64
+			ordinal int
+		}
+		have := map[place]bool{}
 		for _, c := range copies {
-			have[c.SiteID] = max(have[c.SiteID], c.Ordinal)
+			have[place{c.SiteID, c.Ordinal}] = true
 			if c.State != image.CopyFailed {
 				continue
 			}
@@ -189,7 +192,10 @@ func (vs *Versions) Redeliver(ctx context.Context, actor, imageName, number stri
 			if err != nil {
 				return err
 			}
-			for o := have[site] + 1; o <= plan.Copies; o++ {
+			for o := 1; o <= plan.Copies; o++ {
+				if have[place{site, o}] {
+					continue
+				}
 				if err := vs.deliver(tx, *v, site, o); err != nil {
 					return err
 				}
@@ -214,7 +220,8 @@ func askCopyDeletion(_ context.Context, db *gorm.DB, _ store.Work, in ofCopy) (p
 func (vs *Versions) copyDeletionEnded(tx *store.Tx, in ofCopy, end *engine.Ending[platform.Nothing]) error {
 	if end.Failure != "" {
 		// It is there still, and the failure says why.
-		return errors.Join(tx.CopyStays(in.Copy, end.Failure), deleteAgain(tx, end.Work, vs.copyDeletions.Of, in))
+		return errors.Join(tx.CopyStays(in.Copy, end.Failure), engine.DeleteAgain(tx, end.Work, vs.copyDeletions.Of,
+			in))
 	}
 	img, v, err := Of(tx.DB, in.Version)
 	if err != nil {
@@ -231,7 +238,7 @@ func askDiskDeletion(_ context.Context, db *gorm.DB, _ store.Work, in ofVersion)
 
 func (vs *Versions) diskDeletionEnded(tx *store.Tx, in ofVersion, end *engine.Ending[platform.Nothing]) error {
 	if end.Failure != "" {
-		return deleteAgain(tx, end.Work, vs.diskDeletions.Of, in)
+		return engine.DeleteAgain(tx, end.Work, vs.diskDeletions.Of, in)
 	}
 	img, v, err := Of(tx.DB, in.Version)
 	if err != nil {
@@ -239,16 +246,4 @@ func (vs *Versions) diskDeletionEnded(tx *store.Tx, in ofVersion, end *engine.En
 	}
 	tx.Record(store.Entry{Verb: "disk.delete", Subject: Subject(img, v)})
 	return nil
-}
-
-// deleteAgain asks for a deletion anew that failed: later each time, up to an
-// hour of the database's clock. What nobody needs would fill the storage for ever.
-func deleteAgain[In any](tx *store.Tx, failed store.Work,
-	of func(site int64, subject string, attempt int, in In) store.Work, in In,
-) error {
-	next := []store.Work{of(failed.SiteID, failed.Subject, failed.Attempt+1, in)}
-	if err := tx.Ask(next...); err != nil {
-		return err
-	}
-	return store.WorkIsLater(tx.DB, next[0].Key, "", min(time.Hour, 5*time.Second<<min(failed.Attempt-1, 10)))
 }
