@@ -96,6 +96,31 @@ func Offers(db *gorm.DB, feedID int64, product string) (offers []feed.Offer, err
 	return offers, nil
 }
 
+// OffersMeeting returns the releases that stand in a feed and may be those that are meant: Want.Meets says which are.
+func OffersMeeting(db *gorm.DB, feedID int64, w feed.Want) (offers []feed.Offer, err error) {
+	db = db.Model(&FeedOffer{}).Where("feed_id = ?", feedID)
+	label := func(want string, columns ...string) {
+		if want == "" {
+			return
+		}
+		any := fresh(db)
+		for _, column := range columns {
+			any = any.Or("lower("+column+") = lower(?)", want)
+		}
+		db = db.Where(any)
+	}
+	label(w.Product, "offer->'labels'->>'product'", "product")
+	label(w.Edition, "offer->'labels'->>'edition'")
+	label(w.Release, "offer->'labels'->>'release'", "offer->>'codename'")
+	label(w.Serial, "serial")
+	var rows []FeedOffer
+	err = db.Find(&rows).Error
+	for _, r := range rows {
+		offers = append(offers, r.Offer.V)
+	}
+	return offers, err
+}
+
 // OffersOf returns how many releases stand in each feed.
 func OffersOf(db *gorm.DB) (map[int64]int, error) {
 	var rows []struct {

@@ -178,6 +178,14 @@ func (s *Store) LastEvent(ctx context.Context) (int64, error) {
 	return seq, err
 }
 
+// LastEventOf is LastEvent, of those whose kinds begin with one of the words.
+func (s *Store) LastEventOf(ctx context.Context, words []string) (int64, error) {
+	var seq int64
+	err := s.DB.WithContext(ctx).Raw("select coalesce(max(seq), 0) from events where split_part(kind, '.', 1) in ? "+
+		"and kind <> 'version.progress'", words).Scan(&seq).Error
+	return seq, err
+}
+
 // PruneEvents keeps the newest events only: they are for watchers who lost
 // their connection for a while, the trail is what is kept.
 func PruneEvents(tx *Tx, keep int64) error {

@@ -112,6 +112,7 @@ func (bs *Builds) PlannedIn(tx *store.Tx, s store.Schedule) (b store.Build, err 
 	}
 	made := map[string]any{
 		"sheet": b.Sheet, "files": b.Files.V, "values": s.Params.V, "version": b.BaseID, "base": b.FromBaseID,
+		"steps": b.Plan.V.Steps, // with what those of the library come to now
 	}
 	if b.Release.V != nil {
 		made["base"] = b.Release.V // whether it is here already or not

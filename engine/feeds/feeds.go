@@ -130,7 +130,10 @@ func One(db *gorm.DB, name string, want feed.Want) (f store.Feed, o feed.Offer, 
 	if f, err = store.FeedNamed(db, name); err != nil {
 		return f, o, err
 	}
-	offers, err := store.Offers(db, f.ID, "")
+	offers, err := store.OffersMeeting(db, f.ID, want)
+	if err == nil && len(offers) == 0 { // the error says which there are
+		offers, err = store.Offers(db, f.ID, "")
+	}
 	if err != nil {
 		return f, o, err
 	}

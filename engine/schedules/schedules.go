@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"gorm.io/gorm"
@@ -27,10 +28,25 @@ import (
 type Schedules struct {
 	engine *engine.Engine
 	builds *builds.Builds
+
+	mu       sync.Mutex // of Follow
+	seen     int64      // the newest event when schedules that start on changes were evaluated last
+	lookedAt time.Time  // when that was, in real time
 }
 
-// followEvery is how often schedules are looked at, in real time.
-const followEvery = 2 * time.Second
+const (
+	// followEvery is how often schedules are looked at, in real time.
+	followEvery = 2 * time.Second
+	// lookAnyway is how often schedules that start on changes are evaluated although no event says that something has
+	// changed, in real time: secrets and the library of steps are in files.
+	lookAnyway = time.Minute
+)
+
+// causes are the subjects of events that can change what a schedule would build, or whether it can.
+var causes = []string{
+	"account", "base", "build", "copies", "copy", "estate", "feed", "image", "schedule", "sheet", "sheet-file", "site",
+	"version",
+}
 
 // New adds schedules to the engine.
 func New(e *engine.Engine, bs *builds.Builds) *Schedules {
@@ -201,7 +217,26 @@ func (ss *Schedules) Delete(ctx context.Context, actor, name string) error {
 }
 
 // Follow looks at all schedules: at each by itself, so that none is kept from its own by another.
-func (ss *Schedules) Follow(ctx context.Context) error { return ss.each(ctx, ss.look) }
+// Those that start on changes are evaluated only if there was a change.
+func (ss *Schedules) Follow(ctx context.Context) error {
+	ss.mu.Lock()
+	defer ss.mu.Unlock()
+	newest, err := ss.engine.Store.LastEventOf(ctx, causes)
+	if err != nil {
+		return err
+	}
+	changed := newest != ss.seen || time.Since(ss.lookedAt) >= lookAnyway
+	err = ss.each(ctx, func(tx *store.Tx, s *store.Schedule) error {
+		if s.Mode == schedule.OnChanges && !changed {
+			return nil
+		}
+		return ss.look(tx, s)
+	})
+	if changed && err == nil {
+		ss.seen, ss.lookedAt = newest, time.Now()
+	}
+	return err
+}
 
 // Recompute computes the next date of each schedule anew. It differs from the stored one if that was computed while the
 // clock was ahead.

@@ -2,12 +2,14 @@ package schedules_test
 
 import (
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/core/role"
 	"nimblepane/core/schedule"
+	"nimblepane/core/sheet"
 	"nimblepane/engine/builds"
 	"nimblepane/engine/schedules"
 	"nimblepane/engine/versions"
@@ -145,6 +147,27 @@ func TestAChangeStartsABuildAtOnce(t *testing.T) {
 	require.Len(t, runs, 2)
 	require.Nil(t, runs[0].DueAt)
 	require.Empty(t, waits(t, p))
+}
+
+func TestAChangeOfALibraryStepStartsABuild(t *testing.T) {
+	t.Parallel()
+	p := opened(t)
+	library := func(text string) {
+		t.Helper()
+		own, err := sheet.ReadLibrary(fstest.MapFS{"fonts.yaml": {Data: []byte("about: has fonts\nsteps:\n" +
+			"  - {name: fonts, script: {text: \"#!/bin/sh\\n" + text + "\"}}\n")}})
+		require.NoError(t, err)
+		p.Library = func() (sheet.Library, error) { return own, nil }
+	}
+	library("echo fonts")
+	save(t, p, 1, "image: desk\nbase: {track: live}\nmachine: {site: north-quay}\nsteps:\n"+
+		"  - {name: fonts, ready: {step: fonts}}\n")
+	add(t, p, schedule.IfChanged, firstMonday)
+	require.NotNil(t, at(t, p, "2026-12-07T02:00:00Z")[0].BuildID)
+	ended(t, p, "ready")
+	require.Nil(t, at(t, p, "2027-01-04T02:00:00Z")[0].BuildID)
+	library("echo other fonts")
+	require.NotNil(t, at(t, p, "2027-02-01T02:00:00Z")[0].BuildID)
 }
 
 func TestAPausedScheduleLeavesItsDatesOut(t *testing.T) {
