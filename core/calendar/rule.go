@@ -9,6 +9,7 @@ package calendar
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -23,11 +24,11 @@ type Rule struct {
 
 	option rrule.ROption
 	place  *time.Location
+	until  time.Time // the last instant; zero if there is none
 }
 
-// horizon is how far ahead dates are looked for, in years: a rule without one
-// until then does not come.
-const horizon = 12
+// horizon is how far ahead dates are looked for, in years: the calendar repeats itself after so many.
+const horizon = 400
 
 // Parse reads a rule that begins at a time. The error says what is wrong with it.
 func Parse(text, zone string, begins time.Time) (r Rule, err error) {
@@ -41,14 +42,23 @@ func Parse(text, zone string, begins time.Time) (r Rule, err error) {
 	if strings.Contains(r.Text, "\n") || len(r.Text) > 500 {
 		return r, fmt.Errorf("a rule is one line of at most 500 characters")
 	}
-	option, err := rrule.StrToROption(r.Text)
-	if err != nil {
-		return r, fmt.Errorf("%q is no recurrence rule (RFC 5545): %s; write it such as "+
+	wrong := func(err error) error {
+		return fmt.Errorf("%q is no recurrence rule (RFC 5545): %w; write it such as "+
 			"FREQ=MONTHLY;BYDAY=1MO;BYHOUR=2;BYMINUTE=30", r.Text, err)
 	}
+	rule, err := split(r.Text)
+	if err != nil {
+		return r, wrong(err)
+	}
+	if r.until, err = until(rule, r.place); err != nil {
+		return r, wrong(err)
+	}
+	delete(rule, "UNTIL")
+	option, err := rrule.StrToROption(joined(rule))
+	if err != nil {
+		return r, wrong(err)
+	}
 	switch {
-	case option.Interval < 0 || option.Interval > 1000 || option.Count < 0:
-		return r, fmt.Errorf("a rule's INTERVAL is between 1 and 1000, and its COUNT at least 1")
 	case option.Freq > rrule.DAILY:
 		return r, fmt.Errorf("a rule comes at most daily: write FREQ=DAILY, WEEKLY, MONTHLY or YEARLY, with BYHOUR " +
 			"and BYMINUTE for several times of a day")
@@ -56,19 +66,33 @@ func Parse(text, zone string, begins time.Time) (r Rule, err error) {
 		return r, fmt.Errorf("a rule comes on the minute: leave BYSECOND out")
 	case len(option.Byhour)*max(1, len(option.Byminute)) > 24 || len(option.Byminute) > 24:
 		return r, fmt.Errorf("a rule comes at most 24 times a day")
-	case !option.Dtstart.IsZero():
-		return r, fmt.Errorf("a rule begins when it is written down: leave DTSTART out")
 	}
 	option.Bysecond = []int{0}
 	option.Dtstart = wall(begins.In(r.place).Truncate(time.Minute))
-	if !option.Until.IsZero() {
-		option.Until = wall(option.Until.In(r.place))
+	option.Byweekday = days(rule, option.Byweekday)
+	if len(option.Byweekno) > 0 && len(option.Byweekday) == 0 {
+		// What a rule does not say is as on the day that it begins.
+		option.Byweekday = []rrule.Weekday{weekdays[option.Dtstart.Weekday()]}
+	}
+	if !r.until.IsZero() {
+		option.Until = wall(r.until.In(r.place)).Add(24 * time.Hour) // on the wall, about: Next looks at the instant
 	}
 	r.option = *option
 	if len(r.Next(begins, 1)) == 0 {
 		return r, fmt.Errorf("the rule %s does not come within %d years", r.Text, horizon)
 	}
 	return r, nil
+}
+
+var weekdays = []rrule.Weekday{rrule.SU, rrule.MO, rrule.TU, rrule.WE, rrule.TH, rrule.FR, rrule.SA}
+
+// joined writes the parts of a rule.
+func joined(rule map[string][]string) string {
+	var text []string
+	for _, name := range slices.Sorted(maps.Keys(rule)) {
+		text = append(text, name+"="+strings.Join(rule[name], ","))
+	}
+	return strings.Join(text, ";")
 }
 
 // wall is the time on the wall, as if that were UTC.
@@ -97,7 +121,7 @@ func (r Rule) Next(after time.Time, most int) (times []time.Time) {
 		if on.Before(from) {
 			continue
 		}
-		if t := r.instant(on); t.After(after) {
+		if t := r.instant(on); t.After(after) && (r.until.IsZero() || !t.After(r.until)) {
 			times = append(times, t)
 		}
 	}

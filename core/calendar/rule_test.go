@@ -76,6 +76,25 @@ func TestARuleKeepsToTheTimeOnTheWall(t *testing.T) {
 		{"FREQ=DAILY;BYHOUR=2;BYMINUTE=0;COUNT=2", "UTC", "2026-11-20T12:00:00Z", []string{
 			"2026-11-21T02:00Z", "2026-11-22T02:00Z",
 		}},
+		{"FREQ=DAILY;BYHOUR=2;BYMINUTE=0;UNTIL=20261122T020000", "Europe/Paris", "2026-11-20T12:00:00Z", []string{
+			"2026-11-21T02:00+01:00", "2026-11-22T02:00+01:00",
+		}},
+		{"FREQ=DAILY;BYHOUR=23;BYMINUTE=0;UNTIL=20261122", "America/New_York", "2026-11-20T12:00:00Z", []string{
+			"2026-11-20T23:00-05:00", "2026-11-21T23:00-05:00", "2026-11-22T23:00-05:00",
+		}},
+		{"FREQ=DAILY;BYHOUR=2;BYMINUTE=0;UNTIL=20261122T010000Z", "Europe/Paris", "2026-11-20T12:00:00Z", []string{
+			"2026-11-21T02:00+01:00", "2026-11-22T02:00+01:00",
+		}},
+		{"FREQ=MONTHLY;BYDAY=TU,4MO;BYHOUR=2;BYMINUTE=0", "UTC", "2026-11-20T12:00:00Z", []string{
+			"2026-11-23T02:00Z", "2026-11-24T02:00Z", "2026-12-01T02:00Z",
+		}},
+		{"FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=29;BYDAY=MO;BYHOUR=2;BYMINUTE=0", "UTC", "2026-11-20T12:00:00Z", []string{
+			"2044-02-29T02:00Z", "2072-02-29T02:00Z",
+		}},
+		{"FREQ=YEARLY;BYWEEKNO=20;BYHOUR=2;BYMINUTE=0", "UTC", "2026-11-20T12:00:00Z", []string{ // a Friday
+			"2027-05-21T02:00Z", "2028-05-19T02:00Z",
+		}},
+		{"FREQ=YEARLY;INTERVAL=20;BYHOUR=2;BYMINUTE=0", "UTC", "2026-11-20T12:00:00Z", []string{"2046-11-20T02:00Z"}},
 		{"FREQ=WEEKLY", "UTC", "2026-11-20T12:34:56Z", []string{"2026-11-27T12:34Z", "2026-12-04T12:34Z"}},
 	} {
 		most := len(c.want)
@@ -93,9 +112,24 @@ func TestARuleThatCannotBeKeptSaysWhy(t *testing.T) {
 		"every monday":                        "is no recurrence rule",
 		"FREQ=HOURLY":                         "comes at most daily",
 		"FREQ=SECONDLY;BYMONTH=2":             "comes at most daily",
-		"FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30": "does not come within 12 years",
-		"FREQ=DAILY;UNTIL=20200101T000000Z":   "does not come within 12 years",
+		"FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30": "does not come within 400 years",
+		"FREQ=DAILY;UNTIL=20200101T000000Z":   "does not come within 400 years",
 		"FREQ=DAILY;BYSECOND=30":              "comes on the minute",
+		"FREQ=DAILY;INTERVAL=0":               "INTERVAL=0: use a number from 1 to 1000",
+		"FREQ=DAILY;COUNT=0":                  "COUNT=0: use a number from 1",
+		"FREQ=DAILY;BYHOUR=25":                "BYHOUR=25: use numbers from 0 to 23",
+		"FREQ=DAILY;BYHOUR=1;BYHOUR=2":        "BYHOUR is there twice",
+		"FREQ=DAILY;COUNT=2;UNTIL=20271231":   "COUNT and UNTIL do not go together",
+		"FREQ=DAILY;UNTIL=20270231":           "UNTIL=20270231 is not in the calendar",
+		"FREQ=DAILY;UNTIL=tomorrow":           "UNTIL=TOMORROW: use a date such as 20271231",
+		"FREQ=WEEKLY;BYDAY=1MO":               "goes with FREQ=MONTHLY and YEARLY only",
+		"FREQ=WEEKLY;BYMONTHDAY=1":            "BYMONTHDAY does not go with FREQ=WEEKLY",
+		"FREQ=MONTHLY;BYWEEKNO=1":             "BYWEEKNO does not go with FREQ=MONTHLY",
+		"FREQ=MONTHLY;BYDAY=0MO":              "BYDAY=0MO: use weekdays",
+		"FREQ=MONTHLY;BYSETPOS=1":             "BYSETPOS chooses from",
+		"FREQ=YEARLY;BYEASTER=0":              "there is no part BYEASTER",
+		"FREQ=DAILY;DTSTART=20270101":         "there is no part DTSTART",
+		"BYHOUR=1":                            "FREQ is missing",
 		"FREQ=DAILY;BYHOUR=1,2,3;BYMINUTE=0,5,10,15,20,25,30,35,40": "at most 24 times a day",
 		"FREQ=DAILY\nFREQ=WEEKLY":                                   "one line",
 	} {
