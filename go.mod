@@ -20,6 +20,7 @@ require (
 	github.com/dustin/go-humanize v1.1.0
 	github.com/gin-contrib/sse v1.1.0
 	github.com/gin-gonic/gin v1.12.0
+	github.com/github/go-spdx/v2 v2.8.0
 	github.com/go-git/go-billy/v5 v5.9.2
 	github.com/go-git/go-git/v5 v5.19.3
 	github.com/go-json-experiment/json v0.0.0-20260213210345-44df1a37e875

@@ -40,6 +40,7 @@ type Transfer struct {
 	Lacking      int64 `json:"lacking_bytes"` // that have to be sent
 	Sent         int64 `json:"sent_bytes"`    // of these, that have arrived
 	Line         int64 `json:"line_bytes"`    // that went over the line for them, packed
+	Far          bool  `json:"far,omitempty"` // they come from another site
 }
 
 // Stage is what a delivery does just now.

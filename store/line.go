@@ -43,7 +43,8 @@ type DeliveryRow struct {
 	Site     string
 	Line     string // "" if none leads to the site
 	Silent   bool   // its site does not answer
-	Near     bool   // its site has what it brings already, and it does not go over the line
+	Own      bool   // its site is where the version was made
+	Near     bool   // its site has what it brings already, and it was not seen to go over the line all the same
 	Pilot    bool   // pools of its site try versions of the image out
 	Image    string // "" of a base
 	Number   string
@@ -57,8 +58,10 @@ func (d DeliveryRow) Open() bool { return d.State == WorkAsked || d.State == Wor
 // selectDeliveries is what rows are read by; conditions follow.
 const selectDeliveries = `select w.key, w.kind, w.state, w.progress, w.why, w.asked_at, w.ended_at, w.transfer, w.pace, w.site_id,
 		s.name as site, coalesce(s.deliveries->>'line', '') as line, s.failures > 0 as silent,
-		coalesce(split_part(v.source, '/', 1) = s.name, false) or exists (select from copies o where o.version_id = v.id
-			and o.site_id = w.site_id and o.id <> c.id and o.state = 'present') as near,
+		coalesce(split_part(v.source, '/', 1) = s.name, false) as own,
+		coalesce(split_part(v.source, '/', 1) = s.name, false) or not coalesce((w.transfer->>'far')::boolean, false)
+			and exists (select from copies o where o.version_id = v.id
+				and o.site_id = w.site_id and o.id <> c.id and o.state = 'present') as near,
 		exists (select from pools p where p.image_id = v.image_id and p.site_id = w.site_id and p.track = 'pilot') as pilot,
 		coalesce(i.name, '') as image, coalesce(v.number, '') as number, coalesce(c.ordinal, 1) as ordinal, coalesce(b.name, '') as base
 	from works w join sites s on s.id = w.site_id

@@ -3425,6 +3425,7 @@ export interface components {
             why?: string;
         };
         FlawFound: {
+            advisories?: string[] | null;
             fixed?: string;
             id: string;
             links?: string[] | null;

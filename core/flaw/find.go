@@ -11,17 +11,19 @@ import (
 
 // Found is a flaw that a version's software has.
 type Found struct {
-	ID       string   `json:"id"`
-	Records  []string `json:"records,omitempty"` // other names of it
-	Severity Severity `json:"severity"`
-	Score    float64  `json:"score,omitempty"` // of CVSS, from 0 to 10; 0 if it is not given
-	Summary  string   `json:"summary,omitempty"`
-	Links    []string `json:"links,omitempty"`
-	Package  string   `json:"package"`                   // as the records call it
-	Version  string   `json:"version"`                   // that has it
-	Software []string `json:"software" nullable:"false"` // that is made of the package, with versions
-	Fixed    string   `json:"fixed,omitempty"`           // the first version of the package that does not have it, if there is one
-	Perhaps  string   `json:"perhaps,omitempty"`         // why it is not certain
+	ID      string   `json:"id"`
+	Records []string `json:"records,omitempty"` // other names of it
+	// Advisories are records that are about several flaws, this one among them.
+	Advisories []string `json:"advisories,omitempty"`
+	Severity   Severity `json:"severity"`
+	Score      float64  `json:"score,omitempty"` // of CVSS, from 0 to 10; 0 if it is not given
+	Summary    string   `json:"summary,omitempty"`
+	Links      []string `json:"links,omitempty"`
+	Package    string   `json:"package"`                   // as the records call it
+	Version    string   `json:"version"`                   // that has it
+	Software   []string `json:"software" nullable:"false"` // that is made of the package, with versions
+	Fixed      string   `json:"fixed,omitempty"`           // the first version of the package that does not have it, if there is one
+	Perhaps    string   `json:"perhaps,omitempty"`         // why it is not certain
 }
 
 // Names are what the packages of a list are called in records, each once.
@@ -60,11 +62,8 @@ func Find(l software.List, records []Record) []Found {
 			}
 		}
 	}
-	group := groups(records)
-	type place struct {
-		group         int
-		name, version string
-	}
+	about := flaws(records)
+	type place struct{ flaw, name, version string }
 	found := map[place]*Found{}
 	var order []place
 	for _, e := range l.Entries {
@@ -78,13 +77,15 @@ func Find(l software.List, records []Record) []Found {
 					continue
 				}
 				taken[i] = true
-				at := place{group[i], c.name, c.version}
-				f := found[at]
-				if f == nil {
-					f = &Found{Package: c.name, Version: c.version, Severity: Unknown, Perhaps: perhaps}
-					found[at], order = f, append(order, at)
+				for _, id := range about[i] {
+					at := place{id, c.name, c.version}
+					f := found[at]
+					if f == nil {
+						f = &Found{Package: c.name, Version: c.version, Severity: Unknown, Perhaps: perhaps}
+						found[at], order = f, append(order, at)
+					}
+					f.take(r, id, len(about[i]) > 1, e.Label(), fixed, perhaps)
 				}
-				f.take(r, e.Label(), fixed, perhaps)
 			}
 		}
 	}
@@ -101,8 +102,8 @@ func Find(l software.List, records []Record) []Found {
 	return out
 }
 
-// take adds what a record says of a flaw that was found.
-func (f *Found) take(r Record, label, fixed, perhaps string) {
+// take adds what a record says of a flaw that was found, which may be one of several that it is about.
+func (f *Found) take(r Record, id string, several bool, label, fixed, perhaps string) {
 	f.Severity, f.Score = worse(f.Severity, r.Severity), max(f.Score, r.Score)
 	f.Summary, f.Fixed = cmp.Or(f.Summary, r.Summary), cmp.Or(f.Fixed, fixed)
 	if perhaps == "" {
@@ -116,8 +117,12 @@ func (f *Found) take(r Record, label, fixed, perhaps string) {
 		}
 	}
 	add(&f.Software, label)
-	add(&f.Records, r.ID)
-	add(&f.Records, r.Aliases...)
+	if several {
+		add(&f.Records, id)
+		add(&f.Advisories, r.ID)
+	} else {
+		add(&f.Records, r.names()...)
+	}
 	add(&f.Links, r.Links...)
 }
 
@@ -136,33 +141,66 @@ func rank(id string) int {
 	return 1
 }
 
-// groups says which records are of the same flaw, by what they name as their aliases, however those go round.
-func groups(records []Record) []int {
-	parent := make([]int, len(records))
-	for i := range parent {
-		parent[i] = i
-	}
-	root := func(i int) int {
-		for parent[i] != i {
-			parent[i] = parent[parent[i]]
-			i = parent[i]
+// names are the identifiers of a flaw that a record is about, if it is about one.
+func (r Record) names() []string { return slices.Concat([]string{r.ID}, r.Aliases, r.Upstream) }
+
+// cves are those of names.
+func cves(names []string) (list []string) {
+	for _, n := range names {
+		if rank(n) == 0 && !slices.Contains(list, n) {
+			list = append(list, n)
 		}
-		return i
 	}
-	of := map[string]int{}
+	return list
+}
+
+// flaws says which flaws each record is about. Records with common names are about the same flaw, however those go
+// round, but a flaw has one CVE at most: a record that names several, such as an advisory, is about each of them.
+func flaws(records []Record) [][]string {
+	parent, cve := map[string]string{}, map[string]string{} // by name, and by the first of the names
+	var root func(n string) string
+	root = func(n string) string {
+		p, known := parent[n]
+		switch {
+		case !known:
+			parent[n] = n
+			if rank(n) == 0 {
+				cve[n] = n
+			}
+			return n
+		case p == n:
+			return n
+		}
+		parent[n] = root(p)
+		return parent[n]
+	}
+	for _, r := range records {
+		names := r.names()
+		if len(cves(names)) > 1 {
+			continue
+		}
+		for _, n := range names[1:] {
+			a, b := root(names[0]), root(n)
+			if a == b || cve[a] != "" && cve[b] != "" && cve[a] != cve[b] {
+				continue
+			}
+			parent[b], cve[a] = a, cmp.Or(cve[a], cve[b])
+		}
+	}
+	about := make([][]string, len(records))
 	for i, r := range records {
-		for _, id := range append([]string{r.ID}, r.Aliases...) {
-			if first, ok := of[id]; ok {
-				parent[root(i)] = root(first)
-			} else {
-				of[id] = i
+		of := []string{r.ID}
+		if named := cves(r.names()); len(named) > 0 {
+			of = named
+		}
+		for _, n := range of {
+			flaw := root(n)
+			if flaw = cmp.Or(cve[flaw], flaw); !slices.Contains(about[i], flaw) {
+				about[i] = append(about[i], flaw)
 			}
 		}
 	}
-	for i := range parent {
-		parent[i] = root(i)
-	}
-	return parent
+	return about
 }
 
 // in says whether a version of a package has the flaw, where that is mended, and why it is not certain.
@@ -213,8 +251,14 @@ func (a Affected) fixedAfter(origin software.Origin, version string) (first stri
 func (g Range) in(origin software.Origin, version string) (in bool, fixed, perhaps string) {
 	var from, until string // the nearest events on both sides
 	introduced := false
+	if !g.reaches(origin, version) {
+		return false, "", ""
+	}
 	for _, e := range g.Events {
-		at := cmp.Or(e.Introduced, e.Fixed, e.LastAffected, e.Limit)
+		if e.Limit != "" {
+			continue
+		}
+		at := cmp.Or(e.Introduced, e.Fixed, e.LastAffected)
 		n := -1
 		if e.Introduced != "0" {
 			var err error
@@ -222,9 +266,6 @@ func (g Range) in(origin software.Origin, version string) (in bool, fixed, perha
 				perhaps = cmp.Or(perhaps, err.Error())
 				continue
 			}
-		}
-		if e.Limit != "" && n <= 0 {
-			return false, "", ""
 		}
 		before := n < 0 || n == 0 && e.LastAffected == ""
 		nearer := from == "" || e.Introduced != "0" && (from == "0" || less(origin, from, at))
@@ -239,6 +280,22 @@ func (g Range) in(origin software.Origin, version string) (in bool, fixed, perha
 		return true, until, perhaps
 	}
 	return false, "", ""
+}
+
+// reaches says whether a version is before one of the limits of a range, of which "*" is after all versions. Without
+// limits all versions are; so is one that cannot be ordered.
+func (g Range) reaches(origin software.Origin, version string) bool {
+	limited := false
+	for _, e := range g.Events {
+		if e.Limit == "" {
+			continue
+		}
+		limited = true
+		if n, err := software.Compare(origin, version, e.Limit); e.Limit == "*" || err != nil || n < 0 {
+			return true
+		}
+	}
+	return !limited
 }
 
 // less says that a is at or before b; what cannot be ordered is.

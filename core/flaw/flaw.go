@@ -47,7 +47,8 @@ func (s Severity) Serious() bool { return s == High || s == Critical }
 // Record is what is known of a flaw.
 type Record struct {
 	ID        string     `json:"id"`
-	Aliases   []string   `json:"aliases,omitempty"` // records of the same flaw
+	Aliases   []string   `json:"aliases,omitempty"`  // records of the same flaw
+	Upstream  []string   `json:"upstream,omitempty"` // records of the flaws that this one is about, of those who made the software
 	Summary   string     `json:"summary,omitempty"`
 	Severity  Severity   `json:"severity"`
 	Score     float64    `json:"score,omitempty"` // of CVSS, from 0 to 10; 0 if it is not given
@@ -101,6 +102,7 @@ func Parse(text []byte) (r Record, err error) {
 		Published  string                 `json:"published"`
 		Withdrawn  string                 `json:"withdrawn"`
 		Aliases    []string               `json:"aliases"`
+		Upstream   []string               `json:"upstream"`
 		Summary    string                 `json:"summary"`
 		Details    string                 `json:"details"`
 		Severity   []severity             `json:"severity"`
@@ -150,9 +152,11 @@ func Parse(text []byte) (r Record, err error) {
 		}
 		*d.into = &at
 	}
-	for _, a := range in.Aliases {
-		if name(a) && a != r.ID {
-			r.Aliases = append(r.Aliases, a)
+	for _, ids := range []struct{ from, into *[]string }{{&in.Aliases, &r.Aliases}, {&in.Upstream, &r.Upstream}} {
+		for _, id := range *ids.from {
+			if name(id) && id != r.ID {
+				*ids.into = append(*ids.into, id)
+			}
 		}
 	}
 	for _, l := range in.References {

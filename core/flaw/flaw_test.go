@@ -255,6 +255,39 @@ func TestARangeIsReadAsTheFormatSays(t *testing.T) {
 	}}}
 	require.Len(t, flaw.Find(listOf(deb("x", "4", "")), []flaw.Record{limited}), 1)
 	require.Empty(t, flaw.Find(listOf(deb("x", "5", "")), []flaw.Record{limited}))
+	events := &limited.Affected[0].Ranges[0].Events
+	*events = append(*events, flaw.Event{Limit: "7"}) // one of them is enough
+	require.Len(t, flaw.Find(listOf(deb("x", "6", "")), []flaw.Record{limited}), 1)
+	require.Empty(t, flaw.Find(listOf(deb("x", "7", "")), []flaw.Record{limited}))
+	*events = append(*events, flaw.Event{Limit: "*"})
+	require.Len(t, flaw.Find(listOf(deb("x", "7", "")), []flaw.Record{limited}), 1)
+}
+
+func TestAnAdvisoryAboutSeveralFlawsDoesNotMakeThemOne(t *testing.T) {
+	t.Parallel()
+	text := func(id, field string, ids ...string) flaw.Record {
+		t.Helper()
+		named := `"` + field + `": ["` + strings.Join(ids, `", "`) + `"], `
+		r := parsed(t, strings.Replace(record, `"aliases": ["CVE-2026-1001", "QUAY-2026-1"],`, named, 1))
+		r.ID = id
+		return r
+	}
+	list := listOf(deb("libtide1", "2.8-4", "libtide"))
+	for _, field := range []string{"aliases", "upstream"} {
+		advisory := text("QUAY-2026-31", field, "CVE-2026-1", "CVE-2026-2")
+		one := text("QUAY-CVE-2026-1", field, "CVE-2026-1")
+		found := flaw.Find(list, []flaw.Record{advisory, one})
+		require.Len(t, found, 2, field)
+		require.Equal(t, []string{"CVE-2026-1", "CVE-2026-2"}, []string{found[0].ID, found[1].ID})
+		require.Equal(t, []string{"QUAY-CVE-2026-1"}, found[0].Records)
+		require.Equal(t, []string{"QUAY-2026-31"}, found[1].Advisories)
+		mended := flaw.Diff(found, found[:1])
+		require.Len(t, mended.Mends, 1)
+		require.Equal(t, "CVE-2026-2", mended.Mends[0].ID, "the advisory is about another one as well")
+	}
+	// Names that lead from one CVE to another do not either.
+	a, b := text("A-1", "aliases", "CVE-2026-1", "B-1"), text("B-1", "aliases", "CVE-2026-2")
+	require.Len(t, flaw.Find(list, []flaw.Record{a, b}), 2)
 }
 
 func archive(t *testing.T, files map[string]string) []byte {

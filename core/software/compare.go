@@ -194,7 +194,7 @@ func apart(a, b []Entry) (onlyA, onlyB []Entry, same int) {
 		same++
 	}
 	order := func(x, y Entry) int {
-		n, err := Compare(x.Origin, x.Version, y.Version)
+		n, err := Compare(x.rules(), x.Version, y.Version)
 		if err != nil {
 			return strings.Compare(x.Version, y.Version)
 		}
@@ -214,7 +214,7 @@ func change(was, is Entry) Change {
 	if was.Name != is.Name {
 		c.Was = was.Name
 	}
-	switch n, err := Compare(is.Origin, was.Version, is.Version); {
+	switch n, err := Compare(is.rules(), was.Version, is.Version); {
 	case err != nil:
 		c.What, c.Why = Changed, err.Error()
 	case n > 0:

@@ -1,6 +1,7 @@
 package software_test
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"os/exec"
@@ -43,6 +44,15 @@ func TestVersionsAreOrderedByTheRulesOfWhatInstalledThem(t *testing.T) {
 		{software.Windows, "10.0.9.1", "10.0.22631"},
 		{software.Folder, "v4.8", "5"},
 		{software.Application, "6.1-1", "6.2-1"},
+		{software.NPM, "v1.2.3-4", "=1.2.3-4-foo"},
+		{software.NPM, "1.2.3beta", "1.2.3"},
+		{software.NPM, "1.2.3-5-Foo", "1.2.3-5-foo"},
+		{software.NPM, "1.2.3-a.b.c.5.d.100", "1.2.3-a.b.c.10.d.5"},
+		{software.NPM, "1.99999999999999999999998.0", "1.99999999999999999999999.0"},
+		{software.NPM, "1.0.0-rc99999999999999999999.1", "1.0.0-rc99999999999999999999.2"},
+		{software.Python, "1.99999999999999999999998", "1.99999999999999999999999.dev1"},
+		{software.Deb, "1.99999999999999999999998-1", "1.99999999999999999999999-1"},
+		{software.RPM, "1.99999999999999999999998-1", "1.99999999999999999999999-1"},
 		{software.Flatpak, "99999999999999999999998", "99999999999999999999999"},
 	} {
 		n, err := software.Compare(c.origin, c.before, c.after)
@@ -55,10 +65,38 @@ func TestVersionsAreOrderedByTheRulesOfWhatInstalledThem(t *testing.T) {
 	for origin, pair := range map[software.Origin][2]string{
 		software.Deb: {"1.0", "unstable"}, software.NPM: {"1.0.0", "latest"}, software.Folder: {"winter", "summer"},
 		software.RPM: {"1-1", "--"}, software.Python: {"1.0", "one"}, software.Windows: {"1.0", ""},
-		software.Flatpak: {"1", strings.Repeat("1.", 200)},
+		software.Flatpak: {"1", strings.Repeat("1.", 200)}, software.Application: {"2.0rc1", "2.0"},
 	} {
 		_, err := software.Compare(origin, pair[0], pair[1])
 		require.Error(t, err, "%s %v", origin, pair)
+	}
+}
+
+// TestPythonVersionsAreOrderedAsPEP440SaysThem has the examples of PEP 440 in their order, before and with an epoch.
+func TestPythonVersionsAreOrderedAsPEP440SaysThem(t *testing.T) {
+	t.Parallel()
+	order := strings.Fields(`1.0.dev456 1.0a1 1.0a2.dev456 1.0a12.dev456 1.0a12 1.0b1.dev456 1.0b2 1.0b2.post345.dev456
+		1.0b2.post345 1.0b2-346 1.0c1.dev456 1.0c1 1.0rc2 1.0c3 1.0 1.0.post456.dev34 1.0.post456 1.1.dev1 1.2+123abc
+		1.2+123abc456 1.2+abc 1.2+abc123 1.2+abc123def 1.2+1234.abc 1.2+123456 1.2.r32+123456 1.2.rev33+123456`)
+	for _, v := range order[:len(order):len(order)] {
+		order = append(order, "1!"+v)
+	}
+	for i, a := range order {
+		for j, b := range order {
+			n, err := software.Compare(software.Python, a, b)
+			require.NoError(t, err)
+			require.Equal(t, cmp.Compare(i, j), cmp.Compare(n, 0), "%s %s", a, b)
+		}
+	}
+	for a, b := range map[string]string{
+		"1.0": "1.0.0", "1.0alpha1": "1.0a1", "1.0-alpha.1": "1.0a1", "1.0.PREVIEW2": "1.0rc2", "v1.0": "1.0",
+		"1.0+ubuntu-1": "1.0+ubuntu.1", "1.0+ubuntu_1": "1.0+ubuntu.1", "1.0.post": "1.0.post0",
+		"1.0-r4": "1.0.post4", "1.0.DEV": "1.0.dev0",
+		"01.1": "1.1", "1.0a": "1.0a0",
+	} {
+		n, err := software.Compare(software.Python, a, b)
+		require.NoError(t, err)
+		require.Zero(t, n, "%s %s", a, b)
 	}
 }
 
@@ -151,6 +189,36 @@ func TestAListIsWrittenAndReadAgain(t *testing.T) {
 	require.Equal(t, "pkg:pypi/tide-tables@1.0", urls["tide_tables"])
 	require.Equal(t, "pkg:npm/%40quay/berths@1.2.3", urls["@quay/berths"])
 	require.Equal(t, "pkg:generic/berth%20planner@5", urls["berth planner"])
+}
+
+func TestADocumentHasPackageURLsAndLicencesAsTheStandardsWriteThem(t *testing.T) {
+	t.Parallel()
+	l := software.List{Entries: []software.Entry{
+		{Origin: software.System, Name: "rocky", Version: "9"},
+		{Origin: software.RPM, Name: "tide-rpm", Version: "1:2.3-4.el9", Arch: "x86_64", Licence: "apache-2.0"},
+		{Origin: software.RPM, Name: "fare-rpm", Version: "2.3-4.el9", Licence: "MIT OR Apache-2.0"},
+		{Origin: software.RPM, Name: "berth-rpm", Version: "2.3-4.el9", Licence: "Harbour's own"},
+	}}
+	document, err := l.Document(software.Subject{Image: "desk", Number: "1"})
+	require.NoError(t, err)
+	text := strings.NewReplacer(`\u0026`, "&", ` "`, `"`, "\n", "", "  ", "", "{ ", "{").Replace(string(document))
+	for _, want := range []string{
+		`pkg:rpm/rocky/tide-rpm@2.3-4.el9?arch=x86_64&distro=rocky-9&epoch=1`, `{"license":{"id":"Apache-2.0"}}`,
+		`{"expression":"MIT OR Apache-2.0"}`, `{"license":{"name":"Harbour's own"}}`,
+	} {
+		require.Contains(t, text, want)
+	}
+	again, _, err := software.Read(document)
+	require.NoError(t, err)
+	require.Contains(t, again.Entries, software.Entry{
+		Origin: software.RPM, Name: "tide-rpm", Version: "1:2.3-4.el9", Arch: "x86_64", Licence: "Apache-2.0",
+	})
+	elsewhere := strings.ReplaceAll(string(document), "1:2.3-4.el9", "2.3-4.el9")
+	again, _, err = software.Read([]byte(elsewhere))
+	require.NoError(t, err)
+	require.Contains(t, again.Entries, software.Entry{
+		Origin: software.RPM, Name: "tide-rpm", Version: "1:2.3-4.el9", Arch: "x86_64", Licence: "Apache-2.0",
+	}, "an epoch that only the package URL has")
 }
 
 func TestWhatIsNoListIsRefusedWithAReason(t *testing.T) {

@@ -13,6 +13,8 @@ import (
 	"unicode/utf8"
 
 	cdx "github.com/CycloneDX/cyclonedx-go"
+	"github.com/github/go-spdx/v2/spdxexp"
+	"github.com/github/go-spdx/v2/spdxexp/spdxlicenses"
 	jsonv2 "github.com/go-json-experiment/json"
 	jsonv1 "github.com/go-json-experiment/json/v1"
 	"github.com/google/uuid"
@@ -37,6 +39,7 @@ const (
 	propertyOpens    = "nimblepane:opens"
 	propertyFacts    = "nimblepane:facts"
 	propertySource   = "nimblepane:source"
+	propertyManager  = "nimblepane:manager"
 )
 
 // Subject is the version that a document is about.
@@ -122,7 +125,7 @@ func (e Entry) component(vendor, release string) cdx.Component {
 		c.Publisher = e.Publisher
 	}
 	if e.Licence != "" {
-		c.Licenses = &cdx.Licenses{{License: &cdx.License{Name: e.Licence}}}
+		c.Licenses = &cdx.Licenses{licence(e.Licence)}
 	}
 	var more []cdx.Property
 	say := func(name, value string) {
@@ -133,6 +136,7 @@ func (e Entry) component(vendor, release string) cdx.Component {
 	say(propertyOrigin, string(e.Origin))
 	say(propertySource, strings.TrimSpace(e.Source+" "+e.SourceVersion))
 	say(propertyPath, e.Path)
+	say(propertyManager, string(e.Manager))
 	if e.Noticed {
 		say(propertyNoticed, "true")
 	}
@@ -146,6 +150,22 @@ func (e Entry) component(vendor, release string) cdx.Component {
 	return c
 }
 
+// licence is a licence by its SPDX identifier or as an SPDX expression, where it is one, and otherwise by its name.
+func licence(text string) cdx.LicenseChoice {
+	for _, known := range []func(string) (bool, string){
+		spdxlicenses.IsActiveLicense,
+		spdxlicenses.IsDeprecatedLicense,
+	} {
+		if is, id := known(text); is {
+			return cdx.LicenseChoice{License: &cdx.License{ID: id}}
+		}
+	}
+	if valid, _ := spdxexp.ValidateLicenses([]string{text}); valid {
+		return cdx.LicenseChoice{Expression: text}
+	}
+	return cdx.LicenseChoice{License: &cdx.License{Name: text}}
+}
+
 // packageURL is how the world calls it (https://github.com/package-url/purl-spec).
 // There is none of an operating system and of what a build sheet lists.
 func (e Entry) packageURL(vendor, release string) string {
@@ -155,7 +175,7 @@ func (e Entry) packageURL(vendor, release string) string {
 			qualifiers = append(qualifiers, packageurl.Qualifier{Key: key, Value: value})
 		}
 	}
-	kind, group, name := packageurl.TypeGeneric, "", e.Name
+	kind, group, name, version := packageurl.TypeGeneric, "", e.Name, e.Version
 	switch e.Origin {
 	case Application, System, Other:
 		return ""
@@ -164,6 +184,10 @@ func (e Entry) packageURL(vendor, release string) string {
 		qualify("arch", e.Arch)
 		if vendor != "" && release != "" {
 			qualify("distro", vendor+"-"+release)
+		}
+		if epoch, rest, has := strings.Cut(version, ":"); has && e.Origin == RPM {
+			version = rest
+			qualify("epoch", epoch)
 		}
 		if e.Source != "" && e.Origin == Deb {
 			qualify("upstream", strings.TrimSuffix(e.Source+"@"+e.SourceVersion, "@"))
@@ -178,7 +202,7 @@ func (e Entry) packageURL(vendor, release string) string {
 	default:
 		qualify("arch", e.Arch)
 	}
-	return packageurl.NewPackageURL(kind, group, name, e.Version, qualifiers, "").ToString()
+	return packageurl.NewPackageURL(kind, group, name, version, qualifiers, "").ToString()
 }
 
 // Read reads a document in CycloneDX 1.2 to 1.6, in JSON. The error says what
@@ -276,6 +300,13 @@ func readComponent(c cdx.Component) (e Entry, err error) {
 	}
 	if !slices.Contains(Origins(), e.Origin) {
 		e.Origin = originOf(c, p)
+	}
+	if epoch := clean(p.Qualifiers.Map()["epoch"]); epoch != "" && e.Origin == RPM && !strings.Contains(e.Version,
+		":") {
+		e.Version = epoch + ":" + e.Version
+	}
+	if m := Origin(property(c.Properties, propertyManager)); slices.Contains(Origins(), m) {
+		e.Manager = m
 	}
 	if c.Licenses != nil {
 		var names []string

@@ -52,12 +52,17 @@ type Entry struct {
 	Path          string `json:"path,omitempty"`     // where it is, if no package manager knows
 	Noticed       bool   `json:"noticed,omitempty"`  // people see it: it has a menu entry, or is a font or a language
 	Security      bool   `json:"security,omitempty"` // this version of it was released to mend a security flaw
+	// Manager is what installed an application, if that is known: its version follows the rules of that.
+	Manager Origin `json:"-"`
 	// Opens are the commands of applications that belong to it, as it was asked for them.
 	Opens []string `json:"opens,omitempty"`
 }
 
 // Label is how people call it: "fare-desk 6.2".
 func (e Entry) Label() string { return strings.TrimSpace(e.Name + " " + e.Version) }
+
+// rules is whose rules its version follows.
+func (e Entry) rules() Origin { return cmp.Or(e.Manager, e.Origin) }
 
 // Facts are what there is to be known of a system beside its software.
 type Facts struct {
@@ -147,7 +152,7 @@ func (l *List) Applications(apps []App) {
 		for _, e := range l.Entries {
 			if e.Origin != Application && slices.Contains(e.Opens, a.Command) {
 				entry.Version, entry.Source, entry.Licence, entry.Publisher = e.Version, e.Name, e.Licence, e.Publisher
-				entry.Summary = e.Summary
+				entry.Summary, entry.Manager = e.Summary, e.Origin
 			}
 		}
 		l.Entries = append(l.Entries, entry)

@@ -99,9 +99,12 @@ func (d *Deliveries) rate(ctx context.Context, key string) (int64, error) {
 	if errors.Is(err, store.ErrNotFound) {
 		return 0, nil // it goes to no site of ours
 	}
-	if err != nil || me.Near {
+	if err != nil || me.Own {
 		return 0, err
 	}
+	// One whose site has another copy is limited as well: the platform may find that copy unusable, and asks only for
+	// what
+	// comes from elsewhere.
 	site, err := store.SiteByID(db, me.SiteID)
 	if err != nil {
 		return 0, err

@@ -141,7 +141,7 @@ func (l *limitedConn) Read(b []byte) (int, error) {
 
 var (
 	commitForm = regexp.MustCompile(`^[0-9a-f]{40}$`)
-	refForm    = regexp.MustCompile(`^[\pL\pN_.+/@-]{1,200}$`)
+	refForm    = regexp.MustCompile(`^[\pL\pN_.+/@-]+$`)
 )
 
 // checkAddress refuses an address that is none of a repository, or not one that the service may ask.

@@ -141,7 +141,7 @@ func (rs *Repositories) row(r Request) (row store.Repository, err error) {
 		if ref == "" {
 			continue
 		}
-		if given++; !refForm.MatchString(ref) || strings.Contains(ref, "..") {
+		if given++; len(ref) > 200 || !refForm.MatchString(ref) || strings.Contains(ref, "..") {
 			return row, engine.Invalidf("%q is no name of a branch or a tag", ref)
 		}
 	}

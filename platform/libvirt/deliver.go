@@ -120,7 +120,10 @@ func (s *Site) deliverBlocks(ctx context.Context, h *hypervisor, key string, fro
 	delivery := depot.Delivery{
 		From: from.Depot, Disk: from.disk, Digest: d.Digest, To: to,
 		Coming: depot.Coming{Copy: d.Copy, Beside: slices.Concat(d.Same, []string{d.Disk}, d.Beside)},
-		Report: func(t platform.Transfer) { report(platform.Progress{Percent: t.Percent(), Transfer: &t}) },
+		Report: func(t platform.Transfer) {
+			t.Far = from.far
+			report(platform.Progress{Percent: t.Percent(), Transfer: &t})
+		},
 	}
 	if from.far {
 		delivery.Pace = s.pace(key)

@@ -139,6 +139,11 @@ function Found({ label, of }: { label: string; of: FlawFound[] }) {
                 also {f.records.join(", ")}
               </Text>
             )}
+            {!!f.advisories?.length && (
+              <Text color="fg.quiet" fontSize="sm">
+                in {f.advisories.join(", ")}
+              </Text>
+            )}
           </Table.Cell>
           <Table.Cell overflowWrap="anywhere">
             {f.package} {f.version}
