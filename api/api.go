@@ -14,6 +14,8 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -199,8 +201,17 @@ func register[I, O any](s *Server, o operation, handle func(context.Context, *I)
 	if o.method != http.MethodGet {
 		op.Errors = append(op.Errors, http.StatusConflict)
 	}
-	huma.Register(s.api, op, func(ctx context.Context, in *I) (*O, error) {
-		out, err := handle(ctx, in)
+	filters := filtersOf(reflect.TypeFor[I]())
+	if len(filters) > 0 && !slices.Contains(op.Errors, http.StatusNotFound) {
+		op.Errors = append(op.Errors, http.StatusNotFound)
+	}
+	huma.Register(s.api, op, func(ctx context.Context, in *I) (out *O, err error) {
+		if len(filters) > 0 {
+			err = exist(s.store.DB.WithContext(ctx), in, filters)
+		}
+		if err == nil {
+			out, err = handle(ctx, in)
+		}
 		if err != nil {
 			return nil, s.explain(o.id, err)
 		}

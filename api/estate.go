@@ -147,7 +147,7 @@ func (s *Server) showEstate(ctx context.Context, _ *empty) (*fileOut, error) {
 			Clearance: estate.Clearance{
 				Testers: &r.Testers, Soak: span(r.SoakSeconds), Copies: &r.Copies,
 				KeepApplications: r.KeepApplications, NoDowngrades: r.NoDowngrades,
-				NoSeriousFlaws: r.NoSeriousFlaws,
+				NoSeriousFlaws: r.NoSeriousFlaws, Independent: r.Independent,
 			},
 			BuildLogs: span(r.LogSeconds), RollPilot: r.RollPilot,
 			Copies: r.FixedCopies, CopiesAt: r.FixedCopiesAt.V, Retention: retentionIn(r.Retention.V),

@@ -9,6 +9,7 @@ import (
 	"nimblepane/client"
 	"nimblepane/core/proof"
 	"nimblepane/core/role"
+	"nimblepane/engine"
 	"nimblepane/engine/proofs"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -30,8 +31,12 @@ func (s *Server) proofs() {
 		},
 		) (*body[client.Page[client.Proof]], error) {
 			db := s.store.DB.WithContext(ctx)
-			f := store.ProofFilter{Limit: in.Limit + 1}
+			f := store.ProofFilter{Image: in.Image, Limit: in.Limit + 1}
 			if in.Version != "" {
+				if in.Image == "" {
+					return nil, engine.Invalidf("say of which image version %s is: image and version go together",
+						in.Version)
+				}
 				img, err := store.ImageNamed(db, in.Image)
 				if err != nil {
 					return nil, err

@@ -336,7 +336,7 @@ func (s *Server) imageOut(ctx context.Context, r store.Image) (client.Image, err
 		Name: r.Name, Title: r.Title, Numbering: r.Numbering, MachineClass: r.MachineClass, Testers: r.Testers,
 		Soak: span(r.SoakSeconds), Copies: r.Copies, BuildLogs: span(r.LogSeconds),
 		RollPilot: r.RollPilot, KeepApplications: r.KeepApplications, NoDowngrades: r.NoDowngrades,
-		NoSeriousFlaws: r.NoSeriousFlaws, Accepted: map[string]string{},
+		NoSeriousFlaws: r.NoSeriousFlaws, Independent: r.Independent, Accepted: map[string]string{},
 		Tracks: []client.Track{}, Revision: r.Revision, Retention: r.Retention.V.String(),
 	}
 	plans, err := store.CopyPlans(db, r.ID)

@@ -578,6 +578,9 @@ func asked(i client.Image) string {
 			text += fmt.Sprintf("; %s is not checked: %s", name, i.Accepted[name])
 		}
 	}
+	if i.Independent {
+		text += ", testers who did not make the version"
+	}
 	return text
 }
 

@@ -143,7 +143,12 @@ func (a *app) versionFlaws() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		none := "No known vulnerabilities were found in the software that was checked."
 		if serious {
+			none = "No serious vulnerabilities were found in the software that was checked."
+			if n := len(v.Items); n > 0 {
+				none = fmt.Sprintf("No serious vulnerabilities: %s less severe.", english.Plural(n, "is", "are"))
+			}
 			v.Items = flaw.Serious(v.Items)
 		}
 		if a.structured() && a.output != "csv" {
@@ -152,8 +157,7 @@ func (a *app) versionFlaws() *cobra.Command {
 		if v.Unknown != "" {
 			return &badOutcome{fmt.Sprintf("which flaws %s %s has is not known: %s", v.Image, v.Number, v.Unknown)}
 		}
-		if err := a.foundFlaws(v.Items, "No known vulnerabilities were found in the software that was "+
-			"checked."); err != nil {
+		if err := a.foundFlaws(v.Items, none); err != nil {
 			return err
 		}
 		a.notChecked(v.NotChecked)

@@ -316,7 +316,11 @@ func (a *app) sessions(ctx context.Context, c *client.Client, q client.SessionQu
 	if err != nil {
 		return err
 	}
-	return list(a, sessions, "Nobody is signed in.",
+	none := "Nobody is signed in."
+	if q != (client.SessionQuery{Host: q.Host}) {
+		none = "No session is like that."
+	}
+	return list(a, sessions, none,
 		column[client.Session]{"On host", func(s client.Session) string { return s.Host }},
 		column[client.Session]{"Session", func(s client.Session) string { return s.Key }},
 		column[client.Session]{"Person", func(s client.Session) string { return s.Person }},

@@ -27,6 +27,7 @@ type Image struct {
 	KeepApplications bool              `json:"keep_applications" doc:"Clearance: no application may be missing that the version in use has"`
 	NoDowngrades     bool              `json:"no_downgrades" doc:"Clearance: no software may be older than in the version in use, unless that is passed over"`
 	NoSeriousFlaws   bool              `json:"no_serious_flaws" doc:"Clearance: no serious known flaw may be there that the version in use does not have"`
+	Independent      bool              `json:"independent" doc:"Clearance: the approval of a tester does not count for a version that the same person has made"`
 	Accepted         map[string]string `json:"accepted_unchecked" nullable:"false" doc:"Why software is accepted that is not checked for known vulnerabilities, by its ecosystem"`
 	Tracks           []Track           `json:"tracks" nullable:"false"`
 	Fallback         string            `json:"fallback" doc:"What live would go back to, empty if there is nothing"`

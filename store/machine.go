@@ -173,6 +173,16 @@ func LockMachineAt(db *gorm.DB, site Site, name string) (Machine, error) {
 		"site_id = ? and name = ? and gone_at is null", site.ID, name)
 }
 
+// LastMachine returns the machine that had a name at a site last before a time, or ErrNotFound.
+func LastMachine(db *gorm.DB, site, name string, before time.Time) (m Machine, err error) {
+	r := fresh(db).Raw(`select m.* from machines m join sites s on s.id = m.site_id where s.name = ? and m.name = ?
+		and m.asked_at <= ? order by m.asked_at desc limit 1`, site, name, before).Scan(&m)
+	if r.Error == nil && r.RowsAffected == 0 {
+		return m, fmt.Errorf("build machine %q at %s: %w", name, site, ErrNotFound)
+	}
+	return m, r.Error
+}
+
 // MachineOfBuild returns the machine of a build, or ErrNotFound.
 func MachineOfBuild(db *gorm.DB, id int64) (Machine, error) {
 	return first[Machine](db, fmt.Sprintf("the machine of build %d", id), "build_id = ?", id)

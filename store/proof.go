@@ -80,6 +80,7 @@ type ProofRow struct {
 // ProofFilter selects proofs; empty fields select all.
 type ProofFilter struct {
 	ID, VersionID int64
+	Image         string
 	Open          bool // only those whose machine is not gone
 	Before        int64
 	Limit         int
@@ -91,6 +92,9 @@ func ProofRows(db *gorm.DB, f ProofFilter) (rows []ProofRow, err error) {
 		if id != 0 {
 			db = db.Where(column+" = ?", id)
 		}
+	}
+	if f.Image != "" {
+		db = db.Where("i.name = ?", f.Image)
 	}
 	if f.Open {
 		db = db.Where("not p.settled")

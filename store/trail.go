@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"gorm.io/gorm"
@@ -210,4 +211,16 @@ func (s *Store) Listen(ctx context.Context, wake func()) error {
 		}
 		wake()
 	}
+}
+
+// KnownActor returns ErrNotFound if nobody of the name has an account, or is in the audit log.
+func KnownActor(db *gorm.DB, name string) error {
+	var is bool
+	err := db.Raw("select exists (select from accounts where name = @name) or exists (select from trail where actor "+
+		"= @name)",
+		map[string]any{"name": name}).Scan(&is).Error
+	if err == nil && !is {
+		err = fmt.Errorf("account %q: %w", name, ErrNotFound)
+	}
+	return err
 }

@@ -27,6 +27,7 @@ type Image struct {
 	KeepApplications bool // none may be missing
 	NoDowngrades     bool // none may be older, unless that is passed over
 	NoSeriousFlaws   bool // none may be there that the version in use does not have
+	Independent      bool // the approval of a tester does not count for a version that the same person has made
 	RollPilot        bool // the pools that follow pilot are rolled over when a build has staged a version
 	Revision         int
 
@@ -305,4 +306,10 @@ func WasLive(db *gorm.DB, versionID int64) (was bool, err error) {
 func SignOffs(db *gorm.DB, versionID int64) (rows []SignOff, err error) {
 	err = db.Where("version_id = ?", versionID).Order("at").Find(&rows).Error
 	return rows, err
+}
+
+// KnownNumber returns ErrNotFound if no image has a version of the number.
+func KnownNumber(db *gorm.DB, number string) error {
+	_, err := first[Version](db, fmt.Sprintf("version %q", number), "number = ?", number)
+	return err
 }

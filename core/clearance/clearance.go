@@ -8,6 +8,7 @@ package clearance
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -27,6 +28,8 @@ type Settings struct {
 	KeepApplications bool
 	NoDowngrades     bool
 	NoSeriousFlaws   bool
+	// Independent: the approval of a tester does not count for a version that the same person has made.
+	Independent bool
 }
 
 // Facts are what the rules look at.
@@ -36,6 +39,7 @@ type Facts struct {
 	EndOfLife  time.Time
 	PilotSince time.Time // since when the track pilot has named it, zero if it does not
 	Verdicts   []Verdict // the latest of each tester
+	Makers     []string  // who built or captured it, or worked on its machine
 	PilotPools []PilotPool
 	Sites      []SiteCopies // sites that have a pool following live
 	Proof      proof.State  // of its first start; "" if that was not proved
@@ -314,9 +318,11 @@ func soak(s Settings, f Facts, now time.Time) Answer {
 
 func testers(s Settings, f Facts) Answer {
 	a := Answer{Rule: "testers"}
-	var yes, no []string
+	var yes, no, own []string
 	for _, v := range f.Verdicts {
-		if v.Yes {
+		if v.Yes && s.Independent && slices.Contains(f.Makers, v.Tester) {
+			own = append(own, v.Tester)
+		} else if v.Yes {
 			yes = append(yes, v.Tester)
 		} else if v.Comment != "" {
 			no = append(no, fmt.Sprintf("%s (%s)", v.Tester, v.Comment))
@@ -327,6 +333,9 @@ func testers(s Settings, f Facts) Answer {
 	said := fmt.Sprintf("%d of %s said yes", len(yes), english.Plural(s.Testers, "tester", ""))
 	if len(yes) > 0 {
 		said += ": " + strings.Join(yes, ", ")
+	}
+	if len(own) > 0 {
+		said += "; that of " + english.WordSeries(own, "and") + " does not count: the same person made the version"
 	}
 	switch {
 	case len(no) > 0:

@@ -96,6 +96,10 @@ func TestEachRuleCanRefuseAndSaysWhy(t *testing.T) {
 		{"soak", "stage it first", func(_ *Settings, f *Facts) { f.PilotSince = time.Time{} }},
 		{"testers", "1 of 2 testers said yes: anton", func(_ *Settings, f *Facts) { f.Verdicts = f.Verdicts[1:] }},
 		{
+			"testers", "1 of 2 testers said yes: anton; that of wilma does not count: the same person made the version",
+			func(s *Settings, f *Facts) { s.Independent, f.Makers = true, []string{"jonas", "wilma"} },
+		},
+		{
 			"testers", "no from wilma (tickets do not print); 1 of 2 testers said yes: anton",
 			func(_ *Settings, f *Facts) { f.Verdicts[0] = Verdict{Tester: "wilma", Comment: "tickets do not print"} },
 		},

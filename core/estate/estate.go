@@ -76,6 +76,8 @@ type Clearance struct {
 	NoDowngrades bool `yaml:"no-downgrades,omitempty"`
 	// NoSeriousFlaws: no serious known flaw may be there that the version in use does not have.
 	NoSeriousFlaws bool `yaml:"no-serious-flaws,omitempty"`
+	// Independent: the approval of a tester does not count for a version that the same person has made.
+	Independent bool `yaml:"independent,omitempty"`
 }
 
 // Pool is hosts of one kind.

@@ -274,8 +274,8 @@ func (l *loader) image(i estate.Image) error {
 			Testers: *i.Clearance.Testers, SoakSeconds: soak, Copies: *i.Clearance.Copies,
 			LogSeconds: logs, RollPilot: i.RollPilot, Revision: 1,
 			KeepApplications: i.Clearance.KeepApplications, NoDowngrades: i.Clearance.NoDowngrades,
-			NoSeriousFlaws: i.Clearance.NoSeriousFlaws,
-			FixedCopies:    i.Copies, FixedCopiesAt: store.JSON[map[string]int]{V: i.CopiesAt},
+			NoSeriousFlaws: i.Clearance.NoSeriousFlaws, Independent: i.Clearance.Independent,
+			FixedCopies: i.Copies, FixedCopiesAt: store.JSON[map[string]int]{V: i.CopiesAt},
 		}
 		if i.Retention != nil {
 			row.Retention.V = *i.Retention
@@ -323,6 +323,7 @@ func (l *loader) image(i estate.Image) error {
 	set(&d, "no application may be missing", &row.KeepApplications, i.Clearance.KeepApplications)
 	set(&d, "no software may be older", &row.NoDowngrades, i.Clearance.NoDowngrades)
 	set(&d, "no serious known flaw may be new", &row.NoSeriousFlaws, i.Clearance.NoSeriousFlaws)
+	set(&d, "independent testers", &row.Independent, i.Clearance.Independent)
 	set(&d, "seconds that build logs are kept", &row.LogSeconds, logs)
 	set(&d, "pilot pools rolled over when a build stages", &row.RollPilot, i.RollPilot)
 	tidy := i.Retention != nil && !row.Retention.V.Same(*i.Retention)

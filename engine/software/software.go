@@ -180,6 +180,14 @@ func Who(db *gorm.DB, q Question) (holders []Holder, err error) {
 	if err != nil {
 		return nil, err
 	}
+	if len(named) == 0 {
+		of := ""
+		if q.Origin != "" {
+			of = fmt.Sprintf(" of origin %s", q.Origin)
+		}
+		return nil, fmt.Errorf("software%s that is called %q (use * for any text, such as *%s*): %w", of, q.Name,
+			strings.Trim(q.Name, "*"), store.ErrNotFound)
+	}
 	if len(named) > mostNamed {
 		return nil, engine.Invalidf("more than %d versions of software are called %q: say more of the name", mostNamed,
 			q.Name)

@@ -1,6 +1,7 @@
 package versions_test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -77,6 +78,37 @@ func TestAnActNamesWhatItLeaves(t *testing.T) {
 	require.ErrorContains(t, err, "track pilot of desk names 2026.11.1, and not nothing")
 	require.Equal(t, p.Numbers[0], p.Names(image.Pilot))
 	require.NoError(t, p.Versions.Stage(ctx, "jonas", "desk", p.Numbers[1], versions.Staging{Leaves: &first}))
+}
+
+func TestWhoMadeAVersionDoesNotApproveIt(t *testing.T) {
+	t.Parallel()
+	p := enginetest.Open(t)
+	ctx := t.Context()
+	require.NoError(t, p.Store.DB.Exec("update images set testers = 2, independent = true").Error)
+	require.NoError(t, p.Store.DB.Exec("update versions set captured_by = 'anton'").Error)
+	require.NoError(t, p.Versions.Stage(ctx, "jonas", "desk", p.Numbers[0], versions.Staging{}))
+	v := versionOf(t, p, p.Numbers[0])
+	site, machine, _ := strings.Cut(v.Source, "/")
+	// Wilma had a hand in it before the capture, and Ida works on the machine since.
+	for actor, at := range map[string]time.Time{
+		"wilma": v.CreatedAt.Add(-time.Minute),
+		"ida":   v.CreatedAt.Add(time.Minute),
+	} {
+		require.NoError(t, p.Store.Change(ctx, actor, at, func(tx *store.Tx) error {
+			tx.Record(store.Entry{
+				Verb: "build-machine.run", Subject: "build machine " + machine, Detail: map[string]any{"site": site},
+			})
+			return nil
+		}))
+	}
+	for _, tester := range []string{"anton", "wilma", "ida"} {
+		require.NoError(t, p.Versions.SignOff(ctx, tester, "desk", p.Numbers[0], true, ""))
+	}
+	var problem *engine.Problem
+	require.ErrorAs(t, p.Versions.Activate(ctx, "tove", "desk", p.Numbers[0], versions.Activation{}), &problem)
+	require.Contains(t, problem.Reasons, "testers: 1 of 2 testers said yes: ida; that of anton and wilma does not "+
+		"count: "+
+		"the same person made the version")
 }
 
 func TestClearanceKeepsAVersionOffLive(t *testing.T) {

@@ -2,7 +2,9 @@ package versions
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -57,12 +59,40 @@ func Cleared(tx *store.Tx, img store.Image, v store.Version, overrule bool) (ove
 	return false, p
 }
 
+// makers returns who has made a version: who captured it, who started its build, and who worked on its build machine.
+func makers(db *gorm.DB, v store.Version) ([]string, error) {
+	list := []string{v.CapturedBy}
+	site, machine := SourceOf(v)
+	build, since := "", time.Time{}
+	switch b, err := store.BuildOfVersion(db, v.ID); {
+	case err == nil:
+		list = append(list, b.StartedBy)
+		build, since = b.Name(), b.StartedAt
+	case !errors.Is(err, store.ErrNotFound):
+		return nil, err
+	default:
+		m, err := store.LastMachine(db, site, machine, v.CreatedAt)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		since = m.AskedAt
+	}
+	entries, _, err := store.Interventions(db, site, machine, build, since)
+	for _, e := range entries {
+		if e.Actor != engine.ServiceActor && !e.At.After(v.CreatedAt) {
+			list = append(list, e.Actor)
+		}
+	}
+	slices.Sort(list)
+	return slices.Compact(list), err
+}
+
 // Clearance answers every rule for the version, as things stand.
 func Clearance(db *gorm.DB, img store.Image, v store.Version, now time.Time) ([]clearance.Answer, error) {
 	settings := clearance.Settings{
 		Testers: img.Testers, Soak: time.Duration(img.SoakSeconds) * time.Second,
 		Copies: img.Copies, KeepApplications: img.KeepApplications, NoDowngrades: img.NoDowngrades,
-		NoSeriousFlaws: img.NoSeriousFlaws,
+		NoSeriousFlaws: img.NoSeriousFlaws, Independent: img.Independent,
 	}
 	facts := clearance.Facts{State: v.State, Barred: v.Barred}
 	if v.EndOfLife != nil {
@@ -88,6 +118,11 @@ func Clearance(db *gorm.DB, img store.Image, v store.Version, now time.Time) ([]
 	}
 	for _, s := range signs {
 		facts.Verdicts = append(facts.Verdicts, clearance.Verdict{Tester: s.Tester, Yes: s.Yes, Comment: s.Comment})
+	}
+	if settings.Independent {
+		if facts.Makers, err = makers(db, v); err != nil {
+			return nil, err
+		}
 	}
 	if settings.KeepApplications || settings.NoDowngrades {
 		if facts.Software, err = softwareBeside(db, img, v); err != nil {

@@ -61,6 +61,7 @@ export function ImageSettingsPage() {
                       i.keep_applications && "no application missing",
                       i.no_downgrades && "no software older",
                       i.no_serious_flaws && "no new serious flaw",
+                      i.independent && "testers who did not make the version",
                     ]
                       .filter(Boolean)
                       .join(", "),
