@@ -50,11 +50,14 @@ func (s *Server) trail() {
 		method: "GET", path: "/trail/verify", id: "verify-trail",
 		summary: "Walk the whole chain and say where it does not fit", role: role.Viewer, tag: "trail",
 	},
-		func(ctx context.Context, _ *empty) (*body[client.TrailVerdict], error) {
-			n, last, breaks, err := s.store.VerifyTrail(ctx)
+		func(ctx context.Context, in *struct {
+			Expect string `query:"expect" pattern:"^[0-9a-f]{64}$" doc:"Hash that an entry should have: that of the last one, when it was noted"`
+		},
+		) (*body[client.TrailVerdict], error) {
+			v, err := s.store.VerifyTrail(ctx, in.Expect)
 			return ok(client.TrailVerdict{
-				Entries: n, Last: last,
-				Breaks: each(breaks, func(b trail.Break) client.TrailBreak { return client.TrailBreak(b) }),
+				Entries: v.Entries, Last: v.Last, Expected: v.Expected,
+				Breaks: each(v.Breaks, func(b trail.Break) client.TrailBreak { return client.TrailBreak(b) }),
 			}, err)
 		})
 	register(s, operation{

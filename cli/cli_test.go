@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -90,6 +91,21 @@ func TestAMonthsWorkAtTheCommandLine(t *testing.T) {
 	out, code = typed(t, "", "trail", "verify", "--file", file)
 	require.Equal(t, cli.ExitBad, code, out)
 	require.Contains(t, out, "was altered")
+
+	last := regexp.MustCompile(`the hash of the last is ([0-9a-f]{64})`).FindStringSubmatch(out)[1]
+	run(role.Viewer, 0, "came after it", "trail", "verify", "--expect", last)
+	run(role.Viewer, cli.ExitUsage, "is no hash", "trail", "verify", "--expect", "x")
+	run(role.Viewer, cli.ExitBad, "the end of the trail was cut off", "trail", "verify", "--expect",
+		strings.Repeat("0", 64))
+	filtered := filepath.Join(t.TempDir(), "filtered.jsonl")
+	run(role.Viewer, 0, "", "trail", "export", "--verb", "version.activate", "--to-file", filtered)
+	out, code = typed(t, "", "trail", "verify", "--file", filtered)
+	require.Equal(t, cli.ExitBad, code, out)
+	require.Contains(t, out, "the export is filtered, or somebody has removed entries")
+	require.NotContains(t, out, "somebody changed it")
+	require.NoError(t, os.WriteFile(filtered, []byte("no export"), 0o600))
+	out, _ = typed(t, "", "trail", "verify", "--file", filtered)
+	require.Contains(t, out, "entry 1 cannot be read")
 }
 
 func TestOutputForPrograms(t *testing.T) {

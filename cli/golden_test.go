@@ -503,6 +503,9 @@ var golden = map[string]any{
 		Reason: "trial passed",
 		Detail: json.RawMessage(`{"track":"live","before":"2026.11.1","let_go":false}`), Prev: strings.Repeat("0", 64),
 		Hash: strings.Repeat("1", 64),
+	}, client.TrailEntry{
+		Seq: 11, At: noon, Actor: "jonas", Verb: "sheet-file.send", Subject: "file 0011",
+		Detail: json.RawMessage(`{"bytes":12345678901}`), Prev: strings.Repeat("0", 64), Hash: strings.Repeat("2", 64),
 	}),
 	"/images/counter-desk/versions/2026.11.3/trial/waivers": client.Trial{
 		Image: "counter-desk", Number: "2026.11.3",

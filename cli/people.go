@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -10,6 +11,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -386,24 +389,30 @@ func (a *app) trail() *cobra.Command {
 	}
 	filters(listing)
 	listing.Flags().IntVar(&limit, "limit", limit, "at most so many, up to 1000")
-	var file string
+	var file, expect string
 	verify := &cobra.Command{
 		Use: "verify", Short: "Verify the chain; exit code 7 if it does not fit", Args: named,
-		Long: "Verify the chain of the trail at the service, or of an exported file with --file, here and without it.",
+		Long: "Verify the chain of the trail at the service, or of an exported file with --file, here and without " +
+			"it.\n" +
+			"Note the hash of the last entry elsewhere: with --expect, entries that were cut off at the end are found.",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if expect != "" && !hash.MatchString(expect) {
+				return usage("--expect %q is no hash: it has 64 hexadecimal digits, as verify prints them", expect)
+			}
 			if file != "" {
-				return a.verifyFile(file)
+				return a.verifyFile(file, expect)
 			}
 			return a.run(func(ctx context.Context, c *client.Client, _ []string) error {
-				v, err := c.VerifyTrail(ctx)
+				v, err := c.VerifyTrail(ctx, expect)
 				if err != nil {
 					return err
 				}
-				return a.verdict(v)
+				return a.verdict(v, expect)
 			})(cmd, args)
 		},
 	}
 	verify.Flags().StringVar(&file, "file", "", "verify this export instead (a whole one, from the first entry)")
+	verify.Flags().StringVar(&expect, "expect", "", "hash of an entry that has to be there, noted when it was the last")
 	var out string
 	export := &cobra.Command{
 		Use: "export", Short: "Write entries as JSON Lines, oldest first", Args: named,
@@ -430,7 +439,9 @@ func (a *app) trail() *cobra.Command {
 // detail writes an entry's detail in one line: "track pilot, before 2026.11.2".
 func detail(e client.TrailEntry) string {
 	var fields map[string]any
-	if json.Unmarshal(e.Detail, &fields) != nil {
+	d := json.NewDecoder(bytes.NewReader(e.Detail))
+	d.UseNumber() // or large ones would be written as 1.2e+09
+	if d.Decode(&fields) != nil {
 		return ""
 	}
 	names := make([]string, 0, len(fields))
@@ -463,43 +474,65 @@ func parseTime(s string) (time.Time, error) {
 	return time.Time{}, usage("%q is not a time: write it as 2026-11-23 or 2026-11-23T08:00:00Z", s)
 }
 
-func (a *app) verdict(v client.TrailVerdict) error {
+// hash is how the hash of an entry is written.
+var hash = regexp.MustCompile(`^[0-9a-f]{64}$`)
+
+// verdict shows what verifying entries has found. Expected is a hash that one of them should have, "" for none.
+func (a *app) verdict(v client.TrailVerdict, expected string) error {
+	filtered := len(v.Breaks) > 0 && !slices.ContainsFunc(v.Breaks,
+		func(b client.TrailBreak) bool { return !b.Missing })
 	if a.structured() {
 		if err := a.object(v); err != nil {
 			return err
 		}
 	} else {
-		for _, b := range v.Breaks {
-			a.say("Entry %d: %s", b.Seq, b.Why)
+		for i, b := range v.Breaks {
+			if filtered && i == 10 {
+				a.say("... and %s more", many(len(v.Breaks)-i, "gap"))
+				break
+			}
+			a.say("Entry %d %s", b.Seq, b.Why)
 		}
 		a.say("%s; the hash of the last is %s", english.Plural(int(v.Entries), "entry", "entries"), v.Last)
 	}
-	if n := len(v.Breaks); n > 0 {
+	switch n := len(v.Breaks); {
+	case filtered:
+		return &badOutcome{"entries are missing, and those that are there are as they were written: the export is " +
+			"filtered, " +
+			"or somebody has removed entries; export the trail without filters to verify it"}
+	case n > 0:
 		return &badOutcome{fmt.Sprintf("the trail does not fit together in %s: somebody changed it", many(n, "place"))}
+	case expected != "" && v.Expected == 0:
+		return &badOutcome{"no entry has the hash " + expected + ": the end of the trail was cut off, or it is " +
+			"another trail"}
 	}
 	a.say("The trail is whole.")
+	if expected != "" && !a.structured() {
+		a.say("Entry %d has the expected hash; %s came after it.", v.Expected,
+			english.Plural(int(v.Entries-v.Expected), "entry", "entries"))
+	}
 	return nil
 }
 
-func (a *app) verifyFile(name string) error {
+func (a *app) verifyFile(name, expected string) error {
 	f, err := os.Open(name)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	out := client.TrailVerdict{Breaks: []client.TrailBreak{}}
-	var v trail.Verifier
+	var v trail.Verdict
+	var with trail.Verifier
 	for d := json.NewDecoder(f); d.More(); {
 		var e trail.Entry
 		if err := d.Decode(&e); err != nil {
-			return fmt.Errorf("%s: entry %d: %w", name, out.Entries+1, err)
+			return fmt.Errorf("%s: entry %d cannot be read: it is no line of an export of the trail (JSON Lines)", name,
+				v.Entries+1)
 		}
-		out.Entries++
-		out.Last = e.Hash
-		var b *trail.Break
-		if errors.As(v.Next(e), &b) {
-			out.Breaks = append(out.Breaks, client.TrailBreak{Seq: b.Seq, Why: b.Why})
-		}
+		v.Check(&with, e, expected)
 	}
-	return a.verdict(out)
+	out := client.TrailVerdict{Entries: v.Entries, Last: v.Last, Expected: v.Expected, Breaks: []client.TrailBreak{}}
+	for _, b := range v.Breaks {
+		out.Breaks = append(out.Breaks, client.TrailBreak(b))
+	}
+	return a.verdict(out, expected)
 }

@@ -29,12 +29,15 @@ type TrailVerdict struct {
 	Entries int64        `json:"entries"`
 	Last    string       `json:"last" doc:"Hash of the last entry: kept elsewhere, it also shows a trail that was cut off"`
 	Breaks  []TrailBreak `json:"breaks" nullable:"false"`
+	// Expected is 0 if no entry has the hash.
+	Expected int64 `json:"expected" doc:"Number of the entry that has the hash that was expected; 0 if none has"`
 }
 
 // TrailBreak is a place where the chain does not fit.
 type TrailBreak struct {
-	Seq int64  `json:"seq"`
-	Why string `json:"why"`
+	Seq     int64  `json:"seq"`
+	Why     string `json:"why"`
+	Missing bool   `json:"missing" doc:"Entries before it are missing, and it is itself as it was written"`
 }
 
 // TrailQuery selects entries of the trail; empty fields select all.
@@ -61,8 +64,13 @@ func (c *Client) Trail(ctx context.Context, q TrailQuery, limit int) ([]TrailEnt
 	return p.Items, err
 }
 
-func (c *Client) VerifyTrail(ctx context.Context) (TrailVerdict, error) {
-	return get[TrailVerdict](ctx, c, "/trail/verify", nil)
+// VerifyTrail has the whole chain verified. Expected is the hash that an entry should have, "" for none.
+func (c *Client) VerifyTrail(ctx context.Context, expected string) (TrailVerdict, error) {
+	v := url.Values{}
+	if expected != "" {
+		v.Set("expect", expected)
+	}
+	return get[TrailVerdict](ctx, c, "/trail/verify", v)
 }
 
 // ExportTrail writes the selected entries as JSON Lines, oldest first.

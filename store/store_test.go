@@ -49,9 +49,9 @@ func TestAChangeThatFailsLeavesNoTrace(t *testing.T) {
 	require.ErrorContains(t, err, "thought better of it")
 	_, err = store.SiteNamed(st.DB, "a")
 	require.ErrorIs(t, err, store.ErrNotFound)
-	n, _, _, err := st.VerifyTrail(t.Context())
+	v, err := st.VerifyTrail(t.Context(), "")
 	require.NoError(t, err)
-	require.Zero(t, n)
+	require.Zero(t, v.Entries)
 }
 
 func TestChangesAtOnceMakeOneChain(t *testing.T) {
@@ -62,10 +62,10 @@ func TestChangesAtOnceMakeOneChain(t *testing.T) {
 		writers.Go(func() { record(t, st, 10) })
 	}
 	writers.Wait()
-	n, _, breaks, err := st.VerifyTrail(t.Context())
+	v, err := st.VerifyTrail(t.Context(), "")
 	require.NoError(t, err)
-	require.Empty(t, breaks)
-	require.EqualValues(t, 80, n)
+	require.Empty(t, v.Breaks)
+	require.EqualValues(t, 80, v.Entries)
 	events, err := st.EventsAfter(t.Context(), 0, 1000)
 	require.NoError(t, err)
 	require.Len(t, events, 80)
@@ -83,12 +83,29 @@ func TestAnAlteredRowIsFound(t *testing.T) {
 			st := storetest.Open(t)
 			record(t, st, 9)
 			require.NoError(t, st.DB.Exec(sql).Error)
-			_, _, breaks, err := st.VerifyTrail(t.Context())
+			v, err := st.VerifyTrail(t.Context(), "")
 			require.NoError(t, err)
-			require.Len(t, breaks, 1)
-			require.Contains(t, []int64{5, 6}, breaks[0].Seq)
+			require.Len(t, v.Breaks, 1)
+			require.Contains(t, []int64{5, 6}, v.Breaks[0].Seq)
 		})
 	}
+}
+
+func TestATrailWhoseEndWasCutOffIsFound(t *testing.T) {
+	t.Parallel()
+	st := storetest.Open(t)
+	record(t, st, 5)
+	noted, err := st.VerifyTrail(t.Context(), "")
+	require.NoError(t, err)
+	record(t, st, 2)
+	v, err := st.VerifyTrail(t.Context(), noted.Last)
+	require.NoError(t, err)
+	require.EqualValues(t, 5, v.Expected)
+	require.NoError(t, st.DB.Exec("delete from trail where seq >= 5").Error)
+	v, err = st.VerifyTrail(t.Context(), noted.Last)
+	require.NoError(t, err)
+	require.Empty(t, v.Breaks, "the chain alone does not show it")
+	require.Zero(t, v.Expected)
 }
 
 func TestTrailFilters(t *testing.T) {

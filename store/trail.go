@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"time"
 
@@ -140,20 +139,14 @@ func Interventions(db *gorm.DB, site, machine, build string, since time.Time) (l
 	return list, all, err
 }
 
-// VerifyTrail walks the whole chain and returns the number of entries, the
-// hash of the last, and every place where it does not fit.
-func (s *Store) VerifyTrail(ctx context.Context) (entries int64, last string, breaks []trail.Break, err error) {
-	var v trail.Verifier
+// VerifyTrail walks the whole chain. Expected is the hash that an entry should have, "" for none.
+func (s *Store) VerifyTrail(ctx context.Context, expected string) (v trail.Verdict, err error) {
+	var with trail.Verifier
 	err = s.EachTrail(ctx, TrailFilter{}, func(e trail.Entry) error {
-		entries++
-		last = e.Hash
-		var b *trail.Break
-		if errors.As(v.Next(e), &b) {
-			breaks = append(breaks, *b)
-		}
+		v.Check(&with, e, expected)
 		return nil
 	})
-	return entries, last, breaks, err
+	return v, err
 }
 
 // Event tells watchers that something is to be looked at again.

@@ -5048,6 +5048,8 @@ export interface components {
             version: string;
         };
         TrailBreak: {
+            /** @description Entries before it are missing, and it is itself as it was written */
+            missing: boolean;
             /** Format: int64 */
             seq: number;
             why: string;
@@ -5070,6 +5072,11 @@ export interface components {
             breaks: components["schemas"]["TrailBreak"][];
             /** Format: int64 */
             entries: number;
+            /**
+             * Format: int64
+             * @description Number of the entry that has the hash that was expected; 0 if none has
+             */
+            expected: number;
             /** @description Hash of the last entry: kept elsewhere, it also shows a trail that was cut off */
             last: string;
         };
@@ -16292,7 +16299,10 @@ export interface operations {
     };
     "verify-trail": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Hash that an entry should have: that of the last one, when it was noted */
+                expect?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -11,7 +11,9 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"slices"
 	"time"
 )
 
@@ -66,6 +68,8 @@ func (e Entry) digest() string {
 type Break struct {
 	Seq int64
 	Why string
+	// Missing: entries before it are not there, and it is itself as it was written. So it is in a filtered export.
+	Missing bool
 }
 
 func (b *Break) Error() string { return fmt.Sprintf("entry %d: %s", b.Seq, b.Why) }
@@ -82,12 +86,44 @@ func (v *Verifier) Next(e Entry) error {
 	prev := v.last
 	v.last = e
 	switch {
-	case e.Seq != prev.Seq+1:
-		return &Break{e.Seq, fmt.Sprintf("follows entry %d: entries in between are missing", prev.Seq)}
-	case e.Prev != prev.Hash:
-		return &Break{e.Seq, fmt.Sprintf("does not carry the hash of entry %d: one of the two was altered", prev.Seq)}
 	case e.Hash != e.digest():
-		return &Break{e.Seq, "was altered: its hash is not that of what it says"}
+		return &Break{Seq: e.Seq, Why: "was altered: its hash is not that of what it says"}
+	case e.Seq > prev.Seq+1 && prev.Seq == 0:
+		return &Break{e.Seq, "is the first: those before it are missing", true}
+	case e.Seq > prev.Seq+1:
+		return &Break{e.Seq, fmt.Sprintf("follows entry %d: entries in between are missing", prev.Seq), true}
+	case e.Seq != prev.Seq+1:
+		return &Break{Seq: e.Seq, Why: fmt.Sprintf("follows entry %d: they are in the wrong order", prev.Seq)}
+	case e.Prev != prev.Hash:
+		return &Break{
+			Seq: e.Seq, Why: fmt.Sprintf("does not carry the hash of entry %d: one of the two was altered", prev.Seq),
+		}
 	}
 	return nil
+}
+
+// Verdict is what verifying entries has found.
+type Verdict struct {
+	Entries  int64
+	Last     string // hash of the last entry
+	Expected int64  // the entry that has the hash that was expected; 0 if none has
+	Breaks   []Break
+}
+
+// Filtered says that entries are missing, and that those which are there are as they were written.
+func (v Verdict) Filtered() bool {
+	return len(v.Breaks) > 0 && !slices.ContainsFunc(v.Breaks, func(b Break) bool { return !b.Missing })
+}
+
+// Check adds the next entry, in order. Expected is a hash that one of them should have, "" for none.
+func (v *Verdict) Check(with *Verifier, e Entry, expected string) {
+	v.Entries++
+	v.Last = e.Hash
+	if expected != "" && e.Hash == expected {
+		v.Expected = e.Seq
+	}
+	var b *Break
+	if errors.As(with.Next(e), &b) {
+		v.Breaks = append(v.Breaks, *b)
+	}
 }

@@ -578,7 +578,7 @@ func TestASheetBecomesAStagedVersion(t *testing.T) {
 	require.Equal(t, build.Failed, ended.State)
 	require.Nil(t, ended.Expected.ReadyAt, "it has ended")
 
-	verdict, err := s.As(role.Viewer).VerifyTrail(ctx)
+	verdict, err := s.As(role.Viewer).VerifyTrail(ctx, "")
 	require.NoError(t, err)
 	require.Empty(t, verdict.Breaks)
 	sizes, err := s.As(role.Viewer).BuildSizes(ctx, "counter-desk")

@@ -166,7 +166,7 @@ func TestACrowdThatDoesEverythingAtOnce(t *testing.T) {
 	}
 	require.Greater(t, different, len(acts)/2, "hardly anything was done: %v", done)
 	rulesHold(t, s)
-	verdict, err := admin.VerifyTrail(context.WithoutCancel(ctx))
+	verdict, err := admin.VerifyTrail(context.WithoutCancel(ctx), "")
 	require.NoError(t, err)
 	require.Empty(t, verdict.Breaks)
 }

@@ -280,8 +280,9 @@ func TestLettingTheFallbackGo(t *testing.T) {
 	_, err = admin.Activate(t.Context(), "counter-desk", three,
 		client.Activation{Overrule: true, Reason: "the counter opens in an hour"})
 	require.NoError(t, err)
-	entries, err := admin.Trail(t.Context(), client.TrailQuery{Verb: "version.overrule"}, 10)
+	entries, err := admin.Trail(t.Context(), client.TrailQuery{Verb: "version.activate"}, 10)
 	require.NoError(t, err)
+	require.Contains(t, string(entries[0].Detail), `"override": true`)
 	require.Equal(t, "the counter opens in an hour", entries[0].Reason)
 }
 

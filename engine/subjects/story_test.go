@@ -103,7 +103,7 @@ func TestFromCaptureToProductionAndBack(t *testing.T) {
 	_, err = s.As(role.Operator).Stage(ctx, "counter-desk", two, client.Staging{})
 	require.ErrorContains(t, err, "is barred: tickets do not print")
 
-	verdict, err := s.As(role.Viewer).VerifyTrail(ctx)
+	verdict, err := s.As(role.Viewer).VerifyTrail(ctx, "")
 	require.NoError(t, err)
 	require.Empty(t, verdict.Breaks)
 }

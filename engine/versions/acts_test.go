@@ -140,7 +140,7 @@ func TestClearanceKeepsAVersionOffLive(t *testing.T) {
 	require.Equal(t, p.Numbers[0], p.Names(image.Live))
 	var verb string
 	require.NoError(t, p.Store.DB.Raw("select verb from trail order by seq desc limit 1").Scan(&verb).Error)
-	require.Equal(t, "version.overrule", verb)
+	require.Equal(t, "version.activate", verb)
 }
 
 func TestActivatingKeepsTheWayBackUnlessItIsLetGo(t *testing.T) {

@@ -21,7 +21,8 @@ type Staging struct {
 // Stage points an image's pilot track at a version.
 func (vs *Versions) Stage(ctx context.Context, actor, imageName, number string, s Staging) error {
 	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
-		return advance(tx, img, *v, image.Pilot, "version.stage", Activation{Reason: s.Reason, Leaves: s.Leaves})
+		return advance(tx, img, *v, image.Pilot, "version.stage", Activation{Reason: s.Reason, Leaves: s.Leaves},
+			false)
 	})
 }
 
@@ -35,7 +36,7 @@ func (vs *Versions) StageIn(tx *store.Tx, imageName, number string) error {
 	if err != nil {
 		return err
 	}
-	return advance(tx, img, v, image.Pilot, "version.stage", Activation{})
+	return advance(tx, img, v, image.Pilot, "version.stage", Activation{}, false)
 }
 
 // Activation says how a version goes live.
@@ -64,15 +65,13 @@ func (vs *Versions) Activate(ctx context.Context, actor, imageName, number strin
 		if err != nil {
 			return err
 		}
-		verb := "version.activate"
-		if overruled {
-			verb = "version.overrule"
-		}
-		return advance(tx, img, *v, image.Live, verb, a)
+		return advance(tx, img, *v, image.Live, "version.activate", a, overruled)
 	})
 }
 
-func advance(tx *store.Tx, img store.Image, v store.Version, trackName, verb string, a Activation) error {
+func advance(tx *store.Tx, img store.Image, v store.Version, trackName, verb string, a Activation,
+	overridden bool,
+) error {
 	if err := Usable(img, v); err != nil {
 		return err
 	}
@@ -96,10 +95,11 @@ func advance(tx *store.Tx, img store.Image, v store.Version, trackName, verb str
 			return err
 		}
 	}
-	tx.Record(store.Entry{
-		Verb: verb, Subject: Subject(img, v), Reason: a.Reason,
-		Detail: map[string]any{"track": trackName, "before": cmp.Or(before, "nothing"), "let_go": a.LetGo},
-	})
+	detail := map[string]any{"track": trackName, "before": cmp.Or(before, "nothing"), "let_go": a.LetGo}
+	if overridden {
+		detail["override"] = true // of clearance
+	}
+	tx.Record(store.Entry{Verb: verb, Subject: Subject(img, v), Reason: a.Reason, Detail: detail})
 	return tx.MoveTrack(&t, store.TrackMove{Kind: image.Advance, VersionID: v.ID, LetGo: a.LetGo, Reason: a.Reason})
 }
 

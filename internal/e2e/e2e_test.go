@@ -201,7 +201,7 @@ func TestTwoServicesShareTheWorkAndEitherCanBeKilled(t *testing.T) {
 	hosts, err := c.Hosts(ctx, client.HostQuery{Pool: "ticket-counters", Version: two, State: "serving"})
 	require.NoError(t, err)
 	require.Len(t, hosts, 8)
-	verdict, err := c.VerifyTrail(ctx)
+	verdict, err := c.VerifyTrail(ctx, "")
 	require.NoError(t, err)
 	require.Empty(t, verdict.Breaks)
 }

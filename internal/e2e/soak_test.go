@@ -250,7 +250,7 @@ func TestSoak(t *testing.T) {
 	// What is not used any more is collected after two minutes at the latest.
 	require.Eventually(t, func() bool { return heap() <= memory*1.5+24<<20 }, 3*time.Minute, time.Second,
 		"memory in use: %.0f bytes, then %.0f", memory, heap())
-	verdict, err := c.VerifyTrail(ctx)
+	verdict, err := c.VerifyTrail(ctx, "")
 	require.NoError(t, err)
 	require.Empty(t, verdict.Breaks)
 	require.Greater(t, verdict.Entries, int64(200), "something went on")

@@ -43,7 +43,7 @@ export function TrailPage() {
         <Panel>
           <Text role="status" fontWeight="600">
             {verify.data.breaks.length === 0
-              ? `The trail is whole: ${count(verify.data.entries, "entry", "entries")}.`
+              ? `The trail is whole: ${count(verify.data.entries, "entry", "entries")}. The hash of the last is ${verify.data.last}.`
               : `The trail does not fit together in ${count(verify.data.breaks.length, "place")}: somebody changed it.`}
           </Text>
           {verify.data.breaks.map((b) => (
