@@ -31,8 +31,9 @@ func (s *Server) previews() {
 			mine := whoever(ctx).Role
 			p, err := s.engine.Preview(ctx, actor(ctx), engine.PreviewRequest{
 				Act: b.Act, Image: b.Image, Number: b.Number, Pools: b.Pools, Options: options,
-				LetGo: b.LetGo, Overrule: b.Overrule, KeepUsable: b.KeepUsable, TrackOnly: b.TrackOnly,
-				Approved: mine.Has(role.Approver),
+				LetGo: b.LetGo, Overrule: b.Overrule, Redirect: b.Redirect, KeepUsable: b.KeepUsable,
+				TrackOnly: b.TrackOnly,
+				Approved:  mine.Has(role.Approver),
 			})
 			if err != nil {
 				return nil, err

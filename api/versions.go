@@ -213,7 +213,7 @@ func (s *Server) versions() {
 			if err := s.Versions.Activate(ctx, actor(ctx), in.Image, in.Number,
 				versions.Activation{
 					Reason: in.Body.Reason, Leaves: in.Body.Leaves, LetGo: in.Body.LetGo,
-					Overrule: in.Body.Overrule,
+					Overrule: in.Body.Overrule, Redirect: in.Body.Redirect,
 				}); err != nil {
 				return nil, err
 			}

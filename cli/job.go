@@ -246,7 +246,7 @@ func (a *app) activate() *cobra.Command {
 			var err error
 			in.Leaves, err = a.preview(ctx, c, true, client.PreviewRequest{
 				Act: "activate", Image: args[0],
-				Number: args[1], LetGo: in.LetGo, Overrule: in.Overrule,
+				Number: args[1], LetGo: in.LetGo, Overrule: in.Overrule, Redirect: in.Redirect,
 			}, "Activate %s %s?", args[0], args[1])
 			if err != nil {
 				return trial(err)
@@ -266,6 +266,8 @@ func (a *app) activate() *cobra.Command {
 	f.StringVar(&in.Reason, "reason", "", "why")
 	f.BoolVar(&in.LetGo, "let-go", false, "do not keep the version in use before as the fallback")
 	f.BoolVar(&in.Overrule, "overrule", false, "activate without clearance (administrators, with --reason)")
+	f.BoolVar(&in.Redirect, "redirect-rollovers", false, "have open rollovers to another version take their hosts "+
+		"to this one")
 	return cmd
 }
 

@@ -43,6 +43,7 @@ type PreviewRequest struct {
 	Options    Options  `json:"options,omitempty" doc:"For roll"`
 	LetGo      bool     `json:"let_go,omitempty"`
 	Overrule   bool     `json:"overrule,omitempty"`
+	Redirect   bool     `json:"redirect_rollovers,omitempty" doc:"For activate"`
 	KeepUsable bool     `json:"keep_usable,omitempty"`
 	TrackOnly  bool     `json:"track_only,omitempty"`
 }

@@ -183,6 +183,7 @@ type Activation struct {
 	Reason   string  `json:"reason,omitempty" maxLength:"2000"`
 	Leaves   *string `json:"leaves,omitempty" maxLength:"40" doc:"What live names as you saw it, empty for nothing: refused if it names another version by now"`
 	LetGo    bool    `json:"let_go,omitempty" doc:"Do not keep the version in use before as the fallback"`
+	Redirect bool    `json:"redirect_rollovers,omitempty" doc:"Have open rollovers that take hosts to another version take them to this one; without it the activation is refused while there are any"`
 	Overrule bool    `json:"overrule,omitempty" doc:"Activate without clearance; needs the role administrator and a reason"`
 }
 

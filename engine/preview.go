@@ -19,7 +19,7 @@ type PreviewRequest struct {
 	Pools   []string
 	Options rollover.Options
 
-	LetGo, Overrule, KeepUsable, TrackOnly bool
+	LetGo, Overrule, Redirect, KeepUsable, TrackOnly bool
 	// Approved says that the person may put versions before production.
 	Approved bool
 }

@@ -323,6 +323,21 @@ func OpenRollovers(db *gorm.DB, poolID int64) (rows []Rollover, err error) {
 	return rows, err
 }
 
+// OpenElsewhere returns the rollovers, with the names of their pools and the numbers of their versions, that are not
+// stopped and take hosts of pools that follow a track of an image to another version than one.
+func OpenElsewhere(db *gorm.DB, img Image, track string, versionID int64) (rows []struct {
+	ID           int64
+	Pool, Number string
+	State        rollover.State
+}, err error,
+) {
+	err = db.Raw(`select r.id, p.name as pool, v.number, r.state from rollovers r join pools p on p.id = r.pool_id
+			join versions v on v.id = r.target_id
+		where p.image_id = ? and p.track = ? and p.pinned_id is null and not r.settled and r.state <> 'stopped'
+			and r.target_id <> ? order by r.id`, img.ID, track, versionID).Scan(&rows).Error
+	return rows, err
+}
+
 // RolloverHosts returns the hosts of a rollover.
 func RolloverHosts(db *gorm.DB, id int64) (rows []RolloverHost, err error) {
 	err = db.Where("rollover_id = ?", id).Order("host_id").Find(&rows).Error

@@ -2701,6 +2701,8 @@ export interface components {
             /** @description Activate without clearance; needs the role administrator and a reason */
             overrule?: boolean;
             reason?: string;
+            /** @description Have open rollovers that take hosts to another version take them to this one; without it the activation is refused while there are any */
+            redirect_rollovers?: boolean;
         };
         AgentAnswer: {
             /** Format: int64 */
@@ -4261,6 +4263,8 @@ export interface components {
             overrule?: boolean;
             /** @description For roll, and the one pool for pin */
             pools?: string[] | null;
+            /** @description For activate */
+            redirect_rollovers?: boolean;
             track_only?: boolean;
         };
         ProgramEnded: {

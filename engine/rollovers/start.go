@@ -10,6 +10,7 @@ import (
 	"github.com/dustin/go-humanize/english"
 
 	"nimblepane/core/host"
+	"nimblepane/core/image"
 	"nimblepane/core/rollover"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
@@ -72,6 +73,53 @@ func (rs *Rollovers) Start(ctx context.Context, actor string, r StartRequest) (s
 		return nil
 	})
 	return started, err
+}
+
+// Activated sees to the open rollovers that take hosts of an image's pools to another version than the one that was
+// activated: the activation is refused, or they are stopped and started anew with their options, for its version.
+func (rs *Rollovers) Activated(tx *store.Tx, img store.Image, v store.Version, a versions.Activation) error {
+	pools, err := store.LockFollowers(tx.DB, img, []string{image.Live})
+	if err != nil {
+		return err
+	}
+	var going []string
+	for _, p := range pools {
+		open, err := store.LockOpenRollovers(tx.DB, p.ID)
+		if err != nil {
+			return err
+		}
+		o := store.NotStopped(open)
+		if o == nil || o.TargetID == v.ID {
+			continue
+		}
+		if !a.Redirect {
+			other, err := store.VersionByID(tx.DB, o.TargetID)
+			if err != nil {
+				return err
+			}
+			going = append(going, fmt.Sprintf("%s of pool %s (%s) takes hosts to %s", o.Name(), p.Name, o.State,
+				other.Number))
+			continue
+		}
+		reason := fmt.Sprintf("%s is activated", versions.Label(img, v))
+		stop(tx, o, reason)
+		if err := tx.Save(o).Error; err != nil {
+			return err
+		}
+		var nothing *nothingToDo
+		if _, err := rs.startOne(tx, p, StartRequest{Options: o.Options.V, Reason: reason}); err != nil &&
+			!asNothing(err, &nothing) {
+			return err
+		}
+	}
+	if len(going) > 0 {
+		return &engine.Problem{
+			Kind: engine.Conflict, Reasons: going,
+			Text: "open rollovers would take hosts to another version: redirect them (--redirect-rollovers), or " +
+				"stop them first",
+		}
+	}
+	return nil
 }
 
 // poolTarget returns the version that the pool should run, if hosts may be made from it.

@@ -225,6 +225,44 @@ func TestResumingExcusesTheFailuresSoFar(t *testing.T) {
 	require.Len(t, hosts(t, s, client.HostQuery{Pool: "back-office", Version: two, State: "serving"}), 4)
 }
 
+func TestAnActivationDoesNotLeaveRolloversToAnotherVersion(t *testing.T) {
+	t.Parallel()
+	s, _, two := drifting(t, servicetest.Options{}, "back-office")
+	ctx, ap, op := t.Context(), s.As(role.Approver), s.As(role.Operator)
+	three := s.Captured("counter-desk", "bm-counter")
+	s.Tried(three)
+	options := client.Options{Batch: "1", Floor: "25%"}
+	open, err := op.StartRollovers(ctx, client.StartRollovers{Pools: []string{"back-office"}, Options: options})
+	require.NoError(t, err)
+
+	_, err = ap.Activate(ctx, "counter-desk", three, client.Activation{})
+	require.ErrorContains(t, err, "open rollovers would take hosts to another version")
+	require.ErrorContains(t, err, ") takes hosts to "+two)
+	seen, err := ap.Preview(ctx, client.PreviewRequest{Act: "activate", Image: "counter-desk", Number: three})
+	require.NoError(t, err)
+	require.Contains(t, seen.Refused, "open rollovers")
+	require.NotContains(t, strings.Join(seen.Will, " "), "Nobody's session changes now")
+	seen, err = ap.Preview(ctx, client.PreviewRequest{
+		Act: "activate", Image: "counter-desk", Number: three, Redirect: true,
+	})
+	require.NoError(t, err)
+	require.Empty(t, seen.Refused)
+	require.Contains(t, strings.Join(seen.Will, " "), "is stopped, and a new one with its options takes its hosts "+
+		"to "+three)
+
+	_, err = ap.Activate(ctx, "counter-desk", three, client.Activation{Redirect: true})
+	require.NoError(t, err)
+	was, err := op.Rollover(ctx, open[0].ID)
+	require.NoError(t, err)
+	require.Equal(t, rollover.Stopped, was.State)
+	rows, err := op.Rollovers(ctx, "back-office", "", false, 10)
+	require.NoError(t, err)
+	require.Equal(t, three, rows[0].Version)
+	require.Equal(t, was.Options, rows[0].Options)
+	s.Ended(rows[0].ID)
+	require.Len(t, hosts(t, s, client.HostQuery{Pool: "back-office", Version: three}), 4)
+}
+
 func TestWaysToRollBack(t *testing.T) {
 	t.Parallel()
 	s, one, two := drifting(t, servicetest.Options{}, "back-office")

@@ -46,6 +46,7 @@ func Add(e *engine.Engine, heartbeat time.Duration) *Subjects {
 	rs, vs, fs, bs := rollovers.New(e, f), versions.New(e), feeds.New(e), bases.New(e)
 	of, lists := builds.New(e, vs, f, bs, rs), software.New(e, vs)
 	provenance.New(e, vs)
+	vs.WhenActivated(rs.Activated)
 	readiness.Add(e)
 	return &Subjects{
 		Fleet:     f,

@@ -213,6 +213,11 @@ func (vs *Versions) findBuildMachine(ctx context.Context, siteName, name string)
 
 func orNone(list []string) string { return cmp.Or(strings.Join(list, ", "), "none") }
 
+// WhenActivated has something done in the change by which a version is activated. It is said before the engine runs.
+func (vs *Versions) WhenActivated(then func(*store.Tx, store.Image, store.Version, Activation) error) {
+	vs.activated = append(vs.activated, then)
+}
+
 // WhenSealed has something done in the change by which a version becomes sealed. It is said before the engine runs.
 func (vs *Versions) WhenSealed(then func(*store.Tx, store.Version, platform.Captured) error) {
 	vs.sealed = append(vs.sealed, then)

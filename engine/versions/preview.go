@@ -38,8 +38,27 @@ func (vs *Versions) previewTrack(ctx context.Context, r engine.PreviewRequest, t
 	}
 	p.Will = []string{
 		fmt.Sprintf("Track %s of %s goes from %s to %s.", trackName, img.Name, cmp.Or(p.Leaves, "nothing"), v.Number),
-		fmt.Sprintf("%s in %s that follow %s run another version: they drift until they are rolled over. Nobody's "+
-			"session changes now.", english.Plural(hosts, "host", ""), english.Plural(pools, "pool", ""), trackName),
+		fmt.Sprintf("%s in %s that follow %s run another version: they drift until they are rolled over.",
+			english.Plural(hosts, "host", ""), english.Plural(pools, "pool", ""), trackName),
+	}
+	open, err := store.OpenElsewhere(db, img, trackName, v.ID)
+	if err != nil {
+		return p, err
+	}
+	for _, o := range open {
+		will := "goes on"
+		switch {
+		case trackName == image.Live && !r.Redirect:
+			continue // the activation is refused, with them as its reasons
+		case trackName == image.Live:
+			will = "is stopped, and a new one with its options takes its hosts to " + v.Number
+		}
+		p.Will = append(p.Will, fmt.Sprintf("Rollover %d of pool %s (%s), which takes hosts to %s, %s.", o.ID,
+			o.Pool, o.State,
+			o.Number, will))
+	}
+	if len(open) == 0 {
+		p.Will[1] += " Nobody's session changes now."
 	}
 	if trackName == image.Pilot {
 		p.Will = append(p.Will, "Production does not change.")
@@ -115,7 +134,7 @@ func (vs *Versions) previewActivate(ctx context.Context, actor string, r engine.
 		return p, err
 	}
 	return p, vs.Activate(ctx, actor, r.Image, r.Number,
-		Activation{Reason: engine.PreviewReason, LetGo: r.LetGo, Overrule: r.Overrule})
+		Activation{Reason: engine.PreviewReason, LetGo: r.LetGo, Overrule: r.Overrule, Redirect: r.Redirect})
 }
 
 func (vs *Versions) previewRetire(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview,

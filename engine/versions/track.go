@@ -48,6 +48,10 @@ type Activation struct {
 	Overrule bool
 	// Leaves is as in Staging.
 	Leaves *string
+	// Redirect has open rollovers that take hosts to another version take them to this one. Without it, the
+	// activation is
+	// refused while there are any.
+	Redirect bool
 }
 
 // Activate points an image's live track at a version that has clearance.
@@ -65,7 +69,15 @@ func (vs *Versions) Activate(ctx context.Context, actor, imageName, number strin
 		if err != nil {
 			return err
 		}
-		return advance(tx, img, *v, image.Live, "version.activate", a, overruled)
+		if err := advance(tx, img, *v, image.Live, "version.activate", a, overruled); err != nil {
+			return err
+		}
+		for _, then := range vs.activated {
+			if err := then(tx, img, *v, a); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 

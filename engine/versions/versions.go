@@ -20,7 +20,8 @@ import (
 type Versions struct {
 	engine *engine.Engine
 	// what is done when a version is
-	sealed []func(*store.Tx, store.Version, platform.Captured) error
+	sealed    []func(*store.Tx, store.Version, platform.Captured) error
+	activated []func(*store.Tx, store.Image, store.Version, Activation) error
 
 	captures      engine.Work[ofVersion, platform.Capture, platform.Captured]
 	diskDeletions engine.Work[ofVersion, platform.Named, platform.Nothing]

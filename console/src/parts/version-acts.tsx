@@ -103,6 +103,7 @@ function Activate({ version: v }: { version: Version }) {
   const { may } = useSigned();
   const [letGo, setLetGo] = useState(false);
   const [overrule, setOverrule] = useState(false);
+  const [redirect, setRedirect] = useState(false);
   const [leaves, seen] = useLeaves();
   return (
     <Act
@@ -114,20 +115,32 @@ function Activate({ version: v }: { version: Version }) {
         call(
           api.POST("/api/v1/images/{image}/versions/{number}/activate", {
             params: { path: { image: v.image, number: v.number } },
-            body: { reason, let_go: letGo, overrule, leaves: leaves.current },
+            body: { reason, let_go: letGo, overrule, redirect_rollovers: redirect, leaves: leaves.current },
           }),
         )
       }
     >
       <VStack align="start">
         <Preview
-          of={{ act: "activate", image: v.image, number: v.number, let_go: letGo, overrule }}
+          of={{
+            act: "activate",
+            image: v.image,
+            number: v.number,
+            let_go: letGo,
+            overrule,
+            redirect_rollovers: redirect,
+          }}
           onSeen={seen}
         />
         <Check
           checked={!letGo}
           set={(c) => setLetGo(!c)}
           label="Keep the version in use before as the fallback"
+        />
+        <Check
+          checked={redirect}
+          set={setRedirect}
+          label="Redirect open rollovers that take hosts to another version"
         />
         {may("administrator") && (
           <Check checked={overrule} set={setOverrule} label="Overrule clearance, with a reason" />
