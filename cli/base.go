@@ -245,6 +245,9 @@ func (a *app) retireBase() *cobra.Command {
 		Use: "retire NAME", Short: "Give a base up: its disk is deleted everywhere, its record stays", Args: named,
 		ValidArgsFunction: a.complete(baseNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			if _, err := c.Base(ctx, args[0]); err != nil {
+				return err
+			}
 			if err := a.ask("Retire base %s, and delete its disk here and at all sites?", args[0]); err != nil {
 				return err
 			}

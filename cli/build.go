@@ -434,8 +434,14 @@ func (a *app) discardBuild() *cobra.Command {
 		Use: "discard NUMBER", Short: "Discard the machine that a build holds", Args: named,
 		ValidArgsFunction: a.complete(buildIDs),
 		RunE: a.onBuild(func(ctx context.Context, c *client.Client, id int64) error {
-			if err := a.ask("Discard the machine of build %d? What was done on it is lost.", id); err != nil {
+			is, err := c.Build(ctx, id)
+			if err != nil {
 				return err
+			}
+			if is.HeldUntil != nil && !is.Settled {
+				if err := a.ask("Discard the machine of build %d? What was done on it is lost.", id); err != nil {
+					return err
+				}
 			}
 			b, err := c.DiscardBuild(ctx, id)
 			if err != nil {
@@ -511,8 +517,14 @@ func (a *app) cancelBuild() *cobra.Command {
 		Use: "cancel NUMBER", Short: "End a build before its capture, and discard its machine", Args: named,
 		ValidArgsFunction: a.complete(buildIDs),
 		RunE: a.onBuild(func(ctx context.Context, c *client.Client, id int64) error {
-			if err := a.ask("Cancel build %d? What was done on its machine is lost.", id); err != nil {
+			is, err := c.Build(ctx, id)
+			if err != nil {
 				return err
+			}
+			if !is.State.Ended() && !is.State.Captures() {
+				if err := a.ask("Cancel build %d? What was done on its machine is lost.", id); err != nil {
+					return err
+				}
 			}
 			b, err := c.CancelBuild(ctx, id, reason)
 			if err != nil {

@@ -59,14 +59,14 @@ func TestAMonthsWorkAtTheCommandLine(t *testing.T) {
 	run(role.Approver, cli.ExitRefused, "testers: 0 of 1", "activate", "counter-desk", two, "--yes")
 	run(role.Operator, 0, "Production has not moved", "stage", "counter-desk", two)
 	run(role.Operator, 0, "finished", "rollover", "start", "--pool", "ticket-pilot", "--batch", "100%", "--floor", "0",
-		"--follow")
+		"--follow", "--yes")
 	run(role.Operator, cli.ExitUsage, "--pass or --fail", "trial", "sign", "counter-desk", two)
 	run(role.Operator, 0, "1 of 1 tester said yes: operator", "trial", "sign", "counter-desk", two, "--pass")
 	run(role.Approver, 0, "4 of 4 hosts drift", "activate", "counter-desk", two, "--yes")
 	run(role.Viewer, 0, "should run "+two, "drift", "--pool", "back-office")
 	run(role.Viewer, 0, "4 of 4 hosts of back-office drift", "today")
 	run(role.Operator, 0, "finished", "rollover", "start", "--pool", "back-office", "--batch", "2", "--floor", "0",
-		"--follow")
+		"--follow", "--yes")
 	run(role.Viewer, 0, "finished", "rollover", "list", "--pool", "back-office")
 	run(role.Viewer, 0, "No host drifts.", "drift", "--pool", "back-office")
 	out = run(role.Approver, 0, two+" is barred: printers", "rollback", "counter-desk", two, "--reason", "printers",

@@ -209,6 +209,9 @@ func (a *app) deleteFeed() *cobra.Command {
 		Use: "delete NAME", Short: "Forget a feed; bases that were taken from it stay", Args: named,
 		ValidArgsFunction: a.complete(feedNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			if _, err := c.Feed(ctx, args[0]); err != nil {
+				return err
+			}
 			if err := a.ask("Delete feed %s? No build can begin with the newest of it then.", args[0]); err != nil {
 				return err
 			}

@@ -145,8 +145,14 @@ func (a *app) unfollowSheet() *cobra.Command {
 		Use: "unfollow NAME", Short: "Have a sheet follow no repository any more: it stays as it was seen last",
 		Args: named, ValidArgsFunction: a.complete(sheetNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			if err := a.ask("Have sheet %s follow its repository no more?", args[0]); err != nil {
+			s, err := c.Sheet(ctx, args[0])
+			if err != nil {
 				return err
+			}
+			if s.Repository != nil {
+				if err := a.ask("Have sheet %s follow its repository no more?", args[0]); err != nil {
+					return err
+				}
 			}
 			if err := c.UnfollowRepository(ctx, args[0]); err != nil {
 				return err

@@ -97,6 +97,9 @@ func (a *app) buildMachine() *cobra.Command {
 			Use: use + " SITE MACHINE", Short: short, Args: named, ValidArgsFunction: a.complete(here, here),
 			RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 				if use == "discard" {
+					if _, err := c.BuildMachine(ctx, args[0], args[1]); err != nil {
+						return err
+					}
 					if err := a.ask("Discard build machine %s at %s, with all that was done on it and not captured?",
 						args[1], args[0]); err != nil {
 						return err
@@ -136,6 +139,9 @@ func (a *app) buildMachine() *cobra.Command {
 		Use: "back SITE MACHINE CHECKPOINT", Short: "Have a build machine go back to a checkpoint",
 		Args: named, ValidArgsFunction: a.complete(here, here, ofMachine),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			if _, err := c.BuildMachine(ctx, args[0], args[1]); err != nil {
+				return err
+			}
 			if err := a.ask("Have build machine %s at %s go back to checkpoint %q, without what was done on it since?",
 				args[1], args[0], args[2]); err != nil {
 				return err

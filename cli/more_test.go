@@ -33,8 +33,8 @@ func TestHostsAndPeopleAtTheCommandLine(t *testing.T) {
 	fields := strings.Split(strings.Split(list, "\n")[1], ",")
 	host, key, person := fields[0], fields[1], fields[2]
 	run(0, person, "host", "show", host)
-	run(0, "They are told.", "session", "tell", host, key, "The ferry is late.")
-	run(0, "3 people are told.", "pool", "tell", "back-office", "The ferry is later.")
+	run(0, "They are told.", "session", "tell", host, key, "The ferry is late.", "--yes")
+	run(0, "3 people are told.", "pool", "tell", "back-office", "The ferry is later.", "--yes")
 	run(cli.ExitNotFound, "not found", "session", "sign-off", host, "s0", "--yes")
 	run(0, "is being ended", "session", "sign-off", host, key, "--yes", "--reason", "asked for it")
 	// Nobody uses the pilot pool, so nobody keeps its hosts from becoming empty.
@@ -125,7 +125,7 @@ func TestPasswordsAndNarrowTokensAtTheCommandLine(t *testing.T) {
 	narrow := strings.Fields(out)[len(strings.Fields(out))-1]
 	_, code = as(narrow, "", "pool", "tell", "ticket-pilot", "hello")
 	require.Zero(t, code)
-	out, code = as(narrow, "", "pool", "tell", "back-office", "hello")
+	out, code = as(narrow, "", "pool", "tell", "back-office", "hello", "--yes")
 	require.Equal(t, cli.ExitNotYou, code)
 	require.Contains(t, out, "the token is for pools ticket-pilot only")
 	out, _ = as(mine, "", "token", "list")

@@ -155,6 +155,16 @@ func (a *app) pool() *cobra.Command {
 		Use: "tell POOL TEXT", Short: "Show a text to everybody in a pool", Args: named,
 		ValidArgsFunction: a.complete(poolNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			people, err := c.Sessions(ctx, client.SessionQuery{Pool: args[0]})
+			if err != nil {
+				return err
+			}
+			if len(people) > 0 {
+				if err := a.ask("Show the text to %s in pool %s?", english.Plural(len(people), "person", "people"),
+					args[0]); err != nil {
+					return err
+				}
+			}
 			r, err := c.TellPool(ctx, args[0], args[1])
 			if err == nil {
 				a.say("%s told.", english.Plural(r.Sessions, "person is", "people are"))
@@ -264,6 +274,9 @@ func (a *app) host() *cobra.Command {
 			"rebuilt,\nchecked and put back. A faulty host whose agent is silent is rebuilt only with " +
 			"--vouch-empty: silence\nproves nothing about who is on it.",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			if _, err := c.Host(ctx, args[0]); err != nil {
+				return err
+			}
 			if err := a.ask("Throw the disk of %s away and make a new one?", args[0]); err != nil {
 				return err
 			}
@@ -348,7 +361,12 @@ func (a *app) session() *cobra.Command {
 		Use: "sign-off HOST SESSION", Short: "End a session; what is not saved is lost", Args: named,
 		ValidArgsFunction: a.complete(hostNames, sessionKeys),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			if err := a.ask("End session %s on %s? What is not saved is lost.", args[1], args[0]); err != nil {
+			s, err := sessionOn(ctx, c, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			if err := a.ask("End session %s of %s on %s? What is not saved is lost.", s.Key, s.Person,
+				s.Host); err != nil {
 				return err
 			}
 			if err := c.SignOffSession(ctx, args[0], args[1], reason); err != nil {
@@ -363,7 +381,14 @@ func (a *app) session() *cobra.Command {
 		Use: "tell HOST SESSION TEXT", Short: "Show a text to one person", Args: named,
 		ValidArgsFunction: a.complete(hostNames, sessionKeys),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			_, err := c.TellSession(ctx, args[0], args[1], args[2])
+			s, err := sessionOn(ctx, c, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			if err := a.ask("Show the text to %s on %s?", s.Person, s.Host); err != nil {
+				return err
+			}
+			_, err = c.TellSession(ctx, args[0], args[1], args[2])
 			if err == nil {
 				a.say("They are told.")
 			}
@@ -371,6 +396,22 @@ func (a *app) session() *cobra.Command {
 		}),
 	})
 	return cmd
+}
+
+// sessionOn returns the session of a host that has the key.
+func sessionOn(ctx context.Context, c *client.Client, host, key string) (s client.Session, err error) {
+	sessions, err := c.Sessions(ctx, client.SessionQuery{Host: host})
+	if err != nil {
+		return s, err
+	}
+	for _, s := range sessions {
+		if s.Key == key {
+			return s, nil
+		}
+	}
+	return s, &client.Error{
+		Status: http.StatusNotFound, Detail: fmt.Sprintf("session %q on host %q: not found", key, host),
+	}
 }
 
 func (a *app) drift() *cobra.Command {

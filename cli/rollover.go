@@ -73,7 +73,7 @@ func (a *app) startRollover() *cobra.Command {
 			}
 			in.Options.EarliestStart = &t
 		}
-		if _, err := a.preview(ctx, c, false, client.PreviewRequest{Act: "roll", Pools: in.Pools, Options: in.Options},
+		if _, err := a.preview(ctx, c, true, client.PreviewRequest{Act: "roll", Pools: in.Pools, Options: in.Options},
 			"Roll over %s?", strings.Join(in.Pools, ", ")); err != nil {
 			return err
 		}

@@ -29,6 +29,9 @@ func (a *app) schedule() *cobra.Command {
 			Use: use + " NAME", Short: short, Args: named, ValidArgsFunction: a.complete(scheduleNames),
 			RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 				if use == "delete" {
+					if _, err := c.Schedule(ctx, args[0]); err != nil {
+						return err
+					}
 					if err := a.ask("Delete schedule %s?", args[0]); err != nil {
 						return err
 					}
@@ -98,22 +101,19 @@ func (a *app) addSchedule() *cobra.Command {
 		case changed:
 			in.Mode = schedule.IfChanged
 		}
-		if in.Mode.Dated() && !a.yes {
-			dates, err := c.ScheduleDates(ctx, in)
-			if err != nil {
-				return err
-			}
-			a.say("Builds of %s start %s:\n%s", in.Sheet, in.Mode, strings.Join(onTheWall(dates, in.Zone), "\n"))
-			if err := a.ask("Write schedule %s down?", in.Name); err != nil {
-				return err
-			}
-		}
 		s, err := c.AddSchedule(ctx, in)
 		if err != nil {
 			return err
 		}
 		if a.structured() {
 			return a.object(s)
+		}
+		if in.Mode.Dated() {
+			dates, err := c.ScheduleDates(ctx, in)
+			if err != nil {
+				return err
+			}
+			a.say("Builds of %s start %s:\n%s", in.Sheet, in.Mode, strings.Join(onTheWall(dates, in.Zone), "\n"))
 		}
 		a.say("Schedule %s is written down.", s.Name)
 		return nil

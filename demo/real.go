@@ -267,7 +267,8 @@ func (r *realStory) live(number string) error {
 			"the short story has no trial"), "names "+number)
 		return err
 	}
-	if _, err := r.done("jonas", words("rollover start --pool "+trials+" --floor 0 --log-off warn --grace 1m --follow"),
+	if _, err := r.done("jonas", words("rollover start --yes --pool "+trials+" --floor 0 --log-off warn --grace 1m "+
+		"--follow"),
 		"finished"); err != nil {
 		return err
 	}
@@ -295,7 +296,7 @@ func (r *realStory) firstVersion() error {
 		return err
 	}
 	if _, err := r.done("jonas", words(fmt.Sprintf(
-		"rollover start --pool %s --batch %d --floor 0 --log-off warn --grace 1m --follow", offices, r.hosts)),
+		"rollover start --yes --pool %s --batch %d --floor 0 --log-off warn --grace 1m --follow", offices, r.hosts)),
 		"finished"); err != nil {
 		return err
 	}
@@ -484,7 +485,7 @@ func (r *realStory) roll() error {
 	r.say("Jonas rolls the pool over. While %s drains, Petra leaves by herself, Ida is warned and stays, and Olaf "+
 		"is sent away with a sentence.", r.host(1))
 	out, err := r.done("jonas", words(fmt.Sprintf(
-		"rollover start --pool %s --batch %d --floor 0 --log-off warn --grace 1m", offices, max(1, r.hosts-1))),
+		"rollover start --yes --pool %s --batch %d --floor 0 --log-off warn --grace 1m", offices, max(1, r.hosts-1))),
 		"batches of")
 	if err != nil {
 		return err

@@ -199,7 +199,7 @@ func (g *guide) pilot() error {
 	if _, err := g.done("jonas", words("stage counter-desk 2026.11.2"), "Production has not moved"); err != nil {
 		return err
 	}
-	if _, err := g.done("jonas", words("rollover start --pool ticket-pilot --batch 50% --floor 0 --log-off warn "+
+	if _, err := g.done("jonas", words("rollover start --yes --pool ticket-pilot --batch 50% --floor 0 --log-off warn "+
 		"--grace 5m --follow"), "finished"); err != nil {
 		return err
 	}
@@ -244,7 +244,8 @@ func (g *guide) live() error {
 
 func (g *guide) rollWithKill() error {
 	g.say("Jonas rolls ticket-counters in batches, above a floor, and warns people before their session ends.")
-	out, err := g.done("jonas", words("rollover start --pool ticket-counters --batch 30% --floor 10% --log-off warn "+
+	out, err := g.done("jonas", words("rollover start --yes --pool ticket-counters --batch 30% --floor 10% "+
+		"--log-off warn "+
 		"--grace 10m --failure-budget 2"), "batches of 12", "floor of 24 seats")
 	if err != nil {
 		return err
@@ -294,7 +295,7 @@ func (g *guide) failing() error {
 	if err := g.practiceCtl(g.ctx, "knobs", "fault", "south-quay", "check-fails", "bo-*"); err != nil {
 		return err
 	}
-	out, err := g.done("jonas", words("rollover start --pool back-office --batch 4 --floor 5% --log-off warn "+
+	out, err := g.done("jonas", words("rollover start --yes --pool back-office --batch 4 --floor 5% --log-off warn "+
 		"--grace 5m --failure-budget 1"))
 	if err != nil {
 		return err
@@ -316,7 +317,7 @@ func (g *guide) back() error {
 	if err := g.practiceCtl(g.ctx, "knobs", "mend", "south-quay"); err != nil {
 		return err
 	}
-	out, err := g.done("jonas", words("rollover start --pool crew-rooms --batch 6 --floor 10% --log-off warn "+
+	out, err := g.done("jonas", words("rollover start --yes --pool crew-rooms --batch 6 --floor 10% --log-off warn "+
 		"--grace 5m"))
 	if err != nil {
 		return err

@@ -34,7 +34,7 @@ terminal terminal-today 3 "pane today"
 as anton; pane trial sign counter-desk 2026.11.3 --pass --comment 'berth plans open' >/dev/null
 as tove; pane activate counter-desk 2026.11.3 --yes --reason 'trial passed' >/dev/null
 as jonas
-id=$(pane rollover start --pool ticket-counters --batch 25% --floor 10% --log-off warn --grace 15m -o json | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
+id=$(pane rollover start --yes --pool ticket-counters --batch 25% --floor 10% --log-off warn --grace 15m -o json | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
 pane rollover watch "$id" --until done=12 >/dev/null
 terminal terminal-watch 4 "pane rollover watch $id" &
 go run ./docs/shots -out "$out" rollover="/rollovers/$id"
