@@ -181,11 +181,11 @@ func Who(db *gorm.DB, q Question) (holders []Holder, err error) {
 		return nil, err
 	}
 	if len(named) == 0 {
-		of := ""
-		if q.Origin != "" {
-			of = fmt.Sprintf(" of origin %s", q.Origin)
+		anywhere, err := store.SoftwareNamed(db, strings.TrimSpace(q.Name), "", 1)
+		if err != nil || len(anywhere) > 0 { // of another origin
+			return nil, err
 		}
-		return nil, fmt.Errorf("software%s that is called %q (use * for any text, such as *%s*): %w", of, q.Name,
+		return nil, fmt.Errorf("software that is called %q (use * for any text, such as *%s*): %w", q.Name,
 			strings.Trim(q.Name, "*"), store.ErrNotFound)
 	}
 	if len(named) > mostNamed {

@@ -320,7 +320,7 @@ func TestLettingTheFallbackGo(t *testing.T) {
 	require.NoError(t, err)
 	entries, err := admin.Trail(t.Context(), client.TrailQuery{Verb: "version.activate"}, 10)
 	require.NoError(t, err)
-	require.Contains(t, string(entries[0].Detail), `"override": true`)
+	require.Contains(t, string(entries[0].Detail), `"override":true`)
 	require.Equal(t, "the counter opens in an hour", entries[0].Reason)
 }
 

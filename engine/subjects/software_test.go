@@ -139,10 +139,11 @@ func TestWhoStillHasSomethingIsAnsweredOverAllVersionsInUse(t *testing.T) {
 	require.Empty(t, all[0].Tracks)
 	require.Len(t, ask(client.SoftwareQuestion{Name: "tide"})[0].Has, 2, "by their source")
 	require.Empty(t, ask(client.SoftwareQuestion{Name: "fare-desk", Origin: software.RPM}))
-	require.Empty(t, ask(client.SoftwareQuestion{Name: "fare_desk", All: true}))
+	_, err := c.WhoHas(ctx, client.SoftwareQuestion{Name: "fare_desk", All: true})
+	require.ErrorContains(t, err, "not found", "a mistyped name is no all-clear")
 	odd := ask(client.SoftwareQuestion{Name: "quay-fax", Below: "summer"})
 	require.Contains(t, odd[0].Unordered[0], `quay-fax winter: version "winter" follows none of usual rules`)
-	_, err := c.WhoHas(ctx, client.SoftwareQuestion{Name: "*"})
+	_, err = c.WhoHas(ctx, client.SoftwareQuestion{Name: "*"})
 	require.ErrorContains(t, err, "say the name of a piece of software")
 }
 
