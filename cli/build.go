@@ -385,9 +385,13 @@ func standing(b client.WholeBuild) string {
 	line := fmt.Sprintf("build %d of %s: %s", b.ID, b.Image, b.State)
 	switch b.State {
 	case build.Working:
-		for i, s := range b.Steps {
+		n := 0 // steps on its machine, as its total counts them
+		for _, s := range b.Steps {
+			if s.State != build.StepSkipped && s.State != build.StepLater {
+				n++
+			}
 			if s.State == build.StepGoesOn || s.State == build.StepFailed {
-				line += fmt.Sprintf(", step %d of %d: %s", i+1, b.Total, s.Name)
+				line += fmt.Sprintf(", step %d of %d: %s", n, b.Total, s.Name)
 			}
 		}
 	case build.Capturing, build.Delivering, build.Ready:

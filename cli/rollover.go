@@ -100,9 +100,13 @@ func (a *app) startRollover() *cobra.Command {
 	return cmd
 }
 
+// progressOf says for how many hosts a rollover has ended, and how many of the others stay as they were.
 func progressOf(r client.Rollover) string {
-	settled := r.Phases[rollover.Done] + r.Phases[rollover.Failed] + r.Phases[rollover.Left]
-	return fmt.Sprintf("%d of %d", settled, r.Total)
+	line := fmt.Sprintf("%d of %d", r.Phases[rollover.Done]+r.Phases[rollover.Failed], r.Total)
+	if left := r.Phases[rollover.Left]; left > 0 {
+		line += fmt.Sprintf(", %d left", left)
+	}
+	return line
 }
 
 func (a *app) listRollovers() *cobra.Command {
@@ -121,7 +125,7 @@ func (a *app) listRollovers() *cobra.Command {
 				column[client.Rollover]{"Pool", func(r client.Rollover) string { return r.Pool }},
 				column[client.Rollover]{"To", func(r client.Rollover) string { return r.Image + " " + r.Version }},
 				column[client.Rollover]{"State", func(r client.Rollover) string { return coloured(r.State) }},
-				column[client.Rollover]{"Settled", progressOf},
+				column[client.Rollover]{"Done", progressOf},
 				column[client.Rollover]{"Failed", func(r client.Rollover) string {
 					return fmt.Sprint(r.Phases[rollover.Failed])
 				}},
@@ -246,7 +250,7 @@ func (a *app) rolloverAct(verb, short string, needsReason bool) *cobra.Command {
 				a.say("Rollover %d takes %s of %s back to %s. Watch it with: pane rollover watch %d", r.ID,
 					many(r.Phases[rollover.Queued], "host"), r.Pool, r.Version, r.ID)
 			} else {
-				a.say("Rollover %d of %s is %s; %s hosts are settled.", r.ID, r.Pool, r.State, progressOf(r))
+				a.say("Rollover %d of %s is %s; hosts done: %s.", r.ID, r.Pool, r.State, progressOf(r))
 			}
 			return nil
 		}),
@@ -374,7 +378,7 @@ func outcome(r client.Rollover) error {
 // drawing draws a rollover: a line a batch, a sign a host.
 func drawing(r client.Rollover, hosts []client.RolloverHost) []string {
 	lines := []string{
-		text.Bold.Sprintf("Rollover %d", r.ID) + fmt.Sprintf(" of %s to %s %s: %s, %s settled", r.Pool, r.Image,
+		text.Bold.Sprintf("Rollover %d", r.ID) + fmt.Sprintf(" of %s to %s %s: %s, hosts done: %s", r.Pool, r.Image,
 			r.Version, coloured(r.State), progressOf(r)),
 	}
 	batches := map[int][]client.RolloverHost{}
