@@ -166,6 +166,7 @@ func tuneCollector(ctx context.Context) {
 		underLoad = 300
 		many, few = 10, 2 // collections within the interval
 	)
+	debug.SetGCPercent(usual)
 	tick := time.NewTicker(interval)
 	defer tick.Stop()
 	var stats debug.GCStats
