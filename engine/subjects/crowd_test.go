@@ -37,7 +37,7 @@ func TestACrowdThatDoesEverythingAtOnce(t *testing.T) {
 		},
 		func(r *rand.Rand) error {
 			_, err := admin.Activate(ctx, "counter-desk", pick(r, versions),
-				client.Activation{Overrule: true, Reason: "r"})
+				client.Activation{Overrule: true, Reason: "r", Redirect: r.IntN(2) == 0})
 			return err
 		},
 		func(r *rand.Rand) error {

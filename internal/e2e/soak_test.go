@@ -138,7 +138,10 @@ func TestSoak(t *testing.T) {
 			}
 			return
 		}
-		_, _ = c.Activate(ctx, "counter-desk", versions[n%2], client.Activation{Overrule: true, Reason: "soak"})
+		_, _ = c.Activate(ctx, "counter-desk", versions[n%2], client.Activation{
+			Overrule: true, Reason: "soak",
+			Redirect: n%3 > 0,
+		})
 		// Each by itself: a pool that runs the version already refuses both.
 		for _, pool := range []string{"ticket-counters", "back-office"} {
 			_, _ = c.StartRollovers(ctx, client.StartRollovers{
