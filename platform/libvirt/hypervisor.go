@@ -27,7 +27,8 @@ type hypervisor struct {
 
 	mu          sync.Mutex
 	conn        *connection
-	accelerator string      // once it is known
+	accelerator string // once it is known
+	notes       map[string]readNote
 	disks       depot.Depot // once it is known
 }
 
@@ -41,7 +42,7 @@ func newHypervisor(site string, h estate.Hypervisor, accelerator string) (*hyper
 	}
 	return &hypervisor{
 		site: site, name: h.Name, address: u, storage: h.Storage, depotAt: h.Depot,
-		wanted: accelerator,
+		wanted: accelerator, notes: map[string]readNote{},
 	}, nil
 }
 

@@ -267,22 +267,47 @@ func (d volumeXML) modified() string {
 	return d.Target.Timestamps.Modified
 }
 
-// known returns a disk's note, and whether its file is what it was when the note was written. The note is read each
-// time:
-// another process may have found the disk corrupt, and removed it.
+// readNote is a note as it was read last, with what its own file was like then.
+type readNote struct {
+	note
+	size     int64
+	modified string
+}
+
+// known returns a disk's note, and whether its file is what it was when the note was written. A note that was read
+// before
+// is read again only if its own file is another one: another process may have removed it, having found the disk
+// corrupt.
 func (h *hypervisor) known(l *libvirt.Libvirt, disk string) (n note, same bool, err error) {
 	v, err := h.volume(l, disk+diskEnding)
 	if err != nil {
 		return n, false, err
 	}
-	if n, err = h.noteOf(l, disk); err != nil {
+	of, err := h.volume(l, disk+noteEnding)
+	if err != nil {
 		return n, false, err
+	}
+	file, err := describe(l, of)
+	if err != nil {
+		return n, false, err
+	}
+	h.mu.Lock()
+	read, cached := h.notes[disk]
+	h.mu.Unlock()
+	if !cached || read.size != file.physical() || read.modified != file.modified() {
+		read = readNote{size: file.physical(), modified: file.modified()}
+		if read.note, err = h.noteOf(l, disk); err != nil {
+			return n, false, err
+		}
+		h.mu.Lock()
+		h.notes[disk] = read
+		h.mu.Unlock()
 	}
 	d, err := describe(l, v)
 	if err != nil {
 		return n, false, err
 	}
-	return n, d.physical() == n.Size && d.modified() == n.Modified, nil
+	return read.note, d.physical() == read.Size && d.modified() == read.Modified, nil
 }
 
 // intact makes sure that a disk has the digest: by its note, or by reading it
