@@ -217,8 +217,9 @@ func TestAScheduleIsWrittenDownAtTheCommandLine(t *testing.T) {
 	run(0, "", "No build starts by itself.", "schedule", "list")
 	run(cli.ExitUsage, "", "rule", add...)
 	run(cli.ExitUsage, "", "is no recurrence rule", append(add, "--rule", "mondays", "--zone", "UTC")...)
-	run(cli.ExitRefused, "n\n", "Mon 2027-01-04 02:30 Europe/Paris (2027-01-04 01:30 UTC)", dated...)
-	run(0, "y\n", "Schedule monthly is written down.", dated...)
+	// Nobody is disturbed by it, and it is not asked.
+	run(0, "", "Mon 2027-01-04 02:30 Europe/Paris (2027-01-04 01:30 UTC)", dated...)
+	run(cli.ExitRefused, "", "there is a schedule monthly already", dated...)
 	run(0, "", "on every date on which something has changed", "schedule", "show", "monthly")
 	run(0, "", "2026-12-07 01:30", "schedule", "calendar")
 	run(0, "", "Schedule monthly is paused.", "schedule", "pause", "monthly", "--reason", "the quay is closed")
