@@ -39,7 +39,7 @@ func filtersOf(in reflect.Type) (list []named) {
 	return list
 }
 
-// exist returns store.ErrNotFound if a filter of an input names what there is not.
+// exist returns store.ErrNotFound if a filter of an input has an unknown name.
 func exist(db *gorm.DB, in any, list []named) error {
 	value := reflect.ValueOf(in).Elem()
 	for _, f := range list {

@@ -11,7 +11,7 @@ import (
 	"nimblepane/internal/servicetest"
 )
 
-// TestAFilterThatNamesNothingIsAnError has lists that would be empty, and read as an all-clear.
+// TestAFilterThatNamesNothingIsAnError filters lists by unknown names.
 func TestAFilterThatNamesNothingIsAnError(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})

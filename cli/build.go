@@ -443,7 +443,7 @@ func (a *app) discardBuild() *cobra.Command {
 				return err
 			}
 			if is.HeldUntil != nil && !is.Settled {
-				if err := a.ask("Discard the machine of build %d? What was done on it is lost.", id); err != nil {
+				if err := a.ask("Discard the machine of build %d? All work on it is lost.", id); err != nil {
 					return err
 				}
 			}
@@ -526,7 +526,7 @@ func (a *app) cancelBuild() *cobra.Command {
 				return err
 			}
 			if !is.State.Ended() && !is.State.Captures() {
-				if err := a.ask("Cancel build %d? What was done on its machine is lost.", id); err != nil {
+				if err := a.ask("Cancel build %d? All work on its machine is lost.", id); err != nil {
 					return err
 				}
 			}

@@ -200,7 +200,7 @@ func New(version string) *cobra.Command {
 	return cmd
 }
 
-// refuseUnknown has a command that only groups others refuse what is none of them, at every level.
+// refuseUnknown makes a group of commands refuse unknown subcommands, at every level.
 func refuseUnknown(cmd *cobra.Command) {
 	for _, c := range cmd.Commands() {
 		refuseUnknown(c)

@@ -101,7 +101,7 @@ func TestAMonthsWorkAtTheCommandLine(t *testing.T) {
 	run(role.Viewer, 0, "", "trail", "export", "--verb", "version.activate", "--to-file", filtered)
 	out, code = typed(t, "", "trail", "verify", "--file", filtered)
 	require.Equal(t, cli.ExitBad, code, out)
-	require.Contains(t, out, "the export is filtered, or somebody has removed entries")
+	require.Contains(t, out, "the export is filtered, or entries were removed")
 	require.NotContains(t, out, "somebody changed it")
 	require.NoError(t, os.WriteFile(filtered, []byte("no export"), 0o600))
 	out, _ = typed(t, "", "trail", "verify", "--file", filtered)

@@ -217,7 +217,7 @@ func TestAScheduleIsWrittenDownAtTheCommandLine(t *testing.T) {
 	run(0, "", "No build starts by itself.", "schedule", "list")
 	run(cli.ExitUsage, "", "rule", add...)
 	run(cli.ExitUsage, "", "is no recurrence rule", append(add, "--rule", "mondays", "--zone", "UTC")...)
-	// Nobody is disturbed by it, and it is not asked.
+	// A new schedule disturbs no user, so the command does not ask.
 	run(0, "", "Mon 2027-01-04 02:30 Europe/Paris (2027-01-04 01:30 UTC)", dated...)
 	run(cli.ExitRefused, "", "there is a schedule monthly already", dated...)
 	run(0, "", "on every date on which something has changed", "schedule", "show", "monthly")

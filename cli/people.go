@@ -497,9 +497,9 @@ func (a *app) verdict(v client.TrailVerdict, expected string) error {
 	}
 	switch n := len(v.Breaks); {
 	case filtered:
-		return &badOutcome{"entries are missing, and those that are there are as they were written: the export is " +
+		return &badOutcome{"entries are missing, and the hashes of the others are correct: the export is " +
 			"filtered, " +
-			"or somebody has removed entries; export the trail without filters to verify it"}
+			"or entries were removed; export the trail without filters to verify it"}
 	case n > 0:
 		return &badOutcome{fmt.Sprintf("the trail does not fit together in %s: somebody changed it", many(n, "place"))}
 	case expected != "" && v.Expected == 0:

@@ -365,7 +365,7 @@ func (a *app) session() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.ask("End session %s of %s on %s? What is not saved is lost.", s.Key, s.Person,
+			if err := a.ask("End session %s of %s on %s? Unsaved work is lost.", s.Key, s.Person,
 				s.Host); err != nil {
 				return err
 			}

@@ -16,7 +16,7 @@ type Provenance struct {
 	KeyID   string             `json:"key_id" doc:"SHA-256 of the key that has signed it"`
 	Digest  string             `json:"digest" doc:"Of the disk that it was sealed with, such as sha256:..."`
 	BySheet bool               `json:"by_sheet" doc:"A build made it; else it was captured by hand"`
-	Manual  bool               `json:"manual_work" doc:"Its sheet does not account for all of it: its build was continued after a failure, or somebody worked on its machine"`
+	Manual  bool               `json:"manual_work" doc:"The build was continued after a failure, or a person worked on its machine"`
 	Builder string             `json:"builder" doc:"Address of the service that made it"`
 	Run     string             `json:"run" doc:"The build, as the service calls it"`
 	Began   time.Time          `json:"began"`
@@ -24,7 +24,7 @@ type Provenance struct {
 	From    []provenance.Thing `json:"from" nullable:"false" doc:"What went into it: its base, files, what was fetched"`
 	Brought []provenance.Thing `json:"brought" nullable:"false" doc:"What came of it beside the disk"`
 	Told    map[string]any     `json:"told" doc:"What whoever began it said: sheet, commit, parameters"`
-	Did     map[string]any     `json:"did" doc:"What was done: steps and their results, manual work, seal checks and what was passed over, sealing"`
+	Did     map[string]any     `json:"did" doc:"Steps and their results, manual work, seal checks and their waivers, sealing"`
 }
 
 // Provenance returns how a version was made, once the service has verified that.

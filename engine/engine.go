@@ -108,7 +108,7 @@ const (
 	claimFor   = 5 * time.Second // a process that dies is replaced after so long
 	sweepEvery = time.Second
 	jobsKept   = 15 * time.Second
-	// MendEvery is how often times are looked for that a clock that was ahead has left in the future.
+	// MendEvery is how often stored times in the future are reset.
 	MendEvery = 5 * time.Minute
 )
 
@@ -182,7 +182,7 @@ func (e *Engine) Run(ctx context.Context) error {
 	var loops sync.WaitGroup
 	loops.Go(func() { e.Every(ctx, claimEvery, "what is due could not be claimed", e.claimDue) })
 	loops.Go(func() { e.Every(ctx, sweepEvery, "the sweep failed", e.Sweep) })
-	loops.Go(func() { e.Every(ctx, MendEvery, "times in the future could not be mended", e.mendTimes) })
+	loops.Go(func() { e.Every(ctx, MendEvery, "stored times in the future could not be reset", e.mendTimes) })
 	for _, s := range e.subjects {
 		for _, loop := range s.Loops {
 			loops.Go(func() { loop(ctx) })

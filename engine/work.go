@@ -296,8 +296,9 @@ func (e *Engine) WorkEnded(ctx context.Context, key string, p platform.Progress)
 	return err
 }
 
-// DeleteAgain asks for a deletion anew that failed: later each time, up to an
-// hour of the database's clock. What nobody needs would fill the storage for ever.
+// DeleteAgain repeats a failed deletion, with delays of up to an hour of the database's clock, so that unused disks
+// do not
+// fill the storage.
 func DeleteAgain[In any](tx *store.Tx, failed store.Work,
 	of func(site int64, subject string, attempt int, in In) store.Work, in In,
 ) error {

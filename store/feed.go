@@ -96,7 +96,7 @@ func Offers(db *gorm.DB, feedID int64, product string) (offers []feed.Offer, err
 	return offers, nil
 }
 
-// OffersMeeting returns the releases that stand in a feed and may be those that are meant: Want.Meets says which are.
+// OffersMeeting returns the releases of a feed that match the labels. Want.Meets checks the rest.
 func OffersMeeting(db *gorm.DB, feedID int64, w feed.Want) (offers []feed.Offer, err error) {
 	db = db.Model(&FeedOffer{}).Where("feed_id = ?", feedID)
 	label := func(want string, columns ...string) {

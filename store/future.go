@@ -7,7 +7,7 @@ import (
 )
 
 // A clock that runs ahead for a while and is set back leaves times in the future, and what waits for them waits until
-// the clock gets there. futureTimes are the columns that something waits for, and what they become then.
+// the clock gets there. futureTimes are the columns that delay work, and their new values.
 //
 // Times that are only shown, and expiry times that a person has chosen, are left as they were written.
 var futureTimes = []struct {
@@ -75,7 +75,7 @@ func (s *Store) MendFutureTimes(ctx context.Context, actor string, now time.Time
 		mend := func(name, statement string, values ...any) error {
 			r := tx.Exec(statement, values...)
 			if r.Error != nil {
-				return fmt.Errorf("mend the times of %s: %w", name, r.Error)
+				return fmt.Errorf("reset the times of %s: %w", name, r.Error)
 			}
 			if r.RowsAffected > 0 {
 				mended[name] = r.RowsAffected
@@ -109,7 +109,7 @@ func (s *Store) MendFutureTimes(ctx context.Context, actor string, now time.Time
 			"delete from console_sessions where created_at > now() + interval '10 minutes'")
 		if err == nil && len(mended) > 0 {
 			tx.Record(Entry{
-				Verb: "clock.mend", Subject: "clock", Reason: "times in the future, left by a clock that was ahead",
+				Verb: "clock.mend", Subject: "clock", Reason: "times in the future, written while the clock was ahead",
 				Detail: mended,
 			})
 		}

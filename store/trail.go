@@ -109,7 +109,7 @@ func (s *Store) EachTrail(ctx context.Context, f TrailFilter, fn func(trail.Entr
 	}
 }
 
-// manualVerbs are the acts that change what is on a build machine without its build sheet, or that let somebody do so.
+// manualVerbs are the audit events of manual work on build machines, and of holds and continuations of builds.
 var manualVerbs = []string{
 	"build.failed", "build.hold", "build.go-on", "build-machine.run", "build-machine.run-ended",
 	"build-machine.run-failed",
@@ -206,7 +206,7 @@ func (s *Store) Listen(ctx context.Context, wake func()) error {
 	}
 }
 
-// KnownActor returns ErrNotFound if nobody of the name has an account, or is in the audit log.
+// KnownActor returns ErrNotFound if the name has no account and is not in the audit log.
 func KnownActor(db *gorm.DB, name string) error {
 	var is bool
 	err := db.Raw("select exists (select from accounts where name = @name) or exists (select from trail where actor "+

@@ -51,8 +51,8 @@ export class Gathered {
   private readonly sessions = new Map<string, Map<string, number>>(); // by pool and host
   private readonly due = new Set<string>(); // what is fetched again, by the beginning of its key; "all" for everything
 
-  // What was written into a list while it was being fetched, by the list's hash: the answer may have been computed
-  // before, and is patched again when it arrives.
+  // Patches of a list while a fetch of it is in flight, by the query hash: the answer may be older, and is patched
+  // again when it arrives.
   private readonly fetching = new Map<string, Patch[]>();
   private readonly unsubscribe: () => void;
 

@@ -4336,7 +4336,7 @@ export interface components {
             builder: string;
             /** @description A build made it; else it was captured by hand */
             by_sheet: boolean;
-            /** @description What was done: steps and their results, manual work, seal checks and what was passed over, sealing */
+            /** @description Steps and their results, manual work, seal checks and their waivers, sealing */
             did: {
                 [key: string]: unknown;
             };
@@ -4349,7 +4349,7 @@ export interface components {
             image: string;
             /** @description SHA-256 of the key that has signed it */
             key_id: string;
-            /** @description Its sheet does not account for all of it: its build was continued after a failure, or somebody worked on its machine */
+            /** @description The build was continued after a failure, or a person worked on its machine */
             manual_work: boolean;
             number: string;
             /** @description The build, as the service calls it */

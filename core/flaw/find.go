@@ -102,7 +102,7 @@ func Find(l software.List, records []Record) []Found {
 	return out
 }
 
-// take adds what a record says of a flaw that was found, which may be one of several that it is about.
+// take adds the data of a record to a finding. Several says that the record is about several flaws.
 func (f *Found) take(r Record, id string, several bool, label, fixed, perhaps string) {
 	f.Severity, f.Score = worse(f.Severity, r.Severity), max(f.Score, r.Score)
 	f.Summary, f.Fixed = cmp.Or(f.Summary, r.Summary), cmp.Or(f.Fixed, fixed)

@@ -39,8 +39,8 @@ const (
 // Kinds of builds, as a statement names them: what its parameters mean follows from that.
 const (
 	BySheet = "urn:nimblepane:build-sheet:1"
-	// BySheetAndHand is a build whose machine somebody changed by hand, or continued after a failure: its sheet does
-	// not account for all that is on the disk.
+	// BySheetAndHand is a build with manual work on its machine, or that was continued after a failure: its sheet
+	// does not describe the whole disk.
 	BySheetAndHand = "urn:nimblepane:build-sheet-and-manual-work:1"
 	ByHand         = "urn:nimblepane:capture-by-hand:1"
 )

@@ -87,7 +87,7 @@ func (v *Verifier) Next(e Entry) error {
 	v.last = e
 	switch {
 	case e.Hash != e.digest():
-		return &Break{Seq: e.Seq, Why: "was altered: its hash is not that of what it says"}
+		return &Break{Seq: e.Seq, Why: "was altered: its hash does not match its content"}
 	case e.Seq > prev.Seq+1 && prev.Seq == 0:
 		return &Break{e.Seq, "is the first: those before it are missing", true}
 	case e.Seq > prev.Seq+1:

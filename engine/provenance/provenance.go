@@ -175,14 +175,14 @@ func built(db *gorm.DB, m *provenance.Made, b store.Build, site string) error {
 	return from(db, m, site, b.BaseID, b.FromBaseID, plan.Base.Disk)
 }
 
-// results are what is signed as the result of a step.
+// results are the results of steps, as they are signed.
 var results = map[build.StepState]string{
 	build.StepDone: "succeeded", build.StepNoted: "failed and tolerated", build.StepSkipped: "skipped",
 	build.StepLater: "done after the capture, on a test machine",
 }
 
-// manualWork adds what people did on the machine by hand, and when its build was held and continued. It reports whether
-// somebody may have changed the machine.
+// manualWork adds manual work on the machine, and the holds and continuations of its build. It reports whether the
+// machine may have been changed.
 func manualWork(db *gorm.DB, m *provenance.Made, site, machine, build string, since time.Time) (changed bool,
 	err error,
 ) {
@@ -231,8 +231,9 @@ func byHand(db *gorm.DB, m *provenance.Made, siteName, machine string) error {
 	return from(db, m, siteName, made.BaseID, made.FromBaseID, made.BaseDisk)
 }
 
-// from adds what a machine was made from, before all else. A disk of the site's own storage, whose digest nobody has
-// computed, stands among the parameters: a dependency needs a digest.
+// from adds the source of a machine as the first dependency. A base disk in a site's storage has no known digest, and
+// is
+// a parameter: a dependency needs a digest.
 func from(db *gorm.DB, m *provenance.Made, site string, version, base *int64, disk string) error {
 	t := provenance.Thing{}
 	switch {

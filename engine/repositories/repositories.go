@@ -480,8 +480,8 @@ func (rs *Repositories) take(ctx context.Context, found *taken, files fs.FS, r s
 				found.files[named.Path] = digest
 				return rs.builds.KeepFile(ctx, engine.ServiceActor, content, digest, size, named.Folder)
 			})
-		// What is not there as it should be is told of the sheet when that is looked at. With any other failure the
-		// commit is not taken: it is read again later.
+		// The check of the sheet reports missing and unusable files. After any other failure the commit is read again
+		// later.
 		var unfit *pack.Unfit
 		var invalid *engine.Problem
 		if err != nil && !errors.As(err, &unfit) && !(errors.As(err, &invalid) && invalid.Kind == engine.Invalid) {

@@ -75,8 +75,8 @@ func (rs *Rollovers) Start(ctx context.Context, actor string, r StartRequest) (s
 	return started, err
 }
 
-// Activated sees to the open rollovers that take hosts of an image's pools to another version than the one that was
-// activated: the activation is refused, or they are stopped and started anew with their options, for its version.
+// Activated handles open rollovers of an image's pools to a version other than the activated one: it refuses the
+// activation, or stops them and starts new ones with their options, to the activated version.
 func (rs *Rollovers) Activated(tx *store.Tx, img store.Image, v store.Version, a versions.Activation) error {
 	pools, err := store.LockFollowers(tx.DB, img, []string{image.Live})
 	if err != nil {

@@ -217,7 +217,7 @@ func (ss *Schedules) Delete(ctx context.Context, actor, name string) error {
 }
 
 // Follow looks at all schedules: at each by itself, so that none is kept from its own by another.
-// Those that start on changes are evaluated only if there was a change.
+// Schedules of the mode changes are evaluated only after a change.
 func (ss *Schedules) Follow(ctx context.Context) error {
 	ss.mu.Lock()
 	defer ss.mu.Unlock()
@@ -238,8 +238,9 @@ func (ss *Schedules) Follow(ctx context.Context) error {
 	return err
 }
 
-// Recompute computes the next date of each schedule anew. It differs from the stored one if that was computed while the
-// clock was ahead.
+// Recompute computes the next date of each schedule again, and replaces a stored date that is too late because the
+// clock
+// was ahead.
 func (ss *Schedules) Recompute(ctx context.Context) error {
 	return ss.each(ctx, func(tx *store.Tx, s *store.Schedule) error {
 		if !s.Mode.Dated() {

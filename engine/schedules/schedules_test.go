@@ -262,7 +262,7 @@ func TestAClockThatWasYearsAheadFreezesNothing(t *testing.T) {
 		map[string]any{"now": p.Time.At}).Scan(&late).Error)
 	require.Zero(t, late)
 
-	// It is done once, and what is right stays as it is.
+	// Repeated, it changes nothing.
 	before := entries(t, p)
 	require.NoError(t, p.Store.MendFutureTimes(t.Context(), "service", p.Time.At, 10*time.Minute))
 	require.NoError(t, p.Schedules.Recompute(t.Context()))

@@ -273,7 +273,7 @@ func TestABuildThatFailedGoesOnWithItsSheetMended(t *testing.T) {
 	}, acts)
 	require.Equal(t, "succeeded", p.Did["steps"].([]any)[1].(map[string]any)["result"])
 	require.EqualValues(t, 3, p.Did["steps"].([]any)[1].(map[string]any)["attempts"])
-	require.Empty(t, p.From, "nobody knows the digest of a disk that its site has")
+	require.Empty(t, p.From, "the digest of a disk in a site's storage is unknown")
 	require.Equal(t, map[string]any{"site": "north-quay", "name": "vendor.qcow2"}, p.Told["base_disk"])
 }
 

@@ -274,10 +274,8 @@ type readNote struct {
 	modified string
 }
 
-// known returns a disk's note, and whether its file is what it was when the note was written. A note that was read
-// before
-// is read again only if its own file is another one: another process may have removed it, having found the disk
-// corrupt.
+// known returns a disk's note, and whether the disk's file is unchanged since then. A cached note is read again if its
+// own file has changed: another process may have removed it because the disk is corrupt.
 func (h *hypervisor) known(l *libvirt.Libvirt, disk string) (n note, same bool, err error) {
 	v, err := h.volume(l, disk+diskEnding)
 	if err != nil {
