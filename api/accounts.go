@@ -5,9 +5,12 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -32,6 +35,9 @@ const (
 
 // idempotent answers a repeated POST with what the first one was answered, if
 // both carry the same Idempotency-Key. An answer with a secret is not kept.
+// longestKey is the most characters of an Idempotency-Key.
+var longestKey = 100
+
 func (s *Server) idempotent(c *gin.Context) {
 	key := c.GetHeader("Idempotency-Key")
 	account := whoever(c.Request.Context())
@@ -39,8 +45,9 @@ func (s *Server) idempotent(c *gin.Context) {
 		c.Next()
 		return
 	}
-	if len(key) > 100 {
-		problem(c, http.StatusUnprocessableEntity, "the Idempotency-Key has more than 100 characters")
+	if len(key) > longestKey {
+		problem(c, http.StatusUnprocessableEntity, fmt.Sprintf(
+			"the Idempotency-Key has more than %d characters", longestKey))
 		return
 	}
 	in, err := io.ReadAll(c.Request.Body)
@@ -49,8 +56,7 @@ func (s *Server) idempotent(c *gin.Context) {
 		return
 	}
 	c.Request.Body = io.NopCloser(bytes.NewReader(in))
-	sum := sha256.Sum256(append([]byte(c.Request.URL.Path+"\n"), in...))
-	row := store.SavedReply{AccountID: account.ID, Key: key, Request: hex.EncodeToString(sum[:]), CreatedAt: time.Now()}
+	row := store.SavedReply{AccountID: account.ID, Key: key, Request: meaning(c.Request.URL, in), CreatedAt: time.Now()}
 	ctx := context.WithoutCancel(c.Request.Context())
 	first, err := s.store.BeginReply(ctx, row)
 	if err != nil {
@@ -69,6 +75,9 @@ func (s *Server) idempotent(c *gin.Context) {
 				"you, revoke the token and make another")
 		default:
 			c.Header("Idempotent-Replay", "true")
+			if first.Location != "" {
+				c.Header("Location", first.Location)
+			}
 			c.Data(first.Status, "application/json", first.Body)
 			c.Abort()
 		}
@@ -84,13 +93,29 @@ func (s *Server) idempotent(c *gin.Context) {
 		}
 		return
 	}
-	row.Status = out.Status()
+	row.Status, row.Location = out.Status(), out.Header().Get("Location")
 	if !givesSecret(c) {
 		row.Body = out.body.Bytes()
 	}
 	if err := s.store.KeepReply(ctx, row); err != nil {
 		s.log.Error("cannot keep an answer", "err", err)
 	}
+}
+
+// meaning is a hash of what a request asks for: of its address, and of its body, whose keys may come in any order and
+// with
+// any space between them.
+func meaning(at *url.URL, body []byte) string {
+	decoder := json.NewDecoder(bytes.NewReader(body))
+	decoder.UseNumber() // every digit counts
+	var value any
+	if err := decoder.Decode(&value); err == nil && !decoder.More() {
+		if canonical, err := json.Marshal(value); err == nil {
+			body = canonical
+		}
+	}
+	sum := sha256.Sum256([]byte(at.EscapedPath() + "?" + at.Query().Encode() + "\n" + string(body)))
+	return hex.EncodeToString(sum[:])
 }
 
 // givesSecret says that the answer holds a secret, which is not to be kept.
@@ -147,7 +172,8 @@ func (s *Server) accounts() {
 				func(t store.Token) client.Token { return token(whoever(ctx), t) })}, err)
 		})
 	register(s, operation{
-		method: "POST", path: "/tokens", id: "make-token",
+		method: "POST", path: "/tokens", id: "make-token", made: "/tokens/{id}",
+		status:  201,
 		summary: "Make a bearer token; its secret is shown this once", role: role.Viewer, on: onOneself, tag: "people",
 	},
 		func(ctx context.Context, in *struct{ Body client.NewToken }) (*body[client.MadeToken], error) {
@@ -169,8 +195,9 @@ func (s *Server) accounts() {
 			return ok(client.Page[client.Account]{Items: each(rows, accountOut)}, err)
 		})
 	register(s, operation{
-		method: "POST", path: "/accounts", id: "add-account", summary: "Add an account",
-		role: role.Administrator, tag: "people",
+		method: "POST", path: "/accounts", id: "add-account", made: "/accounts/{name}", summary: "Add an account",
+		status: 201,
+		role:   role.Administrator, tag: "people",
 	},
 		func(ctx context.Context, in *struct{ Body client.NewAccount }) (*body[client.Account], error) {
 			var a store.Account

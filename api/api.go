@@ -44,6 +44,7 @@ type Server struct {
 	bodyWithin time.Duration
 	bodyLimits map[string]int64 // of operations with one of their own, by method and path
 	gin        *gin.Engine
+	handler    http.Handler // gin, whose answers are compressed
 	api        huma.API
 	hub        *hub
 	guard      *guard
@@ -89,7 +90,9 @@ func New(ctx context.Context, e *engine.Engine, acts *subjects.Subjects, o Optio
 	s.describe()
 	s.events()
 	s.console(o.Console)
-	return s, nil
+	var err error
+	s.handler, err = compressed(s.gin)
+	return s, err
 }
 
 func (s *Server) recovered(c *gin.Context, cause any) {
@@ -131,8 +134,10 @@ func (s *Server) describe() {
 		"token":   {Type: "http", Scheme: "bearer"},
 		"console": {Type: "apiKey", In: "cookie", Name: sessionCookie},
 	}
+	config.Servers = []*huma.Server{{URL: "/", Description: "The service that serves this document"}}
+	config.Tags = tags
 	config.Security = []map[string][]string{{"token": {}}, {"console": {}}}
-	group := s.gin.Group("/", s.authenticate, s.idempotent)
+	group := s.gin.Group("/", reachable, s.authenticate, s.idempotent, unchanged)
 	s.api = humagin.NewWithGroup(s.gin, group, config)
 	s.api.UseMiddleware(s.authorize)
 	s.accounts()
@@ -170,8 +175,10 @@ type operation struct {
 	role                      role.Role // least role that may, "" for nobody in particular: no sign-in needed
 	on                        scope     // what it changes, if it changes something
 	tag                       string
-	status                    int   // 200 if 0
-	limit                     int64 // of the body in bytes, bodyLimit if 0
+	status                    int    // 200 if 0
+	limit                     int64  // of the body in bytes, bodyLimit if 0
+	made                      string // path of what it creates, with parameters of its path or keys of its answer
+	media                     string // type of an answer that is no JSON
 }
 
 // register adds an operation with its role.
@@ -205,6 +212,15 @@ func register[I, O any](s *Server, o operation, handle func(context.Context, *I)
 	if len(filters) > 0 && !slices.Contains(op.Errors, http.StatusNotFound) {
 		op.Errors = append(op.Errors, http.StatusNotFound)
 	}
+	links := linksOf(o, &op, reflect.TypeFor[I](), reflect.TypeFor[O]())
+	if o.method == http.MethodPost && o.role != "" {
+		op.Parameters = append(op.Parameters, &huma.Param{
+			Name: "Idempotency-Key", In: "header", Schema: &huma.Schema{Type: huma.TypeString, MaxLength: &longestKey},
+			Description: "Chosen by the caller, and new for each act: a request that is repeated with it is " +
+				"answered as " +
+				"the first was",
+		})
+	}
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (out *O, err error) {
 		if len(filters) > 0 {
 			err = exist(s.store.DB.WithContext(ctx), in, filters)
@@ -216,6 +232,7 @@ func register[I, O any](s *Server, o operation, handle func(context.Context, *I)
 			return nil, s.explain(o.id, err)
 		}
 		s.away.Worked(away)
+		links.set(ctx, in, out)
 		return out, nil
 	})
 }
@@ -256,30 +273,4 @@ func page[T any](items []T, limit int, cursor func(T) string) client.Page[T] {
 		p.Items = []T{}
 	}
 	return p
-}
-
-// console serves the built console, if there is one: its files, and its page
-// for every path that is a page of it.
-func (s *Server) console(files fs.FS) {
-	s.gin.NoRoute(func(c *gin.Context) {
-		path := strings.TrimPrefix(c.Request.URL.Path, "/")
-		if files == nil || strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "agent/") ||
-			c.Request.Method != http.MethodGet {
-			if c.Request.Method == http.MethodOptions && files != nil {
-				c.Header("Allow", "GET, HEAD, OPTIONS")
-				c.Status(http.StatusNoContent)
-				return
-			}
-			problem(c, http.StatusNotFound, fmt.Sprintf("there is nothing at %s %s; the API is described at %s.json",
-				c.Request.Method, c.Request.URL.Path, openAPIPath))
-			return
-		}
-		if _, err := fs.Stat(files, path); err != nil || path == "" {
-			c.Request.URL.Path = "/"
-			c.Header("Cache-Control", "no-cache")
-		} else if strings.HasPrefix(path, "assets/") {
-			c.Header("Cache-Control", "public, max-age=31536000, immutable")
-		}
-		http.FileServerFS(files).ServeHTTP(c.Writer, c.Request)
-	})
 }

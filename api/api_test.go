@@ -333,7 +333,7 @@ func TestConsoleSessionsNeedTheirCSRFToken(t *testing.T) {
 	require.Equal(t, 403, send(t, s, "POST", "/api/v1/tokens", "", body, "Cookie", cookie).status)
 	require.Equal(t, 403, send(t, s, "POST", "/api/v1/tokens", "", body, "Cookie", cookie, "X-CSRF-Token",
 		"guess").status)
-	require.Equal(t, 200, send(t, s, "POST", "/api/v1/tokens", "", body, "Cookie", cookie, "X-CSRF-Token",
+	require.Equal(t, 201, send(t, s, "POST", "/api/v1/tokens", "", body, "Cookie", cookie, "X-CSRF-Token",
 		signed.CSRF).status)
 	require.Equal(t, 204, send(t, s, "DELETE", "/api/v1/session", "", "", "Cookie", cookie).status)
 	require.Equal(t, 401, send(t, s, "GET", "/api/v1/session", "", "", "Cookie", cookie).status)
@@ -381,7 +381,7 @@ func TestARepeatedRequestDoesTheThingOnce(t *testing.T) {
 
 	// The secret of a token is shown once, and kept nowhere.
 	made := post("/api/v1/tokens", "t", `{"name":"script","days":1}`)
-	require.Equal(t, 200, made.status, made.text)
+	require.Equal(t, 201, made.status, made.text)
 	replay := post("/api/v1/tokens", "t", `{"name":"script","days":1}`)
 	require.Equal(t, 409, replay.status)
 	require.Contains(t, replay.text, "its secret is shown once")

@@ -54,7 +54,8 @@ func (s *Server) bases() {
 			return ok(baseOut(db, b))
 		})
 	register(s, operation{
-		method: "POST", path: "/bases", id: "bring-base", role: role.Operator, tag: "bases", status: 201,
+		method: "POST", path: "/bases", id: "bring-base", made: "/bases/{name}", role: role.Operator, tag: "bases",
+		status:  201,
 		summary: "Begin to bring in a disk image, from an address or in pieces that are sent next",
 	},
 		func(ctx context.Context, in *struct{ Body client.NewBase }) (*body[client.Base], error) {

@@ -91,8 +91,9 @@ func (s *Server) builds() {
 		})
 	s.buildActs()
 	register(s, operation{
-		method: "POST", path: "/builds", on: onSheet, id: "start-build", summary: "Begin a build of a sheet",
-		role: role.Operator, tag: "builds", status: 202, limit: sheetLimit,
+		method: "POST", path: "/builds", on: onSheet, id: "start-build", made: "/builds/{id}",
+		summary: "Begin a build of a sheet",
+		role:    role.Operator, tag: "builds", status: 202, limit: sheetLimit,
 	},
 		func(ctx context.Context, in *struct{ Body client.StartBuild }) (*body[client.WholeBuild], error) {
 			b, err := s.Builds.StartBuild(ctx, actor(ctx),
@@ -298,7 +299,7 @@ func (s *Server) buildLogs() {
 			return ok(log, err)
 		})
 	register(s, operation{
-		method: "GET", path: "/builds/{id}/log.txt", id: "export-build-log",
+		method: "GET", path: "/builds/{id}/log.txt", id: "export-build-log", media: "text/plain",
 		summary: "What the steps of a build have written so far, as a text", role: role.Viewer, tag: "builds",
 	},
 		func(ctx context.Context, in *LogQuery) (*huma.StreamResponse, error) {
@@ -453,7 +454,7 @@ func (s *Server) buildMachines() {
 			return ok(s.machineOut(ctx, in.Site, in.Machine))
 		})
 	register(s, operation{
-		method: "POST", path: at, id: "create-build-machine",
+		method: "POST", path: at, id: "create-build-machine", made: "/sites/{site}/build-machines/{name}",
 		summary: "Begin to make a build machine from a version, a base disk or a host, and to start it",
 		role:    role.Operator, tag: "build machines", status: 201,
 	},
@@ -549,7 +550,7 @@ func (s *Server) buildMachines() {
 			return nil, s.Builds.Put(ctx, actor(ctx), in.Site, in.Machine, in.Path, bytes.NewReader(in.RawBody))
 		})
 	register(s, operation{
-		method: "GET", path: at + "/{machine}/file", id: "get-from-build-machine",
+		method: "GET", path: at + "/{machine}/file", id: "get-from-build-machine", media: "application/octet-stream",
 		summary: "Read a file of a build machine", role: role.Operator, tag: "build machines",
 	},
 		func(ctx context.Context, in *FilePath) (*fileOut, error) {
@@ -622,7 +623,8 @@ func (s *Server) machineOpenings(at string) {
 			return ok(s.machineOpening(ctx, in.Site, in.Machine))
 		})
 	register(s, operation{
-		method: "GET", path: at + "/openings/picture.png", id: "picture-of-opening-on-build-machine", role: role.Viewer,
+		method: "GET", path: at + "/openings/picture.png", id: "picture-of-opening-on-build-machine",
+		media: "image/png", role: role.Viewer,
 		summary: "The picture of an application that was opened last on a build machine, as PNG",
 		tag:     "build machines",
 	},
@@ -662,7 +664,7 @@ func (s *Server) machineOpening(ctx context.Context, site, name string) (o clien
 func (s *Server) machineHands(at string) {
 	register(s, operation{
 		method: "POST", path: at + "/notes", id: "note-on-build-machine", role: role.Operator, tag: "build machines",
-		summary: "Write down what was done on a build machine; it becomes part of its version's notes", status: 201,
+		summary: "Write down what was done on a build machine; it becomes part of its version's notes",
 	},
 		func(ctx context.Context, in *struct {
 			MachinePath
@@ -704,7 +706,8 @@ func (s *Server) machineHands(at string) {
 			return ok(client.Page[client.MachineTry]{Items: each(tries, tryOut)}, err)
 		})
 	register(s, operation{
-		method: "GET", path: at + "/sheet.yaml", id: "write-out-build-machine", role: role.Viewer,
+		method: "GET", path: at + "/sheet.yaml", id: "write-out-build-machine", media: "application/yaml",
+		role:    role.Viewer,
 		summary: "The sheet that does again what was tried on a build machine and went well", tag: "build machines",
 	},
 		func(ctx context.Context, in *MachinePath) (*fileOut, error) {

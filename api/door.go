@@ -119,7 +119,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		r = r.Clone(r.Context())
 		r.Method = http.MethodGet
 	}
-	s.gin.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), answerKey{}, w)))
+	s.handler.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), answerKey{}, w)))
 }
 
 // wrongMethod answers for a path that is there with other methods, which the Allow header names.

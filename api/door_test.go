@@ -140,7 +140,7 @@ func TestATokenCannotGoBeyondWhatMadeIt(t *testing.T) {
 	}
 	admin := s.Token(role.Administrator)
 	day, a := make(admin, `{"name":"day","days":1,"role":"operator","pools":["ticket-pilot"]}`)
-	require.Equal(t, 200, a.status, a.text)
+	require.Equal(t, 201, a.status, a.text)
 	_, a = make(day.Secret, `{"name":"year","days":366}`)
 	require.Equal(t, 409, a.status)
 	require.Contains(t, a.text, "cannot make one that outlives it")

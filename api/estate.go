@@ -38,8 +38,9 @@ func (s *Server) estate() {
 			return ok(client.Loaded{Changes: append([]string{}, r.Changes...)}, err)
 		})
 	register(s, operation{
-		method: "GET", path: "/estate", id: "show-estate", summary: "The estate as an estate file",
-		role: role.Viewer, tag: "estate",
+		method: "GET", path: "/estate", id: "show-estate", media: "application/yaml",
+		summary: "The estate as an estate file",
+		role:    role.Viewer, tag: "estate",
 	}, s.showEstate)
 	register(s, operation{
 		method: "GET", path: "/sites", id: "list-sites", summary: "All sites", role: role.Viewer,

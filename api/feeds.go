@@ -46,7 +46,8 @@ func (s *Server) feeds() {
 			return ok(oneFeed(db, f))
 		})
 	register(s, operation{
-		method: "POST", path: "/feeds", id: "add-feed", role: role.Operator, tag: "bases", status: 201,
+		method: "POST", path: "/feeds", id: "add-feed", made: "/feeds/{name}", role: role.Operator, tag: "bases",
+		status:  201,
 		summary: "Have a feed read from now on",
 	},
 		func(ctx context.Context, in *struct{ Body client.NewFeed }) (*body[client.Feed], error) {

@@ -67,7 +67,8 @@ func (s *Server) proofs() {
 			return ok(s.proofOut(ctx, in.ID))
 		})
 	register(s, operation{
-		method: "GET", path: "/proofs/{id}/picture.png", id: "show-picture-of-proof", role: role.Viewer,
+		method: "GET", path: "/proofs/{id}/picture.png", id: "show-picture-of-proof", media: "image/png",
+		role:    role.Viewer,
 		summary: "The picture of its display, when what is on it had been tried", tag: "versions",
 	},
 		func(ctx context.Context, in *struct {
@@ -82,7 +83,8 @@ func (s *Server) proofs() {
 			return pictureOf(tried, in.Application)
 		})
 	register(s, operation{
-		method: "POST", path: "/images/{image}/versions/{number}/prove", id: "prove-version", role: role.Operator,
+		method: "POST", path: "/images/{image}/versions/{number}/prove", id: "prove-version", made: "/proofs/{id}",
+		role:    role.Operator,
 		summary: "Begin to prove the first start of a version on a machine that is thrown away", tag: "versions",
 		status: 202,
 	},
@@ -98,7 +100,8 @@ func (s *Server) proofs() {
 			return ok(s.proofOut(ctx, p.ID))
 		})
 	register(s, operation{
-		method: "POST", path: "/images/{image}/versions/{number}/try", id: "try-version", role: role.Operator,
+		method: "POST", path: "/images/{image}/versions/{number}/try", id: "try-version", made: "/proofs/{id}",
+		role:    role.Operator,
 		summary: "Begin to make a machine of a version for a person, which goes by itself", tag: "versions",
 		status: 202,
 	},

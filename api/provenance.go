@@ -35,7 +35,7 @@ func (s *Server) provenance() {
 		})
 	register(s, operation{
 		method: http.MethodGet, path: "/images/{image}/versions/{number}/provenance/document",
-		id:      "provenance-document",
+		id: "provenance-document", media: "application/vnd.dsse+json",
 		summary: "How a version was made: an in-toto statement in a signed DSSE envelope", role: role.Viewer,
 		tag: "software",
 	},
@@ -48,7 +48,8 @@ func (s *Server) provenance() {
 			return file(p.Envelope, "application/vnd.dsse+json", in.Image+"-"+in.Number+".intoto.json", err)
 		})
 	register(s, operation{
-		method: http.MethodGet, path: "/signing-keys", id: "signing-keys", role: role.Viewer, tag: "software",
+		method: http.MethodGet, path: "/signing-keys", id: "signing-keys", media: "application/x-pem-file",
+		role: role.Viewer, tag: "software",
 		summary: "The public keys that versions are signed with, or were, in PEM form, the newest first",
 	},
 		func(ctx context.Context, _ *empty) (*huma.StreamResponse, error) {

@@ -132,6 +132,7 @@ func (s *Server) rollovers() {
 	addAct("stop", "End early: put drained hosts back to service, finish those whose disk is gone", s.Rollovers.Stop)
 	register(s, operation{
 		method: "POST", path: "/rollovers/{id}/reverse", on: onRollover, id: "reverse-rollover",
+		made:    "/rollovers/{id}",
 		summary: "Stop it, and take the hosts that it has done or has in flight back", role: role.Operator,
 		tag: "rollovers", status: 202,
 	},

@@ -60,7 +60,8 @@ func (s *Server) schedules() {
 			return ok(client.ScheduleDates{Dates: append([]time.Time{}, dates...)}, err)
 		})
 	register(s, operation{
-		method: "POST", path: "/schedules", id: "add-schedule", role: role.Operator, tag: "builds", status: 201,
+		method: "POST", path: "/schedules", id: "add-schedule", made: "/schedules/{name}", role: role.Operator,
+		tag: "builds", status: 201,
 		summary: "Have builds of a kept sheet start by themselves; the schedule is yours",
 	},
 		func(ctx context.Context, in *struct{ Body client.NewSchedule }) (*body[client.Schedule], error) {

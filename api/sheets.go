@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -13,6 +15,7 @@ import (
 	"nimblepane/client"
 	"nimblepane/core/role"
 	"nimblepane/core/sheet"
+	"nimblepane/engine"
 	"nimblepane/engine/builds"
 	"nimblepane/store"
 )
@@ -74,19 +77,32 @@ func (s *Server) sheets() {
 	},
 		func(ctx context.Context, in *struct {
 			SheetPath
-			IfMatch string `header:"If-Match" doc:"ETag of the sheet as it was read; \"0\" for one that there is not yet"`
-			Body    client.SheetText
+			IfMatch
+			IfNoneMatch string `header:"If-None-Match" doc:"* in place of If-Match for a new sheet"`
+			Body        client.SheetText
 		},
-		) (*etagged[client.WholeSheet], error) {
-			revision, err := revisionOf(in.IfMatch)
+		) (*savedSheet, error) {
+			revisions, err := in.revisions()
+			if strings.TrimSpace(in.IfNoneMatch) == "*" && in.Header == "" {
+				revisions, err = engine.At(0), nil
+			}
 			if err != nil {
 				return nil, err
 			}
 			o := builds.Order{Name: in.Sheet, Text: in.Body.Text, Files: in.Body.Files}
-			if _, err := s.Builds.SaveSheet(ctx, actor(ctx), revision, o, reaching(ctx)); err != nil {
+			saved, err := s.Builds.SaveSheet(ctx, actor(ctx), revisions, o, reaching(ctx))
+			if err != nil {
 				return nil, err
 			}
-			return s.wholeSheet(ctx, in.Sheet)
+			whole, err := s.wholeSheet(ctx, in.Sheet)
+			if err != nil {
+				return nil, err
+			}
+			out := &savedSheet{Status: http.StatusOK, ETag: whole.ETag, Body: whole.Body}
+			if saved.Revision == 1 {
+				out.Status = http.StatusCreated
+			}
+			return out, nil
 		})
 	register(s, operation{
 		method: "DELETE", path: "/sheets/{sheet}", on: onSheet, id: "delete-sheet", role: role.Operator,
@@ -94,17 +110,18 @@ func (s *Server) sheets() {
 	},
 		func(ctx context.Context, in *struct {
 			SheetPath
-			IfMatch string `header:"If-Match" doc:"ETag of the sheet as it was read"`
+			IfMatch
 		},
 		) (*empty, error) {
-			revision, err := revisionOf(in.IfMatch)
+			revisions, err := in.revisions()
 			if err != nil {
 				return nil, err
 			}
-			return done(s.Builds.DeleteSheet(ctx, actor(ctx), in.Sheet, revision, reaching(ctx)))
+			return done(s.Builds.DeleteSheet(ctx, actor(ctx), in.Sheet, revisions, reaching(ctx)))
 		})
 	register(s, operation{
-		method: "POST", path: "/sheets/{sheet}/builds", on: onSheet, id: "build-sheet", role: role.Operator,
+		method: "POST", path: "/sheets/{sheet}/builds", on: onSheet, id: "build-sheet", made: "/builds/{id}",
+		role:    role.Operator,
 		summary: "Begin a build of a sheet that is kept here", tag: "builds", status: 202,
 	},
 		func(ctx context.Context, in *struct {
@@ -124,6 +141,13 @@ func (s *Server) sheets() {
 // reaching says whether the token reaches an image.
 func reaching(ctx context.Context) func(image string) error {
 	return func(image string) error { return reachImage(ctx, image) }
+}
+
+// savedSheet is the answer to a change of a sheet: 201 for a new one.
+type savedSheet struct {
+	Status int
+	ETag   string `header:"ETag"`
+	Body   client.WholeSheet
 }
 
 func (s *Server) wholeSheet(ctx context.Context, name string) (*etagged[client.WholeSheet], error) {

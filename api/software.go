@@ -49,6 +49,7 @@ func (s *Server) software() {
 		})
 	register(s, operation{
 		method: "GET", path: "/images/{image}/versions/{number}/software/document", id: "software-document",
+		media:   "application/vnd.cyclonedx+json",
 		summary: "The software list of a version as CycloneDX 1.6", role: role.Viewer, tag: "software",
 	},
 		func(ctx context.Context, in *VersionPath) (*huma.StreamResponse, error) {
@@ -88,6 +89,7 @@ func (s *Server) software() {
 		})
 	register(s, operation{
 		method: "GET", path: "/images/{image}/versions/{number}/comparison/document", id: "comparison-document",
+		media:   "text/markdown",
 		summary: "How a version differs from another, as Markdown for a change ticket", role: role.Viewer,
 		tag: "software",
 	},

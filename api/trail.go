@@ -61,7 +61,7 @@ func (s *Server) trail() {
 			}, err)
 		})
 	register(s, operation{
-		method: "GET", path: "/trail/export", id: "export-trail",
+		method: "GET", path: "/trail/export", id: "export-trail", media: "application/jsonl",
 		summary: "The audit trail as JSON Lines, oldest first", role: role.Viewer, tag: "trail",
 	},
 		func(_ context.Context, in *TrailQuery) (*huma.StreamResponse, error) {

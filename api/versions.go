@@ -4,8 +4,6 @@ import (
 	"context"
 	"maps"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -110,6 +108,7 @@ func (s *Server) versions() {
 		})
 	register(s, operation{
 		method: "POST", path: "/images/{image}/versions", on: onImage, id: "capture",
+		made:    "/images/{image}/versions/{number}",
 		summary: "Capture a new version from a build machine", role: role.Operator, tag: "versions", status: 202,
 	},
 		func(ctx context.Context, in *struct {
@@ -256,33 +255,17 @@ func (s *Server) versions() {
 		})
 }
 
-type etagged[T any] struct {
-	ETag string `header:"ETag"`
-	Body T
-}
-
-func etag(revision int) string { return `"` + strconv.Itoa(revision) + `"` }
-
-// revisionOf reads an If-Match header.
-func revisionOf(header string) (int, error) {
-	n, err := strconv.Atoi(strings.Trim(header, `"`))
-	if header == "" || err != nil {
-		return 0, huma.NewError(428, `the request needs If-Match with the ETag of what you read, such as "3"`)
-	}
-	return n, nil
-}
-
 func (s *Server) editVersion(ctx context.Context, in *struct {
 	VersionPath
-	IfMatch string `header:"If-Match" doc:"ETag of the version as it was read"`
-	Body    client.VersionEdit
+	IfMatch
+	Body client.VersionEdit
 },
 ) (*etagged[client.Version], error) {
-	revision, err := revisionOf(in.IfMatch)
+	revisions, err := in.revisions()
 	if err != nil {
 		return nil, err
 	}
-	edit := versions.VersionEdit{Notes: in.Body.Notes, Tags: in.Body.Tags, Revision: revision}
+	edit := versions.VersionEdit{Notes: in.Body.Notes, Tags: in.Body.Tags, Revisions: revisions}
 	if in.Body.EndOfLife != nil || in.Body.ClearEndOfLife {
 		edit.EndOfLife = &in.Body.EndOfLife
 	}

@@ -15,6 +15,7 @@ type SavedReply struct {
 	Request   string // a hash of it
 	Status    int    // 0 while it is being worked on
 	Body      []byte
+	Location  string // header of the answer
 	CreatedAt time.Time
 }
 

@@ -5617,7 +5617,10 @@ export interface operations {
     "add-account": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -5627,9 +5630,11 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Created */
+            201: {
                 headers: {
+                    /** @description Where what was created is read */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5890,7 +5895,10 @@ export interface operations {
     "bring-base": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -5903,6 +5911,8 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    /** @description Where what was created is read */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6109,7 +6119,10 @@ export interface operations {
     "retire-base": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 base: string;
             };
@@ -6207,6 +6220,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    /** @description The next page, as <...>; rel="next" (RFC 8288); missing on the last */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6279,6 +6294,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    /** @description The next page, as <...>; rel="next" (RFC 8288); missing on the last */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6335,7 +6352,10 @@ export interface operations {
     "start-build": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -6348,6 +6368,8 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    /** @description Where what was created is read */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6471,7 +6493,10 @@ export interface operations {
     "cancel-build": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -6551,7 +6576,10 @@ export interface operations {
     "discard-build": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -6627,7 +6655,10 @@ export interface operations {
     "go-on-with-build": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -6707,7 +6738,10 @@ export interface operations {
     "hold-build": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -6882,7 +6916,9 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "text/plain": string;
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -7077,7 +7113,9 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string;
+                    "application/yaml": {
+                        [key: string]: unknown;
+                    };
                 };
             };
             /** @description Unauthorized */
@@ -7308,7 +7346,10 @@ export interface operations {
     "add-feed": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -7321,6 +7362,8 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    /** @description Where what was created is read */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7518,7 +7561,10 @@ export interface operations {
     "read-feed": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 feed: string;
             };
@@ -7827,6 +7873,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    /** @description The next page, as <...>; rel="next" (RFC 8288); missing on the last */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7950,7 +7998,10 @@ export interface operations {
     "drain-host": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 host: string;
             };
@@ -8030,7 +8081,10 @@ export interface operations {
     "rebuild-host": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 host: string;
             };
@@ -8110,7 +8164,10 @@ export interface operations {
     "return-host": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 host: string;
             };
@@ -8190,7 +8247,10 @@ export interface operations {
     "sign-off-session": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 host: string;
                 key: string;
@@ -8271,7 +8331,10 @@ export interface operations {
     "tell-session": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 host: string;
                 key: string;
@@ -8475,7 +8538,10 @@ export interface operations {
     "accept-unchecked": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image: string;
             };
@@ -8906,7 +8972,10 @@ export interface operations {
     rollback: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image: string;
             };
@@ -9053,7 +9122,10 @@ export interface operations {
     capture: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image: string;
             };
@@ -9068,6 +9140,8 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    /** @description Where what was created is read */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9203,7 +9277,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description ETag of the version as it was read */
+                /** @description ETag of the record as it was read, several of them, or * for any */
                 "If-Match"?: string;
             };
             path: {
@@ -9287,7 +9361,10 @@ export interface operations {
     activate: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image: string;
                 number: string;
@@ -9368,7 +9445,10 @@ export interface operations {
     bar: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image: string;
                 number: string;
@@ -9537,7 +9617,9 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "text/markdown": string;
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -9589,7 +9671,10 @@ export interface operations {
     deliver: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image: string;
                 number: string;
@@ -9802,7 +9887,10 @@ export interface operations {
     "prove-version": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image: string;
                 number: string;
@@ -9818,6 +9906,8 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    /** @description Where what was created is read */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9965,7 +10055,11 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/vnd.dsse+json": {
+                        [key: string]: unknown;
+                    };
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -10017,7 +10111,10 @@ export interface operations {
     retire: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image: string;
                 number: string;
@@ -10098,7 +10195,10 @@ export interface operations {
     sign: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image: string;
                 number: string;
@@ -10199,6 +10299,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    /** @description The next page, as <...>; rel="next" (RFC 8288); missing on the last */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10269,7 +10371,11 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/vnd.cyclonedx+json": {
+                        [key: string]: unknown;
+                    };
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -10402,7 +10508,10 @@ export interface operations {
     stage: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image: string;
                 number: string;
@@ -10551,7 +10660,10 @@ export interface operations {
     "waive-downgrade": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image: string;
                 number: string;
@@ -10632,7 +10744,10 @@ export interface operations {
     "try-version": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image: string;
                 number: string;
@@ -10648,6 +10763,8 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    /** @description Where what was created is read */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10713,7 +10830,10 @@ export interface operations {
     unblock: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 image: string;
                 number: string;
@@ -10850,7 +10970,10 @@ export interface operations {
     "change-password": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -11040,7 +11163,10 @@ export interface operations {
     pin: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 pool: string;
             };
@@ -11120,7 +11246,10 @@ export interface operations {
     "tell-pool": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 pool: string;
             };
@@ -11200,7 +11329,10 @@ export interface operations {
     unpin: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 pool: string;
             };
@@ -11280,7 +11412,10 @@ export interface operations {
     preview: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -11366,6 +11501,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    /** @description The next page, as <...>; rel="next" (RFC 8288); missing on the last */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -11489,7 +11626,10 @@ export interface operations {
     "let-go-of-proof": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -11587,7 +11727,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string;
+                    "image/png": string;
                 };
             };
             /** @description Unauthorized */
@@ -11789,6 +11929,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    /** @description The next page, as <...>; rel="next" (RFC 8288); missing on the last */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -11845,7 +11987,10 @@ export interface operations {
     "start-rollovers": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -12104,7 +12249,10 @@ export interface operations {
     "pause-rollover": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -12184,7 +12332,10 @@ export interface operations {
     "resume-rollover": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -12264,7 +12415,10 @@ export interface operations {
     "reverse-rollover": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -12279,6 +12433,8 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    /** @description Where what was created is read */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -12344,7 +12500,10 @@ export interface operations {
     "stop-rollover": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -12480,7 +12639,10 @@ export interface operations {
     "add-schedule": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -12493,6 +12655,8 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    /** @description Where what was created is read */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -12549,7 +12713,10 @@ export interface operations {
     "show-dates": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -12759,7 +12926,10 @@ export interface operations {
     "pause-schedule": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 schedule: string;
             };
@@ -12839,7 +13009,10 @@ export interface operations {
     "resume-schedule": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 schedule: string;
             };
@@ -13113,6 +13286,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    /** @description The next page, as <...>; rel="next" (RFC 8288); missing on the last */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -13395,7 +13570,10 @@ export interface operations {
     "check-sheet": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -13533,8 +13711,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description ETag of the sheet as it was read; "0" for one that there is not yet */
+                /** @description ETag of the record as it was read, several of them, or * for any */
                 "If-Match"?: string;
+                /** @description * in place of If-Match for a new sheet */
+                "If-None-Match"?: string;
             };
             path: {
                 sheet: string;
@@ -13617,7 +13797,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description ETag of the sheet as it was read */
+                /** @description ETag of the record as it was read, several of them, or * for any */
                 "If-Match"?: string;
             };
             path: {
@@ -13693,7 +13873,10 @@ export interface operations {
     "build-sheet": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 sheet: string;
             };
@@ -13708,6 +13891,8 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    /** @description Where what was created is read */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -13773,7 +13958,10 @@ export interface operations {
     "look-at-repository": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 sheet: string;
             };
@@ -14013,7 +14201,9 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/x-pem-file": string;
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -14179,7 +14369,10 @@ export interface operations {
     "create-build-machine": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 site: string;
             };
@@ -14194,6 +14387,8 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    /** @description Where what was created is read */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -14404,7 +14599,10 @@ export interface operations {
     "revert-build-machine": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 site: string;
                 machine: string;
@@ -14553,7 +14751,10 @@ export interface operations {
     "check-build-machine": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 site: string;
                 machine: string;
@@ -14630,7 +14831,10 @@ export interface operations {
     "checkpoint-build-machine": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 site: string;
                 machine: string;
@@ -14730,7 +14934,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string;
+                    "application/octet-stream": string;
                 };
             };
             /** @description Unauthorized */
@@ -14865,7 +15069,10 @@ export interface operations {
     "keep-build-machine": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 site: string;
                 machine: string;
@@ -14942,7 +15149,10 @@ export interface operations {
     "note-on-build-machine": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 site: string;
                 machine: string;
@@ -14955,8 +15165,8 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Created */
-            201: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -15091,7 +15301,10 @@ export interface operations {
     "open-on-build-machine": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 site: string;
                 machine: string;
@@ -15190,7 +15403,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string;
+                    "image/png": string;
                 };
             };
             /** @description Unauthorized */
@@ -15243,7 +15456,10 @@ export interface operations {
     "repair-build-machine": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 site: string;
                 machine: string;
@@ -15324,7 +15540,10 @@ export interface operations {
     "run-on-build-machine": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 site: string;
                 machine: string;
@@ -15421,7 +15640,9 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string;
+                    "application/yaml": {
+                        [key: string]: unknown;
+                    };
                 };
             };
             /** @description Unauthorized */
@@ -15474,7 +15695,10 @@ export interface operations {
     "start-build-machine": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 site: string;
                 machine: string;
@@ -15551,7 +15775,10 @@ export interface operations {
     "stop-build-machine": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 site: string;
                 machine: string;
@@ -15696,7 +15923,10 @@ export interface operations {
     "try-step-on-build-machine": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 site: string;
                 machine: string;
@@ -16009,7 +16239,10 @@ export interface operations {
     "make-token": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -16019,9 +16252,11 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Created */
+            201: {
                 headers: {
+                    /** @description Where what was created is read */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -16175,6 +16410,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    /** @description The next page, as <...>; rel="next" (RFC 8288); missing on the last */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -16252,7 +16489,9 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/jsonl": string;
+                };
             };
             /** @description Unauthorized */
             401: {

@@ -83,6 +83,7 @@ func apiPage() ([]byte, error) {
 		return nil, err
 	}
 	var spec struct {
+		Tags  []struct{ Name, Description string }
 		Paths map[string]map[string]struct {
 			Summary, Description string
 			Tags                 []string
@@ -120,9 +121,11 @@ Made from the code by ` + "`make generate`" + `. The service describes itself at
 
 - Send ` + "`Authorization: Bearer TOKEN`" + `. Tokens are made by ` + "`pane token make`" + ` or ` + "`POST /api/v1/session`" + ` with a token name.
 - Errors are problem details (RFC 9457): ` + "`detail`" + ` says what is wrong and what would be right, ` + "`errors`" + ` lists several reasons.
-- Lists come in pages: send ` + "`cursor`" + ` with the ` + "`next`" + ` of the page before.
-- What people edit has an ` + "`ETag`" + `; send it back as ` + "`If-Match`" + `. An edit of something that changed meanwhile gets 412.
-- Send an ` + "`Idempotency-Key`" + ` with a POST: repeated within a day, it does the thing once and gets the same answer.
+- Lists come in pages: send ` + "`cursor`" + ` with the ` + "`next`" + ` of the page before, or follow the ` + "`Link`" + ` header (RFC 8288).
+- A POST that creates something answers 201, or 202 while it is made, with its ` + "`Location`" + `.
+- What people edit has an ` + "`ETag`" + `; send it back as ` + "`If-Match`" + `: one tag, a list, or ` + "`*`" + `. An edit of something that changed meanwhile gets 412; a weak tag never matches. A GET with ` + "`If-None-Match`" + ` gets 304 if nothing changed.
+- Send an ` + "`Idempotency-Key`" + ` with a POST: repeated within a day, it does the thing once and gets the same answer. The requests are compared by their meaning: the order of keys and space do not count.
+- Answers to GET are compressed with ` + "`br`" + ` or ` + "`gzip`" + `, as ` + "`Accept-Encoding`" + ` allows.
 - ` + "`GET /api/v1/events`" + ` is a stream of server-sent events (` + "`event: change`" + `, with ` + "`seq`, `kind` and `subject`" + `). It is taken up again from ` + "`Last-Event-ID`" + `.
 
 `)
@@ -131,30 +134,27 @@ Made from the code by ` + "`make generate`" + `. The service describes itself at
 		paths = append(paths, p)
 	}
 	slices.Sort(paths)
-	tags := []string{
-		"service", "people", "estate", "images", "versions", "software", "deliveries", "bases", "builds",
-		"build machines", "pools",
-		"hosts",
-		"sessions", "rollovers", "trail", "agents",
+	known := func(tag string) bool {
+		return slices.ContainsFunc(spec.Tags, func(t struct{ Name, Description string }) bool { return t.Name == tag })
 	}
 	for _, path := range paths {
 		for method, o := range spec.Paths[path] {
-			if !slices.ContainsFunc(o.Tags, func(t string) bool { return slices.Contains(tags, t) }) {
+			if !slices.ContainsFunc(o.Tags, known) {
 				return nil, fmt.Errorf("%s %s is in none of the sections: its tags are %q", method, path, o.Tags)
 			}
 		}
 	}
-	for _, tag := range tags {
-		fmt.Fprintf(&out, "## %s%s\n\n", strings.ToUpper(tag[:1]), tag[1:])
+	for _, tag := range spec.Tags {
+		fmt.Fprintf(&out, "## %s%s\n\n%s.\n\n", strings.ToUpper(tag.Name[:1]), tag.Name[1:], tag.Description)
 		for _, path := range paths {
 			for _, method := range []string{"get", "post", "put", "patch", "delete"} {
 				o, ok := spec.Paths[path][method]
-				if !ok || !slices.Contains(o.Tags, tag) {
+				if !ok || !slices.Contains(o.Tags, tag.Name) {
 					continue
 				}
 				fmt.Fprintf(&out, "### `%s %s`\n\n%s. %s\n\n", strings.ToUpper(method), path, o.Summary, o.Description)
 				for _, p := range o.Parameters {
-					if p.In != "path" {
+					if p.In != "path" && p.Name != "Idempotency-Key" { // which every POST has
 						fmt.Fprintf(&out, "- `%s` (%s) %s\n", p.Name, p.In, p.Description)
 					}
 				}

@@ -54,11 +54,11 @@ func unless[T any](told []T, err error) error {
 	return err
 }
 
-// SaveSheet keeps a sheet under a name, right or not, if it still has the revision that was seen; 0 for one that there
-// is not yet. It may change only sheets of images that may says yes to.
-func (bs *Builds) SaveSheet(ctx context.Context, actor string, revision int, o Order, may func(image string) error) (
-	s store.Sheet, err error,
-) {
+// SaveSheet keeps a sheet under a name, right or not, if it has one of the revisions; 0 is that of a new sheet. It may
+// change only sheets of images that may allows.
+func (bs *Builds) SaveSheet(ctx context.Context, actor string, revisions engine.Revisions, o Order,
+	may func(image string) error,
+) (s store.Sheet, err error) {
 	if err := image.CheckName(o.Name); err != nil {
 		return s, engine.Invalidf("the sheet's name: %s", err)
 	}
@@ -83,10 +83,11 @@ func (bs *Builds) SaveSheet(ctx context.Context, actor string, revision int, o O
 		if err := errors.Join(may(of.Image), may(cmp.Or(s.Image, of.Image))); err != nil {
 			return err
 		}
-		if isNew && revision != 0 {
-			return engine.Conflictf("sheet %s was deleted since you read it: save it as a new one", o.Name)
+		if isNew && !revisions.New() {
+			return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf(
+				"there is no sheet %s, or it was deleted since you read it: save it as a new one", o.Name)}
 		}
-		if err := unchanged(s, revision); err != nil {
+		if err := unchanged(s, revisions); err != nil {
 			return err
 		}
 		if r, err := store.RepositoryOf(tx.DB, s.ID); err == nil {
@@ -119,17 +120,17 @@ func (bs *Builds) SaveSheet(ctx context.Context, actor string, revision int, o O
 }
 
 // unchanged refuses a change of what somebody else has changed since it was seen.
-func unchanged(s store.Sheet, revision int) error {
-	if s.Revision == revision {
+func unchanged(s store.Sheet, revisions engine.Revisions) error {
+	if revisions.Allow(s.Revision) {
 		return nil
 	}
-	if revision == 0 {
+	if revisions.New() {
 		return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf("there is a sheet %s already, of %s, changed by "+
 			"%s: look at it first (revision %d), or take another name", s.Name,
 			s.ChangedAt.UTC().Format(time.DateTime), s.ChangedBy, s.Revision)}
 	}
 	return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf("sheet %s was changed by %s since you read it "+
-		"(revision %d, now %d): look at it as it is now and repeat the change", s.Name, s.ChangedBy, revision,
+		"(%s, now %d): look at it as it is now and repeat the change", s.Name, s.ChangedBy, revisions,
 		s.Revision)}
 }
 
@@ -152,7 +153,7 @@ func keepFiles(tx *store.Tx, files map[string]string) error {
 }
 
 // DeleteSheet forgets a sheet, if it still has the revision that was seen. Builds that were started from it stay.
-func (bs *Builds) DeleteSheet(ctx context.Context, actor, name string, revision int,
+func (bs *Builds) DeleteSheet(ctx context.Context, actor, name string, revisions engine.Revisions,
 	may func(image string) error,
 ) error {
 	return bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
@@ -163,7 +164,7 @@ func (bs *Builds) DeleteSheet(ctx context.Context, actor, name string, revision 
 		if err := may(s.Image); err != nil {
 			return err
 		}
-		if err := unchanged(s, revision); err != nil {
+		if err := unchanged(s, revisions); err != nil {
 			return err
 		}
 		used, err := store.SchedulesOf(tx.DB, name)

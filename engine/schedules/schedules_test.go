@@ -10,6 +10,7 @@ import (
 	"nimblepane/core/role"
 	"nimblepane/core/schedule"
 	"nimblepane/core/sheet"
+	"nimblepane/engine"
 	"nimblepane/engine/builds"
 	"nimblepane/engine/schedules"
 	"nimblepane/engine/versions"
@@ -36,7 +37,7 @@ func opened(t *testing.T) *enginetest.Played {
 
 func save(t *testing.T, p *enginetest.Played, revision int, text string) {
 	t.Helper()
-	_, err := p.Builds.SaveSheet(t.Context(), "jonas", revision, builds.Order{Name: "desk", Text: text},
+	_, err := p.Builds.SaveSheet(t.Context(), "jonas", engine.At(revision), builds.Order{Name: "desk", Text: text},
 		func(string) error { return nil })
 	require.NoError(t, err)
 }
@@ -226,10 +227,12 @@ func TestAScheduleThatWouldNotWorkIsNotWrittenDown(t *testing.T) {
 		Mode: schedule.OnChanges,
 	})
 	require.ErrorContains(t, err, "there is a schedule monthly already")
-	require.ErrorContains(t, p.Builds.DeleteSheet(t.Context(), "jonas", "desk", 1, func(string) error { return nil }),
+	require.ErrorContains(t, p.Builds.DeleteSheet(t.Context(), "jonas", "desk", engine.At(1),
+		func(string) error { return nil }),
 		"builds of sheet desk are started by schedule monthly: delete that first")
 	require.NoError(t, p.Schedules.Delete(t.Context(), "jonas", "monthly"))
-	require.NoError(t, p.Builds.DeleteSheet(t.Context(), "jonas", "desk", 1, func(string) error { return nil }))
+	require.NoError(t, p.Builds.DeleteSheet(t.Context(), "jonas", "desk", engine.At(1),
+		func(string) error { return nil }))
 }
 
 func TestAClockThatWasYearsAheadFreezesNothing(t *testing.T) {

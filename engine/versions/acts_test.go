@@ -266,11 +266,11 @@ func TestAnEditNamesTheRevisionThatItChanges(t *testing.T) {
 	p := enginetest.Open(t)
 	v := versionOf(t, p, p.Numbers[0])
 	notes, tags, never := "December fixes", []string{"winter"}, (*time.Time)(nil)
-	edit := versions.VersionEdit{Notes: &notes, Tags: &tags, EndOfLife: &never, Revision: v.Revision}
+	edit := versions.VersionEdit{Notes: &notes, Tags: &tags, EndOfLife: &never, Revisions: engine.At(v.Revision)}
 	require.NoError(t, p.Versions.EditVersion(t.Context(), "jonas", "desk", v.Number, edit))
 	other := "something else"
 	err := p.Versions.EditVersion(t.Context(), "mira", "desk", v.Number,
-		versions.VersionEdit{Notes: &other, Revision: v.Revision})
+		versions.VersionEdit{Notes: &other, Revisions: engine.At(v.Revision)})
 	require.Equal(t, engine.Stale, kindOf(t, err))
 	require.ErrorContains(t, err, "read it again and repeat the change")
 	now := versionOf(t, p, v.Number)

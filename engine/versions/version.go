@@ -19,16 +19,16 @@ type VersionEdit struct {
 	Notes     *string
 	Tags      *[]string
 	EndOfLife **time.Time
-	Revision  int // that the editor saw
+	Revisions engine.Revisions // that the editor saw
 }
 
 // EditVersion changes notes, tags or end-of-life.
 func (vs *Versions) EditVersion(ctx context.Context, actor, imageName, number string, edit VersionEdit) error {
 	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
-		if v.Revision != edit.Revision {
+		if !edit.Revisions.Allow(v.Revision) {
 			return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf(
-				"%s was changed since you read it (revision %d, now %d): read it again and repeat the change",
-				Label(img, *v), edit.Revision, v.Revision)}
+				"%s was changed since you read it (%s, now %d): read it again and repeat the change",
+				Label(img, *v), edit.Revisions, v.Revision)}
 		}
 		detail := map[string]any{}
 		if edit.Notes != nil {

@@ -1,0 +1,106 @@
+package api
+
+import (
+	"net/http"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"nimblepane/engine"
+)
+
+type etagged[T any] struct {
+	ETag string `header:"ETag"`
+	Body T
+}
+
+func etag(revision int) string { return `"` + strconv.Itoa(revision) + `"` }
+
+// IfMatch is the precondition of a change (RFC 9110, section 13.1.1).
+type IfMatch struct {
+	Header string `header:"If-Match" doc:"ETag of the record as it was read, several of them, or * for any"`
+}
+
+// etags are the members of a list of entity tags (RFC 9110, section 8.8.3).
+var etags = regexp.MustCompile(`^[ \t]*(W/)?"([\x21\x23-\x7e]*)"[ \t]*(,|$)`)
+
+// revisions returns the revisions that the header allows. A weak tag never matches: the comparison is the strong one.
+func (m IfMatch) revisions() (r engine.Revisions, err error) {
+	if m.Header == "" {
+		return r, huma.NewError(http.StatusPreconditionRequired,
+			`the request needs If-Match with the ETag of what you read, such as "3"`)
+	}
+	if strings.TrimSpace(m.Header) == "*" {
+		return engine.Revisions{Any: true}, nil
+	}
+	for rest := m.Header; rest != ""; {
+		tag := etags.FindStringSubmatch(rest)
+		if tag == nil {
+			return r, huma.NewError(http.StatusBadRequest, `the If-Match header is no list of ETags: write it as "3", `+
+				`as "3", "4", or as *`)
+		}
+		rest = rest[len(tag[0]):]
+		if n, err := strconv.Atoi(tag[2]); err == nil && tag[1] == "" {
+			r.Of = append(r.Of, n)
+		}
+	}
+	return r, nil
+}
+
+// unchanged answers a GET with 304 if the caller has what it would be sent (RFC 9110, section 13.1.2).
+func unchanged(c *gin.Context) {
+	if known := c.GetHeader("If-None-Match"); known != "" && c.Request.Method == http.MethodGet {
+		c.Writer = &unlessKnown{ResponseWriter: c.Writer, known: known}
+	}
+	c.Next()
+}
+
+// unlessKnown leaves the body of an answer away if the caller knows its ETag.
+type unlessKnown struct {
+	gin.ResponseWriter
+	known   string
+	decided bool
+	same    bool
+}
+
+func (w *unlessKnown) Write(b []byte) (int, error) {
+	if !w.decided {
+		w.decided = true
+		w.same = w.Status() == http.StatusOK && matches(w.known, w.Header().Get("ETag"))
+		if w.same {
+			w.Header().Del("Content-Type")
+			w.WriteHeader(http.StatusNotModified)
+			w.WriteHeaderNow()
+		}
+	}
+	if w.same {
+		return len(b), nil
+	}
+	return w.ResponseWriter.Write(b)
+}
+
+func (w *unlessKnown) WriteString(s string) (int, error) { return w.Write([]byte(s)) }
+
+// matches compares an ETag with a list of them as If-None-Match does: weak and strong tags alike.
+func matches(list, etag string) bool {
+	if etag == "" {
+		return false
+	}
+	if strings.TrimSpace(list) == "*" {
+		return true
+	}
+	for rest := list; rest != ""; {
+		tag := etags.FindStringSubmatch(rest)
+		if tag == nil {
+			return false
+		}
+		if `"`+tag[2]+`"` == etag {
+			return true
+		}
+		rest = rest[len(tag[0]):]
+	}
+	return false
+}

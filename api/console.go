@@ -1,0 +1,74 @@
+package api
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2/negotiation"
+	"github.com/gin-gonic/gin"
+)
+
+// assets are the console's files whose names change with their content.
+const assets = "assets/"
+
+// console serves the built console, if there is one: its files, and its page for every path that is a page of it.
+func (s *Server) console(files fs.FS) {
+	s.gin.NoRoute(func(c *gin.Context) {
+		name := strings.TrimPrefix(c.Request.URL.Path, "/")
+		if files == nil || strings.HasPrefix(name, "api/") || strings.HasPrefix(name, "agent/") ||
+			c.Request.Method != http.MethodGet {
+			if c.Request.Method == http.MethodOptions && files != nil {
+				c.Header("Allow", "GET, HEAD, OPTIONS")
+				c.Status(http.StatusNoContent)
+				return
+			}
+			problem(c, http.StatusNotFound, fmt.Sprintf("there is nothing at %s %s; the API is described at %s.json",
+				c.Request.Method, c.Request.URL.Path, openAPIPath))
+			return
+		}
+		if info, err := fs.Stat(files, name); err != nil || info.IsDir() {
+			if strings.HasPrefix(name, assets) {
+				// A page of another release of the console asks for it: it loads itself anew.
+				c.Header("Cache-Control", "no-store")
+				problem(c, http.StatusNotFound, "this release of the console has no file "+name)
+				return
+			}
+			name = "index.html"
+		}
+		if strings.HasPrefix(name, assets) {
+			c.Header("Cache-Control", "public, max-age=31536000, immutable")
+		} else {
+			c.Header("Cache-Control", "no-cache")
+		}
+		serveFile(c, files, name)
+	})
+}
+
+// encodings are those that the console's files are built in, by the end of the compressed file's name.
+var encodings = map[string]string{"br": ".br", "gzip": ".gz"}
+
+// serveFile answers with a file, compressed as the caller accepts it if it was built so.
+func serveFile(c *gin.Context, files fs.FS, name string) {
+	content, err := fs.ReadFile(files, name)
+	if err != nil {
+		problem(c, http.StatusNotFound, "there is no file "+name)
+		return
+	}
+	c.Header("Vary", "Accept-Encoding")
+	sum := sha256.Sum256(content)
+	tag := hex.EncodeToString(sum[:8])
+	encoding := negotiation.SelectQValue(c.GetHeader("Accept-Encoding"), []string{"br", "gzip"})
+	if packed, err := fs.ReadFile(files, name+encodings[encoding]); encoding != "" && err == nil {
+		content, tag = packed, tag+"-"+encoding
+		c.Header("Content-Encoding", encoding)
+	}
+	c.Header("ETag", `"`+tag+`"`)
+	http.ServeContent(c.Writer, c.Request, path.Base(name), time.Time{}, bytes.NewReader(content))
+}
