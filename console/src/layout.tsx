@@ -35,10 +35,11 @@ import {
   Users,
 } from "lucide-react";
 import { useEffect, useState } from "react";
-import { NavLink, Outlet } from "react-router";
+import { NavLink, Outlet, useLocation } from "react-router";
 import { type Account, api, call } from "./api";
 import { useLive } from "./live";
 import { useSigned } from "./session";
+import { chooseDark, isDark } from "./shade";
 import { FormDialog, toaster } from "./ui";
 
 const pages: { to: string; label: string; icon: LucideIcon; role?: Account["role"] }[] = [
@@ -60,25 +61,6 @@ const pages: { to: string; label: string; icon: LucideIcon; role?: Account["role
   { to: "/accounts", label: "Accounts", icon: UserCog, role: "administrator" },
   { to: "/tokens", label: "Tokens", icon: KeyRound },
 ];
-
-/** Light or dark: what was chosen here, else what the system prefers. */
-function useShade(): [boolean, () => void] {
-  const [dark, setDark] = useState(() => {
-    const chosen = localStorage.getItem("shade");
-    return chosen ? chosen === "dark" : matchMedia("(prefers-color-scheme: dark)").matches;
-  });
-  useEffect(() => {
-    document.documentElement.classList.toggle("dark", dark);
-    document.documentElement.style.colorScheme = dark ? "dark" : "light";
-  }, [dark]);
-  return [
-    dark,
-    () => {
-      localStorage.setItem("shade", dark ? "light" : "dark");
-      setDark(!dark);
-    },
-  ];
-}
 
 /** The practice clock, if that is what the service goes by. */
 function PracticeClock() {
@@ -158,33 +140,57 @@ function ChangePassword() {
 export function Layout() {
   const { account, may, signOut } = useSigned();
   const connected = useLive();
-  const [dark, turn] = useShade();
+  const [dark, setDark] = useState(isDark);
+  const [open, setOpen] = useState(false);
+  const { pathname } = useLocation();
+  // biome-ignore lint/correctness/useExhaustiveDependencies: going to a page closes the menu
+  useEffect(() => setOpen(false), [pathname]);
   return (
-    <Flex minH="100vh">
+    <Flex minH="100vh" direction={{ base: "column", md: "row" }}>
       <Box asChild position="absolute" left="-999px" _focus={{ left: "2", top: "2", zIndex: 10 }}>
         <a href="#content">Skip to the content</a>
       </Box>
       <Flex
         as="header"
         direction="column"
-        w="180px"
+        w={{ md: "180px" }}
         flexShrink={0}
         bg="bg.rail"
-        borderRightWidth="1px"
+        borderRightWidth={{ md: "1px" }}
+        borderBottomWidth={{ base: "1px", md: "0" }}
         borderColor="line"
         p="3"
         gap="4"
-        position="sticky"
+        position={{ md: "sticky" }}
         top="0"
-        h="100vh"
+        h={{ md: "100vh" }}
+        overflowY={{ md: "auto" }}
       >
         <HStack px="2" pt="1" gap="2">
           <img src="/icon.svg" alt="" width="24" height="24" />
           <Text fontWeight="650" fontSize="md">
             Nimble Pane
           </Text>
+          <Button
+            size="xs"
+            variant="outline"
+            ms="auto"
+            hideFrom="md"
+            aria-expanded={open}
+            aria-controls="pages"
+            onClick={() => setOpen(!open)}
+          >
+            Menu
+          </Button>
         </HStack>
-        <VStack as="nav" align="stretch" gap="1" aria-label="Pages">
+        <VStack
+          as="nav"
+          id="pages"
+          align="stretch"
+          gap="1"
+          aria-label="Pages"
+          display={{ base: open ? "flex" : "none", md: "flex" }}
+        >
           {pages
             .filter((p) => !p.role || may(p.role))
             .map((p) => (
@@ -211,33 +217,38 @@ export function Layout() {
               </Box>
             ))}
         </VStack>
-        <Box flex="1" />
+        <Box flex="1" hideBelow="md" />
         {!connected && (
           <Text role="status" fontSize="xs" fontWeight="600" color="red.fg">
             No connection; what is shown may be old.
           </Text>
         )}
-        <PracticeClock />
-        <Box fontSize="sm" px="1">
-          <Text fontWeight="600">{account.title || account.name}</Text>
-          <Text color="fg.quiet">{account.role}</Text>
-        </Box>
-        <HStack>
-          <ChangePassword />
-          <Button size="xs" variant="outline" flex="1" onClick={() => void signOut()}>
-            Sign out
-          </Button>
-          <IconButton
-            size="xs"
-            variant="outline"
-            aria-label={dark ? "Light colours" : "Dark colours"}
-            onClick={turn}
-          >
-            {dark ? <Sun /> : <Moon />}
-          </IconButton>
-        </HStack>
+        <VStack align="stretch" gap="4" display={{ base: open ? "flex" : "none", md: "flex" }}>
+          <PracticeClock />
+          <Box fontSize="sm" px="1">
+            <Text fontWeight="600">{account.title || account.name}</Text>
+            <Text color="fg.quiet">{account.role}</Text>
+          </Box>
+          <HStack>
+            <ChangePassword />
+            <Button size="xs" variant="outline" flex="1" onClick={() => void signOut()}>
+              Sign out
+            </Button>
+            <IconButton
+              size="xs"
+              variant="outline"
+              aria-label={dark ? "Light colours" : "Dark colours"}
+              onClick={() => {
+                chooseDark(!dark);
+                setDark(!dark);
+              }}
+            >
+              {dark ? <Sun /> : <Moon />}
+            </IconButton>
+          </HStack>
+        </VStack>
       </Flex>
-      <Box as="main" id="content" flex="1" minW="0">
+      <Box as="main" id="content" flex="1" minW="0" tabIndex={-1} _focusVisible={{ outline: "none" }}>
         <Outlet />
       </Box>
       <Toaster toaster={toaster}>

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { createContext, type ReactNode, useContext } from "react";
+import { createContext, type ReactNode, useContext, useEffect, useRef } from "react";
 import { type Account, api, call, Refusal } from "./api";
 import { whoIsSignedIn } from "./parts/queries";
 import { Loading, Problem } from "./ui";
@@ -21,8 +21,18 @@ export function useSigned(): Signed {
 /** Shows its children to who is signed in, and the sign-in to others. */
 export function Signed({ children, otherwise }: { children: ReactNode; otherwise: ReactNode }) {
   const who = useQuery(whoIsSignedIn);
+  const asked = useRef(false); // whether the sign-in was shown
+  const name = who.data?.name;
+  useEffect(() => {
+    if (!name || !asked.current) return;
+    asked.current = false;
+    document.getElementById("content")?.focus();
+  }, [name]);
   if (who.isPending) return <Loading />;
-  if (who.error instanceof Refusal && who.error.status === 401) return otherwise;
+  if (who.error instanceof Refusal && who.error.status === 401) {
+    asked.current = true;
+    return otherwise;
+  }
   if (who.error) return <Problem error={who.error} />;
   const account = who.data;
   return (

@@ -46,6 +46,12 @@ const recipes: Record<string, string[]> = {
 };
 const plain = ["Box", "ChakraProvider", "Flex", "HStack", "Portal", "Text", "Toaster", "VStack", "chakra"];
 
+it("text that scrolls is reached by keyboard", () => {
+  for (const [file, text] of Object.entries(sources))
+    for (const [tag] of text.matchAll(/<\w+[^<>]*as="pre"[^>]*>/g))
+      expect(tag, file).toContain("tabIndex={0}");
+});
+
 it("the theme has what every component that is used is drawn by", () => {
   const used = new Set<string>();
   for (const text of Object.values(sources))

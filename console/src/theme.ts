@@ -90,6 +90,18 @@ const config = defineConfig({
     ":focus-visible": { outline: "2px solid", outlineColor: "deep.focusRing", outlineOffset: "1px" },
   },
   theme: {
+    recipes: {
+      code: { base: { maxW: "100%", overflowWrap: "anywhere" } },
+      checkmark: { variants: { variant: { solid: { borderColor: "line.control" } } } },
+      input: { variants: { variant: { outline: { borderColor: "line.control" } } } },
+      textarea: { variants: { variant: { outline: { borderColor: "line.control" } } } },
+    },
+    slotRecipes: {
+      nativeSelect: {
+        slots: nativeSelectSlotRecipe.slots,
+        variants: { variant: { outline: { field: { borderColor: "line.control" } } } },
+      },
+    },
     tokens: {
       fonts: {
         body: { value: "system-ui, 'DejaVu Sans', sans-serif" },
@@ -118,6 +130,8 @@ const config = defineConfig({
         "bg.panel": { value: { base: "#ffffff", _dark: "#1a2225" } },
         "bg.rail": { value: { base: "#e9eeee", _dark: "#161d20" } },
         "fg.quiet": { value: { base: "#4c5b5e", _dark: "#a3b1b4" } },
+        // The edge of what is filled in: 3:1 at least against what is around it (WCAG 2.2, 1.4.11).
+        "line.control": { value: { base: "#7b898c", _dark: "#72838a" } },
         line: { value: { base: "#d5dddd", _dark: "#2d383b" } },
         deep: {
           solid: { value: { base: "{colors.deep.600}", _dark: "{colors.deep.300}" } },

@@ -212,7 +212,13 @@ export function List(props: { label: string; head: string[]; children: ReactNode
 /** Names and values below each other. */
 export function Facts({ of }: { of: [string, ReactNode][] }) {
   return (
-    <Box as="dl" display="grid" gridTemplateColumns="max-content 1fr" columnGap="5" rowGap="1">
+    <Box
+      as="dl"
+      display="grid"
+      gridTemplateColumns={{ base: "minmax(0, 1fr)", sm: "max-content minmax(0, 1fr)" }}
+      columnGap="5"
+      rowGap="1"
+    >
       {of
         .filter(([, value]) => value !== "" && value !== undefined && value !== null && value !== false)
         .map(([name, value]) => (

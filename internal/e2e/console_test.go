@@ -169,6 +169,29 @@ func (metal) Machine(_ context.Context, host string) (platform.Machine, error) {
 	}, nil
 }
 
+// wider finds what reaches over a window of 320 pixels and cannot be scrolled to by itself.
+const wider = `(() => {
+	const scrolls = (e) => {
+		for (let p = e.parentElement; p; p = p.parentElement)
+			if (["auto", "scroll"].includes(getComputedStyle(p).overflowX) || p.classList.contains("cm-editor")) return true;
+		return false;
+	};
+	return [...document.querySelectorAll("main *")].filter(
+		e => e.getBoundingClientRect().right > 321 && !scrolls(e)).slice(0, 4).map(e => e.outerHTML.slice(0, 200));
+})()`
+
+// edge is the contrast of the name's edge with what is around it (WCAG 2.2, definition of contrast ratio).
+const edge = `(() => {
+	const light = (e, of) => {
+		const [r, g, b] = getComputedStyle(e)[of].match(/[\d.]+/g).map(n => n / 255)
+			.map(c => c <= 0.04045 ? c / 12.92 : ((c + 0.055) / 1.055) ** 2.4);
+		return 0.2126 * r + 0.7152 * g + 0.0722 * b;
+	};
+	const input = document.querySelector("input[name=name]");
+	const [low, high] = [light(input, "borderTopColor"), light(input.form, "backgroundColor")].sort((a, b) => a - b);
+	return (high + 0.05) / (low + 0.05);
+})()`
+
 func TestPagesAreAccessibleAndFit(t *testing.T) {
 	t.Parallel()
 	axe, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
@@ -246,17 +269,37 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 	})
 
 	b := open(t, s.URL)
-	check := func(page string) {
+	// Dark pages differ from light ones by their colours alone.
+	check := func(page, only string) {
 		t.Helper()
 		require.LessOrEqual(t, script[int](b, `document.documentElement.scrollWidth`), 1280, "%s scrolls sideways",
 			page)
 		script[any](b, string(axe)+"; undefined")
-		found := script[[]string](b, `axe.run(document, {resultTypes: ["violations"]}).then(r => r.violations.map(v => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 200)).join(" | ")))`)
+		found := script[[]string](b, `axe.run(document, {resultTypes: ["violations"], ...`+only+`}).then(r => r.violations.map(v => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 200)).join(" | ")))`)
 		require.Empty(t, found, "%s", page)
 	}
-	check("sign-in")
+	narrow := func(page string) {
+		t.Helper()
+		// A window of 320 pixels is that of a browser at 400 % (WCAG 2.2, 1.4.10): only what scrolls by itself is
+		// wider.
+		b.do(chromedp.EmulateViewport(320, 800))
+		require.Empty(t, script[[]string](b, wider), "%s is wider than 320 pixels", page)
+		b.do(chromedp.EmulateViewport(1280, 800))
+	}
+	check("sign-in", "{}")
+	narrow("sign-in")
+	require.GreaterOrEqual(t, script[float64](b, edge), 3.0)
+	script[any](b, `localStorage.setItem("shade", "dark")`)
+	b.do(chromedp.Reload(), chromedp.WaitVisible(`input[name=name]`))
+	require.True(t, script[bool](b, `document.documentElement.classList.contains("dark")`))
+	check("dark sign-in", "{}")
+	require.GreaterOrEqual(t, script[float64](b, `document.querySelector("input[name=password]").focus(), `+edge), 3.0)
 	b.signIn(string(role.Administrator))
-	for _, shade := range []string{"light", "dark"} {
+	b.sees("Hosts serving")
+	require.Equal(t, "content", script[string](b, `document.activeElement.id`), "the page has the focus after the sign-in")
+	require.Less(t, script[int](b, `[...performance.getEntriesByType("resource"), ...performance.getEntriesByType(
+		"navigation")].reduce((sum, e) => sum + e.transferSize, 0)`), 220_000, "bytes until Today is shown")
+	for shade, only := range map[string]string{"light": "{}", "dark": `{runOnly: ["color-contrast"]}`} {
 		script[any](b, `localStorage.setItem("shade", "`+shade+`")`)
 		for path, shows := range map[string]string{
 			"/": "drained by hand", "/images": "fallback", "/images/counter-desk": number,
@@ -289,7 +332,10 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 		} {
 			b.visit(path)
 			b.sees(shows)
-			check(shade + " " + path)
+			check(shade+" "+path, only)
+			if shade == "light" {
+				narrow(path)
+			}
 		}
 	}
 	b.visit("/pools/tea-room")

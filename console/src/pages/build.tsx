@@ -75,7 +75,7 @@ export function BuildPage() {
               />
             </Panel>
             <Panel title="Sheet">
-              <Box as="pre" fontFamily="mono" fontSize="sm" overflowX="auto">
+              <Box as="pre" fontFamily="mono" fontSize="sm" overflowX="auto" tabIndex={0}>
                 {b.sheet}
               </Box>
             </Panel>
@@ -159,7 +159,15 @@ function Steps({ of: steps }: { of: BuildStep[] }) {
           <Table.Cell w="40%">
             {s.why && <Words>{s.why}</Words>}
             {s.output && (s.state === "failed" || s.state === "noted") && (
-              <Text as="pre" fontFamily="mono" fontSize="xs" color="fg.quiet" overflowX="auto" maxH="12em">
+              <Text
+                as="pre"
+                fontFamily="mono"
+                fontSize="xs"
+                color="fg.quiet"
+                overflowX="auto"
+                maxH="12em"
+                tabIndex={0}
+              >
                 {s.output.trimEnd()}
               </Text>
             )}

@@ -131,7 +131,7 @@ function Glance({ of: { from, to, counts, flaws } }: { of: Comparison }) {
     counts.filter((n) => n.group === group && n.what === what).reduce((sum, n) => sum + n.n, 0);
   return (
     <Flex gap="8" wrap="wrap" align="start">
-      <Box minW="380px" flex="1">
+      <Box minW="min(380px, 100%)" flex="1">
         <List label="Both versions" head={["Version", from.number, to.number]}>
           {row("Standing", from.standing.join(", "), to.standing.join(", "))}
           {row("Sealed", time(from.sealed_at), time(to.sealed_at))}
@@ -144,7 +144,7 @@ function Glance({ of: { from, to, counts, flaws } }: { of: Comparison }) {
           {row("First start took", took(from.first_start_seconds), took(to.first_start_seconds))}
         </List>
       </Box>
-      <Box flex="1" minW="380px">
+      <Box flex="1" minW="min(380px, 100%)">
         <List label="How much changed" head={["Software", ...whats]}>
           {Object.entries(groups).map(([group, title]) => (
             <Table.Row key={group}>

@@ -163,7 +163,7 @@ function RolloverOf({ id }: { id: number }) {
             <Panel>
               <Progress of={r} />
               <Flex gap="10" mt="3" wrap="wrap">
-                <Box flex="2" minW="300px">
+                <Box flex="2" minW="min(300px, 100%)">
                   <Facts
                     of={[
                       ["Now", now],
@@ -172,7 +172,7 @@ function RolloverOf({ id }: { id: number }) {
                     ]}
                   />
                 </Box>
-                <Box flex="1" minW="260px">
+                <Box flex="1" minW="min(260px, 100%)">
                   <Facts
                     of={[
                       ["Batches", `of ${count(r.batch_size, "host")} (${r.options.batch})`],

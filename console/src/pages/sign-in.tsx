@@ -14,7 +14,16 @@ export function SignInPage() {
   });
   return (
     <Box as="main" display="grid" placeItems="center" minH="100vh">
-      <Box asChild bg="bg.panel" borderWidth="1px" borderColor="line" rounded="md" p="8" w="360px">
+      <Box
+        asChild
+        bg="bg.panel"
+        borderWidth="1px"
+        borderColor="line"
+        rounded="md"
+        p={{ base: "5", sm: "8" }}
+        w="360px"
+        maxW="100vw"
+      >
         <form
           onSubmit={(e) => {
             e.preventDefault();

@@ -98,6 +98,7 @@ export function TodayPage() {
                     borderColor="line"
                     _first={{ borderTopWidth: 0 }}
                     align="start"
+                    wrap={{ base: "wrap", lg: "nowrap" }}
                   >
                     <Box pt="1" color={m.urgent ? "red.fg" : "deep.fg"}>
                       {m.urgent ? (
@@ -106,7 +107,7 @@ export function TodayPage() {
                         <CircleDot size={16} aria-hidden />
                       )}
                     </Box>
-                    <Box flex="1" minW="0">
+                    <Box flex="1" minW={{ base: "calc(100% - 2rem)", lg: "0" }}>
                       <To to={`/${m.link}`}>{m.title}</To>
                       {m.detail && (
                         <Text color="fg.quiet">
@@ -117,7 +118,7 @@ export function TodayPage() {
                     <Text w="90px" color="fg.quiet" fontSize="sm">
                       {kinds[m.kind]}
                     </Text>
-                    <Box w="360px" fontSize="sm" textAlign="right">
+                    <Box w={{ lg: "360px" }} fontSize="sm" textAlign={{ lg: "right" }}>
                       {m.command && (
                         <Code variant="plain" color="fg.quiet" bg="transparent" fontSize="xs">
                           {m.command}

@@ -95,7 +95,7 @@ function Tried({ id }: { id: number }) {
         />
       )}
       {p.picture && (
-        <Box asChild mt="3" maxW="320px" borderWidth="1px" borderColor="line">
+        <Box asChild mt="3" maxW="min(320px, 100%)" borderWidth="1px" borderColor="line">
           <img src={`/api/v1/proofs/${id}/picture.png`} alt={`The display of ${p.machine}`} />
         </Box>
       )}

@@ -20,7 +20,15 @@ export function TriedList({
           <Table.Cell>
             {r.why ? <Words>{r.why}</Words> : r.kind === "application" ? "came up" : "went well"}
             {r.why && r.output && (
-              <Text as="pre" fontFamily="mono" fontSize="xs" color="fg.quiet" overflowX="auto" maxH="12em">
+              <Text
+                as="pre"
+                fontFamily="mono"
+                fontSize="xs"
+                color="fg.quiet"
+                overflowX="auto"
+                maxH="12em"
+                tabIndex={0}
+              >
                 {r.output.trimEnd()}
               </Text>
             )}
