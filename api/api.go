@@ -83,7 +83,7 @@ func New(ctx context.Context, e *engine.Engine, acts *subjects.Subjects, o Optio
 	if err := s.gin.SetTrustedProxies(o.TrustedProxies); err != nil {
 		return nil, fmt.Errorf("trusted proxies: %w", err)
 	}
-	s.gin.Use(gin.CustomRecovery(s.recovered), s.headers, legible, s.limitBody)
+	s.gin.Use(counted, gin.CustomRecovery(s.recovered), s.headers, legible, s.limitBody)
 	s.gin.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	s.gin.GET("/readyz", s.ready)
 	s.agents()

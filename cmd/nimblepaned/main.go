@@ -24,6 +24,7 @@ import (
 	_ "time/tzdata" // schedules have time zones, wherever the service runs
 
 	"github.com/goccy/go-yaml"
+	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -40,6 +41,7 @@ import (
 	"nimblepane/core/sheet"
 	"nimblepane/core/strict"
 	"nimblepane/engine"
+	"nimblepane/engine/gauges"
 	"nimblepane/engine/subjects"
 	"nimblepane/platform/kinds"
 	"nimblepane/sandbox"
@@ -338,6 +340,7 @@ func run(ctx context.Context, v *viper.Viper) error {
 	}()
 	if address := v.GetString("metrics-listen"); address != "" {
 		mux := http.NewServeMux()
+		prometheus.MustRegister(gauges.Of(e, version))
 		mux.Handle("/metrics", promhttp.Handler())
 		metrics := &http.Server{Addr: address, Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 		defer metrics.Close()

@@ -75,13 +75,28 @@ func metric(t *testing.T, address, name string) float64 {
 	defer resp.Body.Close()
 	text, err := io.ReadAll(resp.Body)
 	require.NoError(t, err)
-	m := regexp.MustCompile(`(?m)^` + name + ` (\S+)$`).FindSubmatch(text)
+	m := regexp.MustCompile(`(?m)^` + regexp.QuoteMeta(name) + ` (\S+)$`).FindSubmatch(text)
 	if m == nil {
 		return 0
 	}
 	n, err := strconv.ParseFloat(string(m[1]), 64)
 	require.NoError(t, err)
 	return n
+}
+
+// wellFormed has promtool check what a service exports.
+func wellFormed(t *testing.T, address string) {
+	t.Helper()
+	resp, err := http.Get("http://" + address + "/metrics")
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	require.Contains(t, string(text), `nimblepane_http_requests_total{code="200",method="POST",route="/agent/v1/heartbeat"}`)
+	check := exec.CommandContext(t.Context(), "promtool", "check", "metrics")
+	check.Stdin = bytes.NewReader(text)
+	out, err := check.CombinedOutput()
+	require.NoError(t, err, "%s", out)
 }
 
 func TestTwoServicesShareTheWorkAndEitherCanBeKilled(t *testing.T) {
@@ -175,7 +190,9 @@ func TestTwoServicesShareTheWorkAndEitherCanBeKilled(t *testing.T) {
 	until("the middle of the first batch", inFlight(0))
 	for _, m := range metrics {
 		require.Positive(t, metric(t, m, "nimblepane_rollover_ticks_total"), "both take their share")
+		require.Equal(t, 1.0, metric(t, m, `nimblepane_rollovers{pool="ticket-counters",state="running"}`))
 	}
+	wellFormed(t, metrics[0])
 	require.NoError(t, services[1].Process.Kill())
 	until("the other to go on alone", inFlight(1))
 	require.NoError(t, services[0].Process.Kill())
