@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/base64"
 	"errors"
+	"slices"
 	"strconv"
 	"time"
 	"unicode/utf8"
@@ -144,7 +145,11 @@ func (s *Server) fleet() {
 				Pool: in.Pool, Site: in.Site, Image: in.Image, State: in.State, Version: in.Version, Drifts: in.Drifts,
 				Find: in.Find, After: after, Limit: in.Limit + 1,
 			})
-			return ok(page(each(rows, hostOut), in.Limit, func(h client.Host) string { return cursor(h.Name) }), err)
+			if err != nil {
+				return nil, err
+			}
+			list, err := s.hostsOut(ctx, rows)
+			return ok(page(list, in.Limit, func(h client.Host) string { return cursor(h.Name) }), err)
 		})
 	register(s, operation{
 		method: "GET", path: "/hosts/{host}", id: "show-host", summary: "One host", role: role.Viewer,
@@ -256,7 +261,11 @@ func (s *Server) showHost(ctx context.Context, in *HostPath) (*body[client.Host]
 	if err != nil {
 		return nil, err
 	}
-	out := hostOut(row)
+	list, err := s.hostsOut(ctx, []store.HostRow{row})
+	if err != nil {
+		return nil, err
+	}
+	out := list[0]
 	asking, cancel := context.WithTimeout(ctx, machineLimit)
 	defer cancel()
 	m, err := s.Fleet.Machine(asking, store.Host{Name: row.Name, PoolID: row.PoolID})
@@ -273,6 +282,21 @@ func (s *Server) showHost(ctx context.Context, in *HostPath) (*body[client.Host]
 
 // machineLimit is how long a host's page waits for what the platform says.
 const machineLimit = 5 * time.Second
+
+func (s *Server) hostsOut(ctx context.Context, rows []store.HostRow) ([]client.Host, error) {
+	drifting := slices.DeleteFunc(slices.Clone(rows), func(r store.HostRow) bool { return !r.Drifts })
+	reasons, err := store.DriftReasons(s.store.DB.WithContext(ctx), drifting)
+	return each(rows, func(r store.HostRow) client.Host {
+		h := hostOut(r)
+		if d, is := reasons[r.ID]; is {
+			h.DriftReason = d.Reason()
+			if !d.TargetSince.IsZero() {
+				h.TargetSince = &d.TargetSince
+			}
+		}
+		return h
+	}), err
+}
 
 func hostOut(r store.HostRow) client.Host {
 	return client.Host{

@@ -1,6 +1,7 @@
 package api_test
 
 import (
+	"fmt"
 	"net/http"
 	"testing"
 
@@ -50,4 +51,45 @@ func TestAFilterThatNamesNothingIsAnError(t *testing.T) {
 	require.Equal(t, http.StatusNotFound, get("/proofs?version=1"))
 	_, err := c.Hosts(ctx, client.HostQuery{Pool: "ticket-counters", Drifts: true})
 	require.NoError(t, err)
+}
+
+func TestAHostSaysWhyItDrifts(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	ctx, c := t.Context(), s.As(role.Operator)
+	one := s.Live("back-office")
+	reason := func(host string) string {
+		t.Helper()
+		h, err := c.Host(ctx, host)
+		require.NoError(t, err)
+		require.Equal(t, h.Drifts, h.DriftReason != "")
+		require.Equal(t, h.Drifts, h.TargetSince != nil)
+		return h.DriftReason
+	}
+	require.Empty(t, reason("bo-001"))
+	two := s.Captured("counter-desk", "bm-counter")
+	s.Tried(two)
+	s.Activated(two)
+	require.Contains(t, reason("bo-001"), "not rolled over since 2026-11-2")
+	_, err := c.DrainHost(ctx, "bo-001", "to be looked at")
+	require.NoError(t, err)
+	require.Equal(t, "drained by operator", reason("bo-001"))
+	_, err = c.ReturnHost(ctx, "bo-001", "looked at")
+	require.NoError(t, err)
+
+	_, err = s.As(role.Approver).Pin(ctx, "back-office", client.Pin{Version: two, Reason: "printers"})
+	require.NoError(t, err)
+	require.Contains(t, reason("bo-002"), "its pool is pinned since 2026-11-2")
+	hosts, err := c.Hosts(ctx, client.HostQuery{Pool: "back-office", Drifts: true})
+	require.NoError(t, err)
+	require.Len(t, hosts, 4)
+	for _, h := range hosts {
+		require.Equal(t, one, h.Version)
+		require.Contains(t, h.DriftReason, "its pool is pinned")
+	}
+	begun, err := c.StartRollovers(ctx, client.StartRollovers{
+		Pools: []string{"back-office"}, Options: client.Options{Batch: "1", Floor: "12", LogOff: "wait"},
+	})
+	require.NoError(t, err)
+	require.Contains(t, reason("bo-004"), fmt.Sprintf("waits in rollover %d", begun[0].ID))
 }

@@ -218,7 +218,8 @@ var (
 	goldenHost = client.Host{
 		Name: "tc-001", Pool: "ticket-counters", Site: "north-quay", Image: "counter-desk", State: host.Faulty,
 		Since: noon,
-		Why:   "its agent is silent", Version: "2026.11.1", Target: "2026.11.2", Drifts: true, Seats: 4, Sessions: 2,
+		Why:   "its agent is silent", Version: "2026.11.1", Target: "2026.11.2", Drifts: true,
+		DriftReason: "faulty: its agent is silent", TargetSince: &noon, Seats: 4, Sessions: 2,
 		SeenAt: &noon, Load: 0.75,
 		Stamp: "counter-desk 2026.11.1", Checks: agent.ChecksFailed, ChecksWhy: "Fare Desk did not open",
 		Machine: &client.Machine{

@@ -4,7 +4,9 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
+	"slices"
 	"sort"
 	"strings"
 
@@ -39,6 +41,22 @@ func follows(p client.Pool) string {
 		return "pinned to " + p.Pinned
 	}
 	return p.Track + " of " + p.Image
+}
+
+// runs says which versions the hosts of a pool run, with their numbers if they run several.
+func runs(p client.Pool) string {
+	if len(p.Versions) == 1 {
+		for version := range p.Versions {
+			return cmp.Or(version, "-")
+		}
+	}
+	numbers := slices.SortedFunc(maps.Keys(p.Versions), func(a, b string) int {
+		return cmp.Or(p.Versions[b]-p.Versions[a], strings.Compare(a, b))
+	})
+	for i, n := range numbers {
+		numbers[i] = fmt.Sprintf("%s (%d)", cmp.Or(n, "no version"), p.Versions[n])
+	}
+	return cmp.Or(strings.Join(numbers, ", "), "-")
 }
 
 func (a *app) pool() *cobra.Command {
@@ -93,7 +111,8 @@ func (a *app) pool() *cobra.Command {
 				column[client.Pool]{"Pool", func(p client.Pool) string { return p.Name }},
 				column[client.Pool]{"Site", func(p client.Pool) string { return p.Site }},
 				column[client.Pool]{"Follows", follows},
-				column[client.Pool]{"Version", func(p client.Pool) string { return cmp.Or(p.Target, "-") }},
+				column[client.Pool]{"Should run", func(p client.Pool) string { return cmp.Or(p.Target, "-") }},
+				column[client.Pool]{"Runs", runs},
 				column[client.Pool]{"Hosts", func(p client.Pool) string { return fmt.Sprint(p.Hosts) }},
 				column[client.Pool]{"Serving", func(p client.Pool) string {
 					return fmt.Sprint(p.States[host.Serving])
@@ -414,6 +433,33 @@ func sessionOn(ctx context.Context, c *client.Client, host, key string) (s clien
 	}
 }
 
+// driftByPool sums drifting hosts up, by pool and by the version that they run.
+func (a *app) driftByPool(hosts []client.Host, pools []client.Pool) error {
+	type sum struct {
+		pool, target, runs string
+		hosts, of          int
+	}
+	var sums []*sum
+	for _, h := range hosts {
+		i := slices.IndexFunc(sums, func(s *sum) bool { return s.pool == h.Pool && s.runs == h.Version })
+		if i < 0 {
+			i = len(sums)
+			sums = append(sums, &sum{pool: h.Pool, target: h.Target, runs: h.Version})
+			for _, p := range pools {
+				if p.Name == h.Pool {
+					sums[i].of = p.Hosts
+				}
+			}
+		}
+		sums[i].hosts++
+	}
+	return list(a, sums, "",
+		column[*sum]{"Pool", func(s *sum) string { return s.pool }},
+		column[*sum]{"Should run", func(s *sum) string { return s.target }},
+		column[*sum]{"Runs", func(s *sum) string { return cmp.Or(s.runs, "no version") }},
+		column[*sum]{"Hosts", func(s *sum) string { return fmt.Sprintf("%d of %d", s.hosts, s.of) }})
+}
+
 func (a *app) drift() *cobra.Command {
 	var pool string
 	cmd := &cobra.Command{
@@ -427,7 +473,24 @@ func (a *app) drift() *cobra.Command {
 				a.say("No host drifts.")
 				return nil
 			}
-			return a.hosts(hosts)
+			if a.output == "table" {
+				pools, err := c.Pools(ctx)
+				if err != nil {
+					return err
+				}
+				if err := a.driftByPool(hosts, pools); err != nil {
+					return err
+				}
+				fmt.Fprintln(a.out)
+			}
+			return list(a, hosts, "",
+				column[client.Host]{"Host", func(h client.Host) string { return h.Name }},
+				column[client.Host]{"Pool", func(h client.Host) string { return h.Pool }},
+				column[client.Host]{"Runs", func(h client.Host) string { return cmp.Or(h.Version, "-") }},
+				column[client.Host]{"Should run", func(h client.Host) string { return h.Target }},
+				column[client.Host]{"Since", func(h client.Host) string { return cmp.Or(when(h.TargetSince), "-") }},
+				column[client.Host]{"State", func(h client.Host) string { return coloured(h.State) }},
+				column[client.Host]{"Reason", func(h client.Host) string { return h.DriftReason }})
 		}),
 	}
 	cmd.Flags().StringVar(&pool, "pool", "", "only hosts of this pool")

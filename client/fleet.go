@@ -58,25 +58,28 @@ func (c *Client) Unpin(ctx context.Context, pool, reason string) (Pool, error) {
 
 // Host is one machine of a pool.
 type Host struct {
-	Name      string            `json:"name"`
-	Pool      string            `json:"pool"`
-	Site      string            `json:"site"`
-	Image     string            `json:"image"`
-	State     host.State        `json:"state"`
-	Since     time.Time         `json:"since"`
-	Why       string            `json:"why"`
-	DrainedBy string            `json:"drained_by"`
-	Version   string            `json:"version" doc:"Version that its disk was made from"`
-	Target    string            `json:"target" doc:"Version that it should run"`
-	Drifts    bool              `json:"drifts"`
-	Seats     int               `json:"seats"`
-	Sessions  int               `json:"sessions"`
-	SeenAt    *time.Time        `json:"seen_at,omitempty"`
-	Load      float64           `json:"load"`
-	Stamp     string            `json:"stamp" doc:"Version that its agent reports"`
-	Checks    agent.ChecksState `json:"checks,omitempty" doc:"Left out if none were asked for"`
-	ChecksWhy string            `json:"checks_why"`
-	Machine   *Machine          `json:"machine,omitempty" doc:"On a single host, if its platform knows of one"`
+	Name      string     `json:"name"`
+	Pool      string     `json:"pool"`
+	Site      string     `json:"site"`
+	Image     string     `json:"image"`
+	State     host.State `json:"state"`
+	Since     time.Time  `json:"since"`
+	Why       string     `json:"why"`
+	DrainedBy string     `json:"drained_by"`
+	Version   string     `json:"version" doc:"Version that its disk was made from"`
+	Target    string     `json:"target" doc:"Version that it should run"`
+	Drifts    bool       `json:"drifts"`
+	// DriftReason and TargetSince are those of a host that drifts.
+	DriftReason string            `json:"drift_reason,omitempty" doc:"Why it runs another version than it should"`
+	TargetSince *time.Time        `json:"target_since,omitempty" doc:"When its pool was given the version, of a host that drifts"`
+	Seats       int               `json:"seats"`
+	Sessions    int               `json:"sessions"`
+	SeenAt      *time.Time        `json:"seen_at,omitempty"`
+	Load        float64           `json:"load"`
+	Stamp       string            `json:"stamp" doc:"Version that its agent reports"`
+	Checks      agent.ChecksState `json:"checks,omitempty" doc:"Left out if none were asked for"`
+	ChecksWhy   string            `json:"checks_why"`
+	Machine     *Machine          `json:"machine,omitempty" doc:"On a single host, if its platform knows of one"`
 }
 
 // Machine is a host's machine as its platform sees it.

@@ -3491,6 +3491,8 @@ export interface components {
             checks?: components["schemas"]["ChecksState"];
             checks_why: string;
             drained_by: string;
+            /** @description Why it runs another version than it should */
+            drift_reason?: string;
             drifts: boolean;
             image: string;
             /** Format: double */
@@ -3513,6 +3515,11 @@ export interface components {
             state: components["schemas"]["HostState"];
             /** @description Version that it should run */
             target: string;
+            /**
+             * Format: date-time
+             * @description When its pool was given the version, of a host that drifts
+             */
+            target_since?: string;
             /** @description Version that its disk was made from */
             version: string;
             why: string;

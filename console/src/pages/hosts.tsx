@@ -68,7 +68,9 @@ export function HostsPage() {
                 <Table.Cell whiteSpace="nowrap">{`${h.sessions} of ${h.seats}`}</Table.Cell>
                 <Table.Cell whiteSpace="nowrap">{time(h.seen_at) || "never"}</Table.Cell>
                 <Table.Cell>
-                  <Words>{h.why}</Words>
+                  <Words>
+                    {[h.why, h.drift_reason && `drifts: ${h.drift_reason}`].filter(Boolean).join("; ")}
+                  </Words>
                 </Table.Cell>
               </Table.Row>
             ))}

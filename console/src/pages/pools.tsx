@@ -1,9 +1,17 @@
 import { Button, Table, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, call } from "../api";
+import { api, call, type Pool } from "../api";
 import { useSigned } from "../session";
 import { List, NoneYet, Page, Panel, Shown, To } from "../ui";
+
+/** The versions that a pool's hosts run, with their numbers if they run several. */
+function runs(versions: Pool["versions"]): string {
+  const [first, ...others] = Object.entries(versions).sort(([, a], [, b]) => b - a);
+  if (!first || (others.length === 0 && !first[0])) return "nothing yet";
+  if (others.length === 0) return first[0];
+  return [first, ...others].map(([number, n]) => `${number || "no version"} (${n})`).join(", ");
+}
 
 export function PoolsPage() {
   const { may } = useSigned();
@@ -33,6 +41,7 @@ export function PoolsPage() {
                   "Site",
                   "Follows",
                   "Should run",
+                  "Runs",
                   "Hosts serving",
                   "People",
                   "Free seats",
@@ -51,6 +60,7 @@ export function PoolsPage() {
                     <Table.Cell>{p.site}</Table.Cell>
                     <Table.Cell>{p.pinned ? `pinned to ${p.pinned}` : `${p.track} of ${p.image}`}</Table.Cell>
                     <Table.Cell fontVariantNumeric="tabular-nums">{p.target || "nothing yet"}</Table.Cell>
+                    <Table.Cell fontVariantNumeric="tabular-nums">{runs(p.versions)}</Table.Cell>
                     <Table.Cell>
                       {p.states.serving ?? 0} of {p.hosts}
                     </Table.Cell>

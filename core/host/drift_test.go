@@ -1,0 +1,36 @@
+package host_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nimblepane/core/host"
+)
+
+func TestAHostDriftsForAReason(t *testing.T) {
+	t.Parallel()
+	noon := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	for want, d := range map[string]host.Drift{
+		"waits in rollover 7":           {State: host.Serving, Rollover: 7, Open: true, Queued: true},
+		"rollover 7 is rolling it over": {State: host.Draining, Rollover: 7, Open: true},
+		"has no machine yet":            {State: host.Off},
+		"faulty: its agent is silent":   {State: host.Faulty, Why: "its agent is silent", DrainedBy: "mira"},
+		"drained by mira":               {State: host.Draining, DrainedBy: "mira", Rollover: 6, Missed: true},
+		"skipped by rollover 6: drained by jonas": {
+			State: host.Serving, Rollover: 6, Missed: true,
+			Note: "drained by jonas",
+		},
+		"skipped by rollover 7: its pool has 1 host": {
+			State: host.Serving, Rollover: 7, Open: true, Missed: true, Note: "its pool has 1 host",
+		},
+		"its pool is pinned since 2026-11-23 12:00 UTC, and was not rolled over": {
+			State: host.Serving, Pinned: true, TargetSince: noon,
+		},
+		"not rolled over since 2026-11-23 12:00 UTC": {State: host.Serving, TargetSince: noon},
+		"not rolled over": {State: host.Serving},
+	} {
+		require.Equal(t, want, d.Reason())
+	}
+}
