@@ -136,7 +136,8 @@ func (b *badOutcome) Error() string { return b.text }
 // app is what the commands share.
 type app struct {
 	url, token, output string
-	yes                bool
+	yes, wide          bool
+	columns            []string // of tables, all if empty
 	in                 io.Reader
 	lines              *bufio.Reader // of in, once a question was asked
 	out, err           io.Writer
@@ -173,6 +174,8 @@ func New(version string) *cobra.Command {
 	f.StringVar(&a.url, "url", "", "address of the service (NIMBLEPANE_URL, or what you signed in to)")
 	f.StringVar(&a.token, "token", "", "bearer token (NIMBLEPANE_TOKEN, or what you signed in with)")
 	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
+	f.BoolVar(&a.wide, "wide", false, "show all columns of a table, whatever the window's width")
+	f.StringSliceVar(&a.columns, "columns", nil, "columns of a table to show, in this order, such as name,state")
 	f.BoolVarP(&a.yes, "yes", "y", false, "do not ask")
 	_ = cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"},
 		cobra.ShellCompDirectiveNoFileComp))

@@ -345,12 +345,16 @@ func (a *app) rollback() *cobra.Command {
 type progress struct {
 	app   *app
 	last  string
-	stage string // what it was about, without the numbers
-	live  bool
+	stage string  // what it was about, without the numbers
+	live  *screen // nil where nothing moves
 }
 
 func (a *app) newProgress() *progress {
-	return &progress{app: a, live: isTerminal(a.out)}
+	p := &progress{app: a}
+	if isTerminal(a.out) {
+		p.live = &screen{out: a.out}
+	}
+	return p
 }
 
 // show shows how far something is. Where nothing moves, a line for each stage is enough.
@@ -359,8 +363,8 @@ func (p *progress) show(format string, args ...any) {
 	if p.app.output != "table" || line == p.last {
 		return
 	}
-	if p.live {
-		fmt.Fprintf(p.app.out, "\r\x1b[K%s", line)
+	if p.live != nil {
+		p.live.draw([]string{line})
 	} else if stage, _, _ := strings.Cut(line, ":"); stage != p.stage {
 		p.stage = stage
 		fmt.Fprintf(p.app.out, "%s ...\n", stage)
@@ -369,7 +373,7 @@ func (p *progress) show(format string, args ...any) {
 }
 
 func (p *progress) end() {
-	if p.live && p.last != "" {
-		fmt.Fprint(p.app.out, "\r\x1b[K")
+	if p.live != nil {
+		p.live.clear()
 	}
 }

@@ -4,16 +4,17 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
-	"os"
+	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
 	"github.com/goccy/go-yaml"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
-	"golang.org/x/term"
 
 	"nimblepane/client"
 	"nimblepane/core/base"
@@ -32,14 +33,18 @@ type column[T any] struct {
 
 // list prints a list as the person asked for it.
 func list[T any](a *app, items []T, none string, columns ...column[T]) error {
-	switch a.output {
-	case "json", "yaml":
+	if a.structured() {
 		return a.object(items)
-	case "csv":
+	}
+	columns, err := chosen(columns, a.columns)
+	if err != nil {
+		return err
+	}
+	if a.output == "csv" {
 		w := csv.NewWriter(a.out)
 		row := make([]string, len(columns))
 		for i, c := range columns {
-			row[i] = strings.ToLower(strings.ReplaceAll(c.name, " ", "_"))
+			row[i] = key(c.name)
 		}
 		_ = w.Write(row)
 		for _, item := range items {
@@ -55,33 +60,60 @@ func list[T any](a *app, items []T, none string, columns ...column[T]) error {
 		fmt.Fprintln(a.out, none)
 		return nil
 	}
+	rows := make([][]string, len(items))
+	for i, item := range items {
+		for _, c := range columns {
+			rows[i] = append(rows[i], c.of(item))
+		}
+	}
+	names := make([]string, len(columns))
+	for i, c := range columns {
+		names[i] = c.name
+	}
+	width, _ := window(a.out)
+	if a.wide {
+		width = math.MaxInt
+	}
+	shown, proseWidth := fit(names, rows, width)
 	t := table.NewWriter()
 	t.SetOutputMirror(a.out)
 	style := table.StyleLight
 	style.Options = table.OptionsNoBordersAndSeparators
 	style.Format.Header = text.FormatDefault
 	style.Color.Header = text.Colors{text.Bold}
-	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", strings.Repeat(" ", gap)
 	t.SetStyle(style)
-	header := make(table.Row, len(columns))
-	for i, c := range columns {
-		header[i] = c.name
+	header := make(table.Row, len(shown))
+	var configs []table.ColumnConfig
+	for i, at := range shown {
+		header[i] = names[at]
+		if prose[names[at]] {
+			configs = append(configs, table.ColumnConfig{
+				Number: i + 1, WidthMax: proseWidth, WidthMaxEnforcer: text.WrapSoft,
+			})
+		}
 	}
+	t.SetColumnConfigs(configs)
 	t.AppendHeader(header)
-	for _, item := range items {
-		row := make(table.Row, len(columns))
-		for i, c := range columns {
-			row[i] = c.of(item)
+	for _, r := range rows {
+		row := make(table.Row, len(shown))
+		for i, at := range shown {
+			row[i] = r[at]
 		}
 		t.AppendRow(row)
 	}
-	if f, ok := a.out.(*os.File); ok {
-		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 40 {
-			t.SetAllowedRowLength(width)
-		}
-	}
 	t.SuppressTrailingSpaces()
 	t.Render()
+	if left := len(names) - len(shown); left > 0 {
+		var missing []string
+		for i, n := range names {
+			if !slices.Contains(shown, i) {
+				missing = append(missing, n)
+			}
+		}
+		fmt.Fprintf(a.err, "The window is too narrow for %s: --wide shows everything, --columns what you choose.\n",
+			english.WordSeries(missing, "and"))
+	}
 	return nil
 }
 

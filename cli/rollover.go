@@ -294,8 +294,9 @@ func (a *app) watch(ctx context.Context, c *client.Client, id int64, until strin
 	if err != nil || until != "" && what != "batch" && what != "done" {
 		return usage("--until %q: write batch=N or done=N", until)
 	}
-	drawn, last := 0, ""
-	live := isTerminal(a.out)
+	last := ""
+	live := &screen{out: a.out}
+	defer live.keep()
 	for {
 		r, err := c.Rollover(ctx, id)
 		if err != nil {
@@ -305,6 +306,7 @@ func (a *app) watch(ctx context.Context, c *client.Client, id int64, until strin
 			}
 			if last != "away" {
 				last = "away"
+				live.keep()
 				a.say("The service does not answer; waiting for it.")
 			}
 			if err := sleep(ctx, 500*time.Millisecond); err != nil {
@@ -316,17 +318,12 @@ func (a *app) watch(ctx context.Context, c *client.Client, id int64, until strin
 		reached := what == "batch" && r.Batch >= goal || what == "done" && r.Phases[rollover.Done] >= goal
 		switch {
 		case a.output != "table":
-		case live:
+		case isTerminal(a.out):
 			hosts, err := c.RolloverHosts(ctx, id)
 			if err != nil {
 				return err
 			}
-			lines := drawing(r, hosts)
-			if drawn > 0 {
-				fmt.Fprintf(a.out, "\x1b[%dA\x1b[J", drawn)
-			}
-			drawn = len(lines)
-			fmt.Fprintln(a.out, strings.Join(lines, "\n"))
+			live.draw(drawing(r, hosts))
 		default:
 			if line := summary(r); line != last {
 				last = line
