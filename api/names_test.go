@@ -70,7 +70,7 @@ func TestAHostSaysWhyItDrifts(t *testing.T) {
 	two := s.Captured("counter-desk", "bm-counter")
 	s.Tried(two)
 	s.Activated(two)
-	require.Contains(t, reason("bo-001"), "not rolled over since 2026-11-2")
+	require.Contains(t, reason("bo-001"), "not rolled over yet")
 	_, err := c.DrainHost(ctx, "bo-001", "to be looked at")
 	require.NoError(t, err)
 	require.Equal(t, "drained by operator", reason("bo-001"))
@@ -79,7 +79,7 @@ func TestAHostSaysWhyItDrifts(t *testing.T) {
 
 	_, err = s.As(role.Approver).Pin(ctx, "back-office", client.Pin{Version: two, Reason: "printers"})
 	require.NoError(t, err)
-	require.Contains(t, reason("bo-002"), "its pool is pinned since 2026-11-2")
+	require.Contains(t, reason("bo-002"), "its pool is pinned")
 	hosts, err := c.Hosts(ctx, client.HostQuery{Pool: "back-office", Drifts: true})
 	require.NoError(t, err)
 	require.Len(t, hosts, 4)

@@ -15,6 +15,7 @@ import (
 	"io"
 	"io/fs"
 	"net/http"
+	"net/url"
 	"os"
 	"strings"
 	"sync"
@@ -87,10 +88,11 @@ var ErrInterrupted = errors.New("interrupted; the service continues what was req
 // Report writes an error of the command to the person or, with --output json, to a program: an object with the members
 // of problem details (RFC 9457) and the exit code. It returns the exit code.
 func Report(cmd *cobra.Command, err error, to io.Writer) int {
-	code := ExitCode(err)
 	if err == nil {
-		return code
+		return ExitCode(nil)
 	}
+	err = inPlainWords(err)
+	code := ExitCode(err)
 	if output, _ := cmd.PersistentFlags().GetString("output"); output != "json" {
 		fmt.Fprintln(to, "pane:", Plain(err.Error()))
 		return code
@@ -203,6 +205,14 @@ func New(version string) *cobra.Command {
 	return cmd
 }
 
+// checkAddress refuses what is no address of a service.
+func checkAddress(address string) error {
+	if u, err := url.Parse(address); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return usage("%q is no address of a service: write http:// or https:// with a host", address)
+	}
+	return nil
+}
+
 // refuseUnknown makes a group of commands refuse unknown subcommands, at every level.
 func refuseUnknown(cmd *cobra.Command) {
 	for _, c := range cmd.Commands() {
@@ -228,15 +238,18 @@ func refuseUnknown(cmd *cobra.Command) {
 // client returns a client that is signed in.
 func (a *app) client() (*client.Client, error) {
 	saved := readSaved()
-	url := cmp.Or(a.url, os.Getenv("NIMBLEPANE_URL"), saved.URL)
+	at := cmp.Or(a.url, os.Getenv("NIMBLEPANE_URL"), saved.URL)
 	token := cmp.Or(a.token, os.Getenv("NIMBLEPANE_TOKEN"))
-	if token == "" && url == saved.URL {
+	if token == "" && at == saved.URL {
 		token = saved.Token
 	}
-	if url == "" || token == "" {
+	if at == "" || token == "" {
 		return nil, errNotSignedIn
 	}
-	c := client.New(url, token)
+	if err := checkAddress(at); err != nil {
+		return nil, err
+	}
+	c := client.New(at, token)
 	if a.output != "json" { // JSON says what was said; it escapes what controls a terminal
 		c = c.Cleaning(Plain)
 	}

@@ -34,11 +34,8 @@ func typed(t *testing.T, input string, args ...string) (string, int) {
 	cmd.SetIn(strings.NewReader(input))
 	cmd.SetOut(&out)
 	cmd.SetErr(&out)
-	err := cmd.ExecuteContext(context.Background())
-	if err != nil {
-		out.WriteString("pane: " + err.Error() + "\n")
-	}
-	return out.String(), cli.ExitCode(err)
+	code := cli.Report(cmd, cmd.ExecuteContext(context.Background()), &out)
+	return out.String(), code
 }
 
 func TestAMonthsWorkAtTheCommandLine(t *testing.T) {
@@ -63,7 +60,7 @@ func TestAMonthsWorkAtTheCommandLine(t *testing.T) {
 	run(role.Operator, cli.ExitUsage, "--pass or --fail", "trial", "sign", "counter-desk", two)
 	run(role.Operator, 0, "1 of 1 tester said yes: operator", "trial", "sign", "counter-desk", two, "--pass")
 	run(role.Approver, 0, "4 of 4 hosts drift", "activate", "counter-desk", two, "--yes")
-	run(role.Viewer, 0, "should run "+two, "drift", "--pool", "back-office")
+	run(role.Viewer, 0, "not rolled over yet", "drift", "--pool", "back-office")
 	run(role.Viewer, 0, "4 of 4 hosts of back-office drift", "today")
 	run(role.Operator, 0, "finished", "rollover", "start", "--pool", "back-office", "--batch", "2", "--floor", "0",
 		"--follow", "--yes")
@@ -157,7 +154,7 @@ func TestExitCodesSayWhatSortOfFailureItIs(t *testing.T) {
 			cli.ExitUsage, "2027-05-31",
 		},
 		{role.Viewer, []string{"fly"}, cli.ExitUsage, "unknown command"},
-		{role.Viewer, []string{"estate", "load", "/no/such/file"}, cli.ExitUsage, "no such file"},
+		{role.Viewer, []string{"estate", "load", "/no/such/file"}, cli.ExitUsage, "there is no file"},
 	} {
 		out, code := pane(t, s, tc.as, tc.args...)
 		require.Equal(t, tc.code, code, "%v: %s", tc.args, out)

@@ -154,7 +154,7 @@ func TestBuildMachinesAtTheCommandLine(t *testing.T) {
 
 	s.Tried(number)
 	fromHost := []string{"build-machine", "create", "bm-host", "--from-host", "tp-001"}
-	run(cli.ExitUsage, "", "none of the others can be", append(fromHost, "--base-disk", "debian.qcow2")...)
+	run(cli.ExitUsage, "", "cannot be given together", append(fromHost, "--base-disk", "debian.qcow2")...)
 	run(cli.ExitRefused, "n\n", "(0 sessions on it) out of service for build machine bm-host", fromHost...)
 	run(0, "y\n", "bm-host at north-quay runs.", fromHost...)
 	run(0, "", "host tp-001, counter-desk "+number, "build-machine", "show", "north-quay", "bm-host")
@@ -166,7 +166,7 @@ func TestABaseIsBroughtInAtTheCommandLine(t *testing.T) {
 	s := servicetest.Start(t, servicetest.Options{})
 	_, run := asOperator(t, s)
 	const file = "../demo/saltmarsh/harbour/harbour-13-20260804.vmdk"
-	run(cli.ExitUsage, "", "no such file", "base", "bring", "harbour-13", "none.vmdk")
+	run(cli.ExitUsage, "", "there is no file", "base", "bring", "harbour-13", "none.vmdk")
 	run(cli.ExitUsage, "", "is no name of a base", "base", "bring", "Harbour 13", file)
 	run(0, "", "There is no base yet.", "base", "list")
 	run(0, "", "Base harbour-13 is ready.", "base", "bring", "harbour-13", file, "--publisher", "Harbour")
@@ -176,7 +176,7 @@ func TestABaseIsBroughtInAtTheCommandLine(t *testing.T) {
 	defer server.Close()
 	feed := httptest.NewServer(vendor.Handler(os.DirFS("../demo/saltmarsh/harbour")))
 	t.Cleanup(feed.Close)
-	run(cli.ExitUsage, "", "no such file", "feed", "add", "estuary", feed.URL, "--key", "none.asc")
+	run(cli.ExitUsage, "", "there is no file", "feed", "add", "estuary", feed.URL, "--key", "none.asc")
 	run(0, "", "Feed estuary has 3 releases.", "feed", "add", "estuary", feed.URL)
 	run(0, "", "Feed estuary has 3 releases.", "feed", "read", "estuary")
 	run(0, "", "20260602", "feed", "search", "--product", "harbour linux", "--serial", "20260602")

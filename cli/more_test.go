@@ -49,7 +49,7 @@ func TestHostsAndPeopleAtTheCommandLine(t *testing.T) {
 	run(0, "finished", "rollover", "watch", rollover)
 	run(0, "tp-002", "rollover", "show", rollover)
 	run(0, "is to run "+number, "pool", "pin", "back-office", number, "--reason", "year's end")
-	run(cli.ExitUsage, `required flag(s) "reason"`, "pool", "pin", "back-office", number)
+	run(cli.ExitUsage, `give --reason`, "pool", "pin", "back-office", number)
 	run(0, "live of counter-desk", "pool", "unpin", "back-office")
 	run(0, "already unpinned", "pool", "unpin", "back-office")
 	run(0, "bm-counter", "site", "show", "north-quay")

@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"reflect"
@@ -122,7 +123,7 @@ func (c *Client) send(ctx context.Context, r request, accept string) (*http.Resp
 	}
 	resp, err := c.http.Do(req)
 	if err != nil {
-		return nil, fmt.Errorf("cannot reach the service: %w", err)
+		return nil, fmt.Errorf("cannot reach the service at %s: %w", c.url, cause(err))
 	}
 	if resp.StatusCode < 300 {
 		return resp, nil
@@ -136,6 +137,19 @@ func (c *Client) send(ctx context.Context, r request, accept string) (*http.Resp
 	}
 	e.Status = resp.StatusCode
 	return nil, e
+}
+
+// cause is why a request did not reach the service, without the address that is known.
+func cause(err error) error {
+	var at *url.Error
+	if errors.As(err, &at) {
+		err = at.Err
+	}
+	var op *net.OpError
+	if errors.As(err, &op) {
+		err = op.Err
+	}
+	return err
 }
 
 // answer sends a request and reads its answer.

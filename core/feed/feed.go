@@ -19,6 +19,7 @@ import (
 	"strings"
 
 	"nimblepane/core/base"
+	"nimblepane/core/strict"
 )
 
 // Bounds of what is read.
@@ -125,7 +126,7 @@ func Index(file []byte) (paths []string, err error) {
 		} `json:"index"`
 	}
 	if err := json.Unmarshal(file, &index); err != nil {
-		return nil, fmt.Errorf("it is no JSON file of the simplestreams format: %w", err)
+		return nil, fmt.Errorf("it is no JSON file of the simplestreams format: %w", strict.JSON(err))
 	}
 	if index.Format != "index:1.0" {
 		return nil, fmt.Errorf("its format is %q, and that of an index is index:1.0", cut(string(index.Format)))
@@ -167,7 +168,7 @@ func Products(file []byte, publisher string) (offers []Offer, left []string, err
 		stream
 	}
 	if err := json.Unmarshal(file, &top); err != nil {
-		return nil, nil, fmt.Errorf("it is no JSON file of the simplestreams format: %w", err)
+		return nil, nil, fmt.Errorf("it is no JSON file of the simplestreams format: %w", strict.JSON(err))
 	}
 	if top.Format != "products:1.0" {
 		return nil, nil, fmt.Errorf("its format is %q, and that of products is products:1.0", cut(string(top.Format)))
@@ -178,7 +179,7 @@ func Products(file []byte, publisher string) (offers []Offer, left []string, err
 	for _, id := range slices.Sorted(maps.Keys(top.Products)) {
 		p := product{tags: top.tags}
 		if err := json.Unmarshal(top.Products[id], &p); err != nil {
-			left = append(left, fmt.Sprintf("product %s: %s", cut(id), err))
+			left = append(left, fmt.Sprintf("product %s: %s", cut(id), strict.JSON(err)))
 			continue
 		}
 		for _, serial := range slices.Sorted(maps.Keys(p.Versions)) {
@@ -199,7 +200,7 @@ func Products(file []byte, publisher string) (offers []Offer, left []string, err
 func offerOf(id, serial string, of tags, raw json.RawMessage) (o Offer, err error) {
 	v := version{tags: of}
 	if err := json.Unmarshal(raw, &v); err != nil {
-		return o, err
+		return o, strict.JSON(err)
 	}
 	if id == "" || serial == "" || len(id) > mostText || len(serial) > mostText {
 		return o, fmt.Errorf("its name has to have 1 to %d bytes", mostText)
@@ -209,7 +210,7 @@ func offerOf(id, serial string, of tags, raw json.RawMessage) (o Offer, err erro
 	for _, name := range slices.Sorted(maps.Keys(v.Items)) {
 		i := item{tags: v.tags}
 		if err := json.Unmarshal(v.Items[name], &i); err != nil {
-			return o, fmt.Errorf("item %s: %w", cut(name), err)
+			return o, fmt.Errorf("item %s: %w", cut(name), strict.JSON(err))
 		}
 		o.With = append(o.With, Extra{cut(name), cut(string(i.FType)), i.Size})
 		if r := rank(i); r > best {

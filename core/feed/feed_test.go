@@ -67,8 +67,8 @@ func TestWhatCannotBeTakenIsLeftOutWithAReason(t *testing.T) {
 		`"d": {"ftype": "qcow2", "path": "/etc/d", "sha256": "` + sum + `"}`:         "leads out of the feed",
 		`"d": {"ftype": "qcow2", "path": "http://x/d", "sha256": "` + sum + `"}`:     "leads out of the feed",
 		`"d": {"ftype": "qcow2", "path": "d", "size": -1, "sha256": "` + sum + `"}`:  "has -1 bytes",
-		`"d": {"ftype": "qcow2", "path": "d", "size": "x", "sha256": "` + sum + `"}`: "cannot unmarshal string",
-		`"d": 3`: "cannot unmarshal number",
+		`"d": {"ftype": "qcow2", "path": "d", "size": "x", "sha256": "` + sum + `"}`: "size has to be a whole number, and is a text",
+		`"d": 3`: "item d: it has to be an object, and is a number",
 	} {
 		offers, left, err := Products(products(`"p": `+version(items)), "")
 		require.NoError(t, err, items)

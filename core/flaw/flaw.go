@@ -24,6 +24,8 @@ import (
 	cvss30 "github.com/pandatix/go-cvss/30"
 	cvss31 "github.com/pandatix/go-cvss/31"
 	cvss40 "github.com/pandatix/go-cvss/40"
+
+	"nimblepane/core/strict"
 )
 
 // Severity is how bad a flaw is, in the words of CVSS.
@@ -124,7 +126,7 @@ func Parse(text []byte) (r Record, err error) {
 		} `json:"database_specific"`
 	}
 	if err := json.Unmarshal(text, &in); err != nil {
-		return r, fmt.Errorf("it is no record of OSV: %w", err)
+		return r, fmt.Errorf("it is no record of OSV: %w", strict.JSON(err))
 	}
 	switch {
 	case in.ID == "":

@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"io"
 	"strings"
+
+	"nimblepane/core/strict"
 )
 
 // What a list may have at most.
@@ -106,7 +108,7 @@ func (r *reader) file(list io.Reader) error {
 		if errors.Is(err, errTooLong) {
 			return Problems{fmt.Sprintf("record %d has more than %d bytes", len(r.seen)+1, MostOfRecord)}
 		}
-		return Problems{"the file is no array of records: " + err.Error()}
+		return Problems{"the file is no array of records: " + strict.JSON(err).Error()}
 	}
 	limited.left = MostOfRecord
 	if _, err := decoder.Token(); err != nil {

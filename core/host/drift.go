@@ -31,10 +31,6 @@ func (d Drift) Reason() string {
 		}
 		return text + ": " + why
 	}
-	since := ""
-	if !d.TargetSince.IsZero() {
-		since = " since " + d.TargetSince.UTC().Format("2006-01-02 15:04 MST")
-	}
 	switch {
 	case d.Open && d.Queued:
 		return fmt.Sprintf("waits in rollover %d", d.Rollover)
@@ -49,7 +45,7 @@ func (d Drift) Reason() string {
 	case d.Missed:
 		return because(fmt.Sprintf("skipped by rollover %d", d.Rollover), d.Note)
 	case d.Pinned:
-		return "its pool is pinned" + since + ", and was not rolled over"
+		return "its pool is pinned, and was not rolled over yet"
 	}
-	return "not rolled over" + since
+	return "not rolled over yet"
 }

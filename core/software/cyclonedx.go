@@ -20,6 +20,8 @@ import (
 	"github.com/google/uuid"
 	"github.com/klauspost/compress/gzip"
 	"github.com/package-url/packageurl-go"
+
+	"nimblepane/core/strict"
 )
 
 // What a document may hold at most.
@@ -250,7 +252,7 @@ func noDocument(document []byte, otherwise error) error {
 		Version string `json:"specVersion"`
 	}
 	if err := json.Unmarshal(document, &format); err != nil {
-		return fmt.Errorf("it is no JSON: %w", err)
+		return fmt.Errorf("it is no JSON object: %w", strict.JSON(err))
 	}
 	if format.Format != cdx.BOMFormat {
 		return fmt.Errorf("it is no CycloneDX: bomFormat is %.40q, and should be %q", format.Format, cdx.BOMFormat)
@@ -258,7 +260,7 @@ func noDocument(document []byte, otherwise error) error {
 	if v := []string{"1.2", "1.3", "1.4", "1.5", "1.6"}; !slices.Contains(v, format.Version) {
 		return fmt.Errorf("it is CycloneDX %.20q: write one of %s", format.Version, strings.Join(v, ", "))
 	}
-	return fmt.Errorf("it is no CycloneDX %s: %w", format.Version, otherwise)
+	return fmt.Errorf("it is no CycloneDX %s: %w", format.Version, strict.JSON(otherwise))
 }
 
 func readMetadata(m cdx.Metadata, l *List) (s Subject, err error) {
@@ -273,7 +275,7 @@ func readMetadata(m cdx.Metadata, l *List) (s Subject, err error) {
 	s.Image, s.Number = clean(m.Component.Name), clean(m.Component.Version)
 	if facts := property(m.Component.Properties, propertyFacts); facts != "" {
 		if err := json.Unmarshal([]byte(clean(facts)), &l.Facts); err != nil {
-			return s, fmt.Errorf("the property %s is none of ours: %w", propertyFacts, err)
+			return s, fmt.Errorf("the property %s is none of ours: %w", propertyFacts, strict.JSON(err))
 		}
 	}
 	return s, nil

@@ -200,7 +200,7 @@ func (rs *Repositories) local(address string) (string, error) {
 	}
 	u, err := url.Parse(address)
 	if err != nil {
-		return "", engine.Invalidf("%q is no address: %s", address, err)
+		return "", engine.Invalidf("%q is no address: write file:/// and the path of a folder", address)
 	}
 	within, err := filepath.EvalSymlinks(rs.engine.Repositories)
 	if err != nil {

@@ -31,6 +31,7 @@ export function HostFacts({ host: h }: { host: Host }) {
         ["Its agent reports", h.stamp],
         ["Should run", h.target],
         ["Drift", h.drift_reason],
+        ["Should run it since", time(h.target_since)],
         ["Checks", `${h.checks ?? ""} ${h.checks_why}`.trim()],
         ["Last heard", h.seen_at ? time(h.seen_at) : "never"],
         ["Load", h.load.toFixed(2)],
