@@ -167,6 +167,7 @@ func pgbench(ctx context.Context, r *results, db *localpg.Server, dir string) er
 	bench := func(args ...string) (float64, error) {
 		cmd := exec.CommandContext(ctx, programs[len(programs)-1],
 			append(args, "-h", "127.0.0.1", "-p", strconv.Itoa(db.Port), "-U", "nimblepane", "postgres")...)
+		cmd.Env = append(os.Environ(), "PGPASSWORD="+db.Password)
 		out, err := cmd.CombinedOutput()
 		if err != nil {
 			return 0, fmt.Errorf("pgbench: %w: %s", err, out)

@@ -117,7 +117,7 @@ func (s *stack) startService(ctx context.Context) (err error) {
 		options = []string{"--practice-clock", fmt.Sprintf("http://127.0.0.1:%d", s.practice)}
 	}
 	s.serve, err = s.run("nimblepaned", append([]string{
-		"serve", "--database", s.db.URL(database), "--listen", fmt.Sprintf("127.0.0.1:%d", s.service),
+		"serve", "--listen", fmt.Sprintf("127.0.0.1:%d", s.service),
 		"--metrics-listen", fmt.Sprintf("127.0.0.1:%d", s.metrics), "--bases", filepath.Join(s.dir, "bases"),
 		"--fetch-from-here", "--repositories", s.repositories(),
 	}, options...)...)
@@ -151,9 +151,15 @@ func (s *stack) run(program string, args ...string) (*exec.Cmd, error) {
 	cmd.Env = slices.DeleteFunc(os.Environ(), func(v string) bool {
 		return strings.HasPrefix(v, "NIMBLEPANE_CONFIG=") // somebody's settings of the client
 	})
+	if s.db != nil {
+		cmd.Env = append(cmd.Env, s.inEnvironment())
+	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	return cmd, cmd.Start()
 }
+
+// inEnvironment names the database where other users of the computer do not see its password.
+func (s *stack) inEnvironment() string { return "NIMBLEPANE_DATABASE=" + s.db.URL(database) }
 
 // kill ends the service as a power cut would.
 func (s *stack) kill() {
@@ -176,7 +182,8 @@ func (s *stack) stop() {
 // addAccount adds an account at the database, as the first administrator is made.
 func (s *stack) addAccount(ctx context.Context, name, title, role, password string) error {
 	cmd := exec.CommandContext(ctx, filepath.Join(s.bin, "nimblepaned"), "account", "add", name, "--title", title,
-		"--role", role, "--database", s.db.URL(database))
+		"--role", role)
+	cmd.Env = append(os.Environ(), s.inEnvironment())
 	cmd.Stdin = strings.NewReader(password + "\n")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("add account %s: %w: %s", name, err, out)
