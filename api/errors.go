@@ -23,10 +23,29 @@ func init() {
 	huma.NewError = newError
 }
 
+// problemPrefix begins the types of problems (RFC 9457, section 3.1.1), which programs tell problems apart by.
+const problemPrefix = "urn:nimblepane:problem:"
+
+// uncleared is the type of a conflict: the version lacks clearance.
+const uncleared = problemPrefix + "uncleared"
+
+// problemTypes are the types by status. The others mean no more than their status does.
+var problemTypes = map[int]string{
+	http.StatusBadRequest: problemPrefix + "malformed", http.StatusUnauthorized: problemPrefix + "not-signed-in",
+	http.StatusForbidden: problemPrefix + "forbidden", http.StatusNotFound: problemPrefix + "not-found",
+	http.StatusConflict: problemPrefix + "conflict", http.StatusPreconditionFailed: problemPrefix + "changed-meanwhile",
+	http.StatusRequestEntityTooLarge: problemPrefix + "too-large",
+	http.StatusUnprocessableEntity:   problemPrefix + "invalid",
+	http.StatusPreconditionRequired:  problemPrefix + "precondition-required",
+	http.StatusTooManyRequests:       problemPrefix + "too-many-requests",
+	http.StatusInternalServerError:   problemPrefix + "failed",
+	http.StatusServiceUnavailable:    problemPrefix + "unavailable",
+}
+
 // newError makes problem details. They say what is wrong and where, and never
 // repeat a value: it could be a password.
 func newError(status int, text string, errs ...error) huma.StatusError {
-	e := &huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: text}
+	e := &huma.ErrorModel{Type: problemTypes[status], Status: status, Title: http.StatusText(status), Detail: text}
 	for _, err := range errs {
 		if err == nil {
 			continue
@@ -84,7 +103,11 @@ func (s *Server) explain(operation string, err error) error {
 		for i, r := range p.Reasons {
 			details[i] = &huma.ErrorDetail{Message: r}
 		}
-		return huma.NewError(status, p.Text, details...)
+		problem := huma.NewError(status, p.Text, details...)
+		if model, is := problem.(*huma.ErrorModel); is && p.Kind == engine.Uncleared {
+			model.Type = uncleared
+		}
+		return problem
 	case errors.Is(err, store.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
 	case errors.Is(err, context.Canceled):

@@ -44,7 +44,7 @@ func TestAnswersAreCompressedAsTheCallerAcceptsIt(t *testing.T) {
 		}
 	}
 
-	// Neither is what is asked for with another method, nor a stream of events.
+	// Other methods and event streams are not compressed.
 	made := send(t, s, "POST", "/api/v1/previews", token, `{"act":"roll","pools":["ticket-counters"]}`,
 		"Accept-Encoding", "br, gzip")
 	require.Empty(t, made.header.Get("Content-Encoding"))
@@ -113,7 +113,7 @@ func TestTheConsolesFilesComeAsTheyWereBuilt(t *testing.T) {
 	}
 	require.Equal(t, "<svg/>", get("/assets/icon-2.svg", "Accept-Encoding", "br").text)
 
-	// A file of another release is none of this one, and no page.
+	// A file of another release is not found. The page is not sent in its place.
 	for _, path := range []string{"/assets/app-0.js", "/assets", "/assets/", "/assets/../assets/app-0.js"} {
 		gone := get(path)
 		if gone.status != http.StatusOK { // the page, for a path that names no file
@@ -258,4 +258,29 @@ func TestARepeatedRequestIsComparedByItsMeaning(t *testing.T) {
 	}
 	require.Equal(t, 422, post(path+"?urgent=1", `{"act":"roll","pools":["ticket-counters"]}`).status,
 		"the query counts")
+}
+
+func TestProblemsHaveATypeForPrograms(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{})
+	number := s.Captured("counter-desk", "bm-counter")
+	operator, approver := s.Token(role.Operator), s.Token(role.Approver)
+	const version = "/api/v1/images/counter-desk/versions/"
+	for kind, a := range map[string]answer{
+		"not-signed-in":         send(t, s, "GET", "/api/v1/hosts", "", ""),
+		"forbidden":             send(t, s, "POST", version+number+"/activate", operator, "{}"),
+		"not-found":             send(t, s, "GET", "/api/v1/hosts/none", operator, ""),
+		"invalid":               send(t, s, "POST", "/api/v1/rollovers", operator, `{"pools":[]}`),
+		"malformed":             send(t, s, "POST", "/api/v1/rollovers", operator, `{"pools":`),
+		"uncleared":             send(t, s, "POST", version+number+"/activate", approver, "{}"),
+		"conflict":              send(t, s, "POST", "/api/v1/images/counter-desk/rollback", approver, `{"leaves":"`+number+`","reason":"x"}`),
+		"changed-meanwhile":     send(t, s, "PATCH", version+number, operator, "{}", "If-Match", `"99"`),
+		"precondition-required": send(t, s, "PATCH", version+number, operator, "{}"),
+		"too-large":             send(t, s, "POST", "/api/v1/rollovers", operator, `{"reason":"`+strings.Repeat("x", 2<<20)+`"}`),
+	} {
+		var problem client.Error
+		require.NoError(t, json.Unmarshal([]byte(a.text), &problem), a.text)
+		require.Equal(t, "urn:nimblepane:problem:"+kind, problem.Type, a.text)
+		require.Equal(t, a.status, problem.Status)
+	}
 }
