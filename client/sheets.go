@@ -18,7 +18,7 @@ type Sheet struct {
 	Steps     int       `json:"steps"`
 	Problems  int       `json:"problems" doc:"Places that are wrong: a build can be started when there are none"`
 	Revision  int       `json:"revision"`
-	ChangedBy string    `json:"changed_by"`
+	ChangedBy string    `json:"changed_by" doc:"An account, or the commit of its repository, as in commit 0a1b2c3d4e5f"`
 	ChangedAt time.Time `json:"changed_at"`
 
 	Build        int64       `json:"build,omitempty" doc:"The last one that was started from it"`

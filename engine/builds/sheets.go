@@ -184,14 +184,15 @@ func (bs *Builds) DeleteSheet(ctx context.Context, actor, name string, revisions
 }
 
 // TakeIn has a kept sheet that is locked be as it is in a commit of its repository, as part of a change.
-func (bs *Builds) TakeIn(tx *store.Tx, s *store.Sheet, o Order, img, by string, history []store.Commit) error {
+func (bs *Builds) TakeIn(tx *store.Tx, s *store.Sheet, o Order, img string, history []store.Commit) error {
 	if err := keepFiles(tx, o.Files); err != nil {
 		return err
 	}
 	detail := map[string]any{"commit": o.Commit, "image": img}
 	if s.Text != o.Text || !maps.Equal(s.Files.V, o.Files) {
 		s.Revision++
-		s.ChangedBy, s.ChangedAt = by, tx.Now
+		// Anybody writes any name into a commit: it would read like that of an account.
+		s.ChangedBy, s.ChangedAt = "commit "+o.Commit[:min(len(o.Commit), 12)], tx.Now
 		detail["revision"] = s.Revision
 	}
 	s.Text, s.Files.V, s.Image, s.Commit, s.History.V = o.Text, o.Files, img, o.Commit, history

@@ -1,6 +1,6 @@
-// Package gauges tells Prometheus how the estate is: hosts, seats, sessions, rollovers, builds, deliveries and known
-// vulnerabilities. The figures are read from the database when they are asked for, so that every process of the service
-// tells the same: rules take the highest of them.
+// Package gauges exports the state of the estate to Prometheus: hosts, seats, sessions, rollovers, builds, deliveries
+// and known vulnerabilities. Each scrape reads the database, so that all processes of the service export the same
+// values. Aggregate them with max.
 package gauges
 
 import (
@@ -36,7 +36,7 @@ var (
 	seatsFree = described("seats_free", "Free seats on hosts that take sessions.", "pool")
 	rollovers = described("rollovers", "Open rollovers, by state.", "pool", "state")
 	builds    = described("builds", "Builds that have not ended, by state.", "image", "state")
-	copies    = described("copies", "Copies of versions, by state; those that are delivering are deliveries under way.",
+	copies    = described("copies", "Copies of versions, by state. The state delivering counts deliveries in progress.",
 		"site", "state")
 	siteUp          = described("site_up", "Whether the site's platform answers.", "site")
 	vulnerabilities = described("vulnerabilities", "Known vulnerabilities of versions that are used, by severity.",

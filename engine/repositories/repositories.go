@@ -269,11 +269,9 @@ func (rs *Repositories) Announce(ctx context.Context, name, signature string, bo
 
 // taken is what was found in a repository.
 type taken struct {
-	commit, by string
-	text       string
-	files      map[string]string
-	history    []store.Commit
-	image      string
+	commit, text, image string
+	files               map[string]string
+	history             []store.Commit
 }
 
 // see looks at a repository, and says when to do so again.
@@ -339,7 +337,7 @@ func (rs *Repositories) see(ctx context.Context, id int64) (again time.Duration,
 			return tx.Save(&now).Error
 		}
 		err = rs.builds.TakeIn(tx, &kept, builds.Order{Text: found.text, Files: found.files, Commit: found.commit},
-			found.image, found.by, found.history)
+			found.image, found.history)
 		return errors.Join(err, tx.Save(&now).Error)
 	})
 	return again, err
@@ -379,7 +377,7 @@ func (rs *Repositories) look(ctx context.Context, r store.Repository) (found *ta
 		return nil, tip, refused(err)
 	}
 	tip = commit.Hash // it may have gone on meanwhile
-	found = &taken{commit: tip, by: commit.Author}
+	found = &taken{commit: tip}
 	root, err := os.OpenRoot(opened)
 	if err != nil {
 		return nil, tip, err

@@ -79,7 +79,7 @@ func TestASheetIsKeptChangedAndBuilt(t *testing.T) {
 	_, err = c.Sheet(ctx, "counter-desk")
 	require.True(t, client.IsStatus(err, http.StatusNotFound), err)
 	_, err = c.SaveSheet(ctx, "counter-desk", 3, client.SheetText{Text: text})
-	require.ErrorContains(t, err, "sheet counter-desk was deleted since you read it")
+	require.ErrorContains(t, err, "there is no sheet counter-desk, or it was deleted since you read it")
 }
 
 func TestTwoPeopleWhoChangeOneSheetDoNotLoseWhatTheOtherWrote(t *testing.T) {
