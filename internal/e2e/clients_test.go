@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 
+	_ "github.com/oapi-codegen/runtime" // the generated client imports it
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
