@@ -60,7 +60,7 @@ func script[T any](b *browser, text string) T {
 // sees waits until the page shows a text.
 func (b *browser) sees(text string) {
 	b.t.Helper()
-	ctx, cancel := context.WithTimeout(b.ctx, 60*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, 2*time.Minute)
 	defer cancel()
 	_, err := chromedp.Run(ctx, chromedp.Poll[bool](fmt.Sprintf(`document.body.innerText.includes(%q)`, text)))
 	if err != nil {
@@ -77,7 +77,7 @@ func (b *browser) click(label string) {
 		b?.click();
 		return !!b;
 	})()`, label)
-	require.Eventually(b.t, func() bool { return script[bool](b, press) }, 20*time.Second, 50*time.Millisecond,
+	require.Eventually(b.t, func() bool { return script[bool](b, press) }, time.Minute, 50*time.Millisecond,
 		"there is no button %q", label)
 }
 
@@ -92,7 +92,7 @@ func (b *browser) field(label string) string {
 		f?.setAttribute('data-marked', '');
 		return !!f;
 	})()`, label)
-	require.Eventually(b.t, func() bool { return script[bool](b, mark) }, 20*time.Second, 50*time.Millisecond,
+	require.Eventually(b.t, func() bool { return script[bool](b, mark) }, time.Minute, 50*time.Millisecond,
 		"there is no field %q", label)
 	return "[data-marked]"
 }
@@ -114,7 +114,7 @@ func (b *browser) choose(label, value string) {
 		f.dispatchEvent(new Event('change', {bubbles: true}));
 		return true;
 	})()`, b.field(label), value, value)
-	require.Eventually(b.t, func() bool { return script[bool](b, choice) }, 20*time.Second, 50*time.Millisecond,
+	require.Eventually(b.t, func() bool { return script[bool](b, choice) }, time.Minute, 50*time.Millisecond,
 		"%q does not offer %q", label, value)
 }
 
@@ -129,7 +129,7 @@ func (b *browser) visit(path string) {
 	b.do(chromedp.Navigate(b.url + path))
 	// The page itself is asked: what the driver knows of its nodes may be of the page before.
 	loaded := `!!document.querySelector("h1") && !document.body.innerText.includes("Loading")`
-	for deadline := time.Now().Add(time.Minute); !script[bool](b, loaded); time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(2 * time.Minute); !script[bool](b, loaded); time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			require.FailNow(b.t, path+" does not load", script[string](b, `location.href + "\n" + document.body.innerText`))
 		}
@@ -169,7 +169,7 @@ func (metal) Machine(_ context.Context, host string) (platform.Machine, error) {
 	}, nil
 }
 
-// wider finds what reaches over a window of 320 pixels and cannot be scrolled to by itself.
+// wider finds elements that exceed a width of 320 pixels outside of scrollable elements.
 const wider = `(() => {
 	const scrolls = (e) => {
 		for (let p = e.parentElement; p; p = p.parentElement)
@@ -180,7 +180,7 @@ const wider = `(() => {
 		e => e.getBoundingClientRect().right > 321 && !scrolls(e)).slice(0, 4).map(e => e.outerHTML.slice(0, 200));
 })()`
 
-// edge is the contrast of the name's edge with what is around it (WCAG 2.2, definition of contrast ratio).
+// edge computes the contrast ratio of the border of the name field (WCAG 2.2, contrast ratio).
 const edge = `(() => {
 	const light = (e, of) => {
 		const [r, g, b] = getComputedStyle(e)[of].match(/[\d.]+/g).map(n => n / 255)
@@ -282,8 +282,8 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 	}
 	narrow := func(page string) {
 		t.Helper()
-		// A window of 320 pixels is that of a browser at 400 % (WCAG 2.2, 1.4.10): only what scrolls by itself is
-		// wider.
+		// A browser at 400 % zoom is 320 pixels wide (WCAG 2.2, 1.4.10). Only scrollable elements
+		// may be wider.
 		b.do(chromedp.EmulateViewport(320, 800))
 		require.Empty(t, script[[]string](b, wider), "%s is wider than 320 pixels", page)
 		b.do(chromedp.EmulateViewport(1280, 800))
@@ -425,7 +425,7 @@ func TestTheKeyboardIsEnough(t *testing.T) {
 	require.Eventually(t, func() bool {
 		b.do(chromedp.KeyEvent("\t"))
 		return strings.HasPrefix(focused(), "bo-001")
-	}, 20*time.Second, 10*time.Millisecond, "the first pane is never reached")
+	}, time.Minute, 10*time.Millisecond, "the first pane is never reached")
 	b.do(chromedp.KeyEvent("\r"))
 	b.sees("Last heard")
 	b.do(chromedp.KeyEvent("\x1b"))

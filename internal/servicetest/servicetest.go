@@ -205,7 +205,8 @@ func (s *Service) Token(r role.Role) string {
 	return in.Token
 }
 
-const patience = 90 * time.Second
+// patience is generous: two busy cores may delay anything by a minute.
+const patience = 4 * time.Minute
 
 // Until waits for something that comes about by itself.
 func (s *Service) Until(what string, is func() bool) {
