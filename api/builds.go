@@ -664,7 +664,7 @@ func (s *Server) machineOpening(ctx context.Context, site, name string) (o clien
 func (s *Server) machineHands(at string) {
 	register(s, operation{
 		method: "POST", path: at + "/notes", id: "note-on-build-machine", role: role.Operator, tag: "build machines",
-		summary: "Write down what was done on a build machine; it becomes part of its version's notes",
+		summary: "Add a note to a build machine; the notes of its version will contain it",
 	},
 		func(ctx context.Context, in *struct {
 			MachinePath

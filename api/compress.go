@@ -11,9 +11,9 @@ import (
 // compressedFrom is the size in bytes from which an answer is compressed.
 const compressedFrom = 1 << 10
 
-// compressed has an answer compressed with br or gzip, as the caller accepts it. Event streams are not, nor what is
-// asked for with another method than GET: such answers may hold a secret beside text that an attacker chose, whose size
-// would tell of the secret. Answers to agents are small and many.
+// compressed compresses responses with br or gzip, as the client accepts. It does not compress event streams,
+// responses to agents, which are small and frequent, or responses to methods other than GET: those may contain a
+// secret next to text that an attacker chose, and the compressed size would reveal the secret.
 func compressed(next http.Handler) (http.Handler, error) {
 	adapter, err := httpcompression.Adapter(
 		httpcompression.BrotliCompressionLevel(4), httpcompression.GzipCompressionLevel(gzip.BestSpeed),

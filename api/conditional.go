@@ -50,7 +50,7 @@ func (m IfMatch) revisions() (r engine.Revisions, err error) {
 	return r, nil
 }
 
-// unchanged answers a GET with 304 if the caller has what it would be sent (RFC 9110, section 13.1.2).
+// unchanged responds to a GET with 304 if the client has the current representation (RFC 9110, section 13.1.2).
 func unchanged(c *gin.Context) {
 	if known := c.GetHeader("If-None-Match"); known != "" && c.Request.Method == http.MethodGet {
 		c.Writer = &unlessKnown{ResponseWriter: c.Writer, known: known}
@@ -58,7 +58,7 @@ func unchanged(c *gin.Context) {
 	c.Next()
 }
 
-// unlessKnown leaves the body of an answer away if the caller knows its ETag.
+// unlessKnown omits the body of a response whose ETag the client sent.
 type unlessKnown struct {
 	gin.ResponseWriter
 	known   string

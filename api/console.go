@@ -35,7 +35,7 @@ func (s *Server) console(files fs.FS) {
 		}
 		if info, err := fs.Stat(files, name); err != nil || info.IsDir() {
 			if strings.HasPrefix(name, assets) {
-				// A page of another release of the console asks for it: it loads itself anew.
+				// A page of another release requests the file. The page reloads when it gets 404.
 				c.Header("Cache-Control", "no-store")
 				problem(c, http.StatusNotFound, "this release of the console has no file "+name)
 				return
@@ -51,10 +51,10 @@ func (s *Server) console(files fs.FS) {
 	})
 }
 
-// encodings are those that the console's files are built in, by the end of the compressed file's name.
+// encodings maps each content coding of the console's build to its file extension.
 var encodings = map[string]string{"br": ".br", "gzip": ".gz"}
 
-// serveFile answers with a file, compressed as the caller accepts it if it was built so.
+// serveFile sends a file, in the best content coding that the client accepts and the build contains.
 func serveFile(c *gin.Context, files fs.FS, name string) {
 	content, err := fs.ReadFile(files, name)
 	if err != nil {

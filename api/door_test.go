@@ -151,7 +151,7 @@ func TestATokenCannotGoBeyondWhatMadeIt(t *testing.T) {
 	_, a = make(day.Secret, `{"name":"more","images":["counter-desk"]}`)
 	require.Equal(t, 403, a.status)
 	child, a := make(day.Secret, `{"name":"child"}`)
-	require.Equal(t, 200, a.status, a.text)
+	require.Equal(t, 201, a.status, a.text)
 	require.Equal(t, role.Operator, child.Role)
 	require.Equal(t, []string{"ticket-pilot"}, child.Pools)
 	require.Equal(t, day.ID, child.MadeBy)
@@ -172,7 +172,7 @@ func TestATokenCannotGoBeyondWhatMadeIt(t *testing.T) {
 	require.Equal(t, 403, status("POST", "/api/v1/password", `{"old":"x","new":"tide gull lamp"}`))
 	require.Equal(t, 403, send(t, s, "DELETE", fmt.Sprintf("/api/v1/tokens/%d", day.ID), child.Secret, "").status)
 	image, a := make(admin, `{"name":"image","images":["counter-desk"]}`)
-	require.Equal(t, 200, a.status, a.text)
+	require.Equal(t, 201, a.status, a.text)
 	require.Equal(t, 202, send(t, s, "POST", "/api/v1/images/counter-desk/versions", image.Secret,
 		`{"build_machine":"bm-counter"}`).status)
 	require.Equal(t, 403, send(t, s, "POST", "/api/v1/images/chart-desk/versions", image.Secret,

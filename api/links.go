@@ -16,19 +16,19 @@ import (
 
 type ginKey struct{}
 
-// reachable lets operations set headers that are not part of what they return.
+// reachable stores the gin context, so that operations can set headers outside of their output type.
 func reachable(c *gin.Context) {
 	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), ginKey{}, c))
 	c.Next()
 }
 
-// links says how the answers of an operation link to others.
+// links are the links in the responses of an operation.
 type links struct {
 	made   string // path of what was created, such as /builds/{id}
 	cursor []int  // where an answer has the cursor of its next page, by field index; nil for an answer without pages
 }
 
-// linksOf finds out how the answers of an operation link to others, and describes it.
+// linksOf returns the links of an operation, and adds them to its description.
 func linksOf(o operation, op *huma.Operation, in, out reflect.Type) links {
 	l := links{made: o.made}
 	answer := func() *huma.Response {
@@ -45,7 +45,7 @@ func linksOf(o operation, op *huma.Operation, in, out reflect.Type) links {
 		answer().Headers[name] = &huma.Header{Schema: &huma.Schema{Type: huma.TypeString}, Description: description}
 	}
 	if l.made != "" {
-		header("Location", "Where what was created is read")
+		header("Location", "URL of the new resource")
 	}
 	_, pages := in.FieldByName("Cursor")
 	if f, is := out.FieldByName("Body"); is && pages && f.Type.Kind() == reflect.Struct {

@@ -21,7 +21,7 @@ var (
 	}, []string{"method", "route"})
 )
 
-// methods are those that are counted by their name: what a stranger makes up would be a series of its own.
+// methods are the known HTTP methods. All others are counted as "other", to limit the number of series.
 var methods = []string{"GET", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"}
 
 // counted counts a request and its time.

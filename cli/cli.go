@@ -176,7 +176,7 @@ func New(version string) *cobra.Command {
 	f.StringVar(&a.url, "url", "", "address of the service (NIMBLEPANE_URL, or what you signed in to)")
 	f.StringVar(&a.token, "token", "", "bearer token (NIMBLEPANE_TOKEN, or what you signed in with)")
 	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
-	f.BoolVar(&a.wide, "wide", false, "show all columns of a table, whatever the window's width")
+	f.BoolVar(&a.wide, "wide", false, "show all columns of a table, even if it is wider than the window")
 	f.StringSliceVar(&a.columns, "columns", nil, "columns of a table to show, in this order, such as name,state")
 	f.BoolVarP(&a.yes, "yes", "y", false, "do not ask")
 	_ = cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"},
@@ -205,7 +205,7 @@ func New(version string) *cobra.Command {
 	return cmd
 }
 
-// checkAddress refuses what is no address of a service.
+// checkAddress returns an error if the address is not an HTTP URL.
 func checkAddress(address string) error {
 	if u, err := url.Parse(address); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return usage("%q is no address of a service: write http:// or https:// with a host", address)

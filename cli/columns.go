@@ -22,7 +22,8 @@ var prose = map[string]bool{
 // leastProse is the least width of a column of sentences.
 const leastProse = 20
 
-// dropped are columns that a narrow window does without, the least important first. When these are gone, the last goes.
+// dropped are the columns to omit in a narrow window, the least important first. After them, the last column is
+// omitted.
 var dropped = []string{
 	"Load", "Heard", "Revision", "SHA-256", "Token", "Serial", "Code name", "Source", "Licence", "Origin", "By",
 	"Added",
@@ -94,7 +95,7 @@ func fit(names []string, rows [][]string, width int) (shown []int, proseWidth in
 	}
 }
 
-// leastOf returns the place of the least important column among those that are shown, but for the first.
+// leastOf returns the index in shown of the least important column. The first column is never chosen.
 func leastOf(names []string, shown []int) int {
 	for _, name := range dropped {
 		for i := 1; i < len(shown); i++ {

@@ -23,7 +23,7 @@ func TestNoCellOfCSVIsAFormula(t *testing.T) {
 		out.String())
 }
 
-// terminal is a window of a width, as far as a screen uses it.
+// terminal emulates the escape sequences that screen uses.
 type terminal struct {
 	width     int
 	lines     [][]rune
@@ -106,7 +106,7 @@ func TestAScreenIsDrawnInItsPlaceAtEveryWidth(t *testing.T) {
 		require.Contains(t, term.String(), "24\nafter")
 	}
 
-	// A window that became narrower has broken the lines anew.
+	// A narrower window wraps the lines again.
 	t.Setenv("COLUMNS", "80")
 	term := &terminal{width: 80}
 	s := &screen{out: term}
@@ -117,7 +117,7 @@ func TestAScreenIsDrawnInItsPlaceAtEveryWidth(t *testing.T) {
 	s.clear()
 	require.Contains(t, out.String(), "\x1b[3A", "85 columns took two lines, and take three of 40 with the second of 5")
 
-	// What is higher than the window leaves its end out.
+	// Lines beyond the height of the window are omitted.
 	t.Setenv("LINES", "5")
 	term = &terminal{width: 40}
 	s = &screen{out: term}

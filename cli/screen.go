@@ -32,11 +32,11 @@ func window(out io.Writer) (columns, lines int) {
 // screen is a part of a terminal that is drawn again and again in its place.
 type screen struct {
 	out   io.Writer
-	drawn []string // what it shows, as lines that were written
+	drawn []string // lines on the terminal
 }
 
-// draw replaces what the screen shows. Lines are broken at the window's edge, and what does not fit its height is left
-// out: the cursor does not come back to what has scrolled away.
+// draw replaces the content of the screen. It wraps lines at the width of the window, and omits lines beyond its
+// height: the cursor cannot return to lines that have scrolled away.
 func (s *screen) draw(lines []string) {
 	columns, height := window(s.out)
 	var broken []string
@@ -51,7 +51,7 @@ func (s *screen) draw(lines []string) {
 	s.drawn = broken
 }
 
-// clear removes what the screen shows. In a window that has become narrower, its lines are broken into more.
+// clear erases the content of the screen. A narrower window has wrapped its lines again.
 func (s *screen) clear() {
 	if len(s.drawn) == 0 {
 		return
@@ -68,7 +68,7 @@ func (s *screen) clear() {
 	s.drawn = nil
 }
 
-// keep leaves what the screen shows where it is, and goes on below it.
+// keep leaves the content on the terminal. The next output appears below it.
 func (s *screen) keep() {
 	if len(s.drawn) > 0 {
 		fmt.Fprintln(s.out)

@@ -10,7 +10,7 @@ import (
 	"nimblepane/client"
 )
 
-// phrases are what the libraries that read arguments say, and what people are told.
+// phrases translate error messages of the argument parser.
 var phrases = []struct {
 	said *regexp.Regexp
 	told func(m []string) string
@@ -85,10 +85,10 @@ func wanted(why string) string {
 	return why
 }
 
-// file is what the system says of a file that cannot be read.
+// file matches errors of the operating system about files.
 var file = regexp.MustCompile(`(?:open|stat|lstat|read) (\S+): (no such file or directory|permission denied|is a directory)`)
 
-// inPlainWords says what libraries say of arguments and files as the product says it.
+// inPlainWords rewrites error messages of libraries about arguments and files.
 func inPlainWords(err error) error {
 	said := err.Error()
 	for _, p := range phrases {
@@ -97,7 +97,7 @@ func inPlainWords(err error) error {
 		}
 	}
 	if errors.As(err, new(*client.Error)) {
-		return err // what the service says
+		return err // the text of the service
 	}
 	if m := file.FindStringSubmatchIndex(said); m != nil {
 		path := said[m[2]:m[3]]

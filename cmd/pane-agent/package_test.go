@@ -72,7 +72,7 @@ func TestPurgingThePackageDeletesTheCredential(t *testing.T) {
 	dpkg("--install", deb)
 	require.FileExists(t, file("var/lib/nimblepane/credential"), "an upgrade keeps it")
 	dpkg("--remove", "pane-agent")
-	require.NoFileExists(t, file("run/nologin"), "without the agent nobody would let users in again")
+	require.NoFileExists(t, file("run/nologin"), "nothing else removes the file")
 	require.FileExists(t, file("var/lib/nimblepane/credential"))
 	dpkg("--purge", "pane-agent")
 	require.NoDirExists(t, file("var/lib/nimblepane"))

@@ -5,7 +5,7 @@ import { describe, expect, it } from "vitest";
 import description from "../../docs/openapi.json";
 import type { paths } from "./schema.gen";
 
-// A service to call, its token, and names of what it has, given by the test that starts it.
+// Address and token of a service, and names of its records. The test that starts the service sets them.
 const { NIMBLEPANE_URL: url, NIMBLEPANE_TOKEN: token, NIMBLEPANE_VALUES: values } = process.env;
 const names: Record<string, string> = JSON.parse(values ?? "{}");
 const of = (name: string) => names[name] ?? "";

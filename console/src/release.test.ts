@@ -1,7 +1,7 @@
 import { expect, it, vi } from "vitest";
 import { reloadOnce } from "./release";
 
-it("a page with a missing part is loaded anew once, and not again within a minute", () => {
+it("reloads a page with a missing chunk, at most once a minute", () => {
   const reload = vi.fn();
   vi.stubGlobal("location", { ...window.location, reload });
   vi.useFakeTimers();

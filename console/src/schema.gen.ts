@@ -2290,7 +2290,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Write down what was done on a build machine; it becomes part of its version's notes
+         * Add a note to a build machine; the notes of its version will contain it
          * @description Needs the role operator or one above it.
          */
         post: operations["note-on-build-machine"];
@@ -4689,6 +4689,7 @@ export interface components {
             build_version?: string;
             /** Format: date-time */
             changed_at: string;
+            /** @description An account, or the commit of its repository, as in commit 0a1b2c3d4e5f */
             changed_by: string;
             /** @description That it was taken from */
             commit?: string;
@@ -5383,6 +5384,7 @@ export interface components {
             build_version?: string;
             /** Format: date-time */
             changed_at: string;
+            /** @description An account, or the commit of its repository, as in commit 0a1b2c3d4e5f */
             changed_by: string;
             /** @description That it was taken from */
             commit?: string;
@@ -5640,7 +5642,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
-                    /** @description Where what was created is read */
+                    /** @description URL of the new resource */
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -5918,7 +5920,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
-                    /** @description Where what was created is read */
+                    /** @description URL of the new resource */
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -6375,7 +6377,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
-                    /** @description Where what was created is read */
+                    /** @description URL of the new resource */
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -7369,7 +7371,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
-                    /** @description Where what was created is read */
+                    /** @description URL of the new resource */
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -9147,7 +9149,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
-                    /** @description Where what was created is read */
+                    /** @description URL of the new resource */
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -9913,7 +9915,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
-                    /** @description Where what was created is read */
+                    /** @description URL of the new resource */
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -10770,7 +10772,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
-                    /** @description Where what was created is read */
+                    /** @description URL of the new resource */
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -12440,7 +12442,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
-                    /** @description Where what was created is read */
+                    /** @description URL of the new resource */
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -12662,7 +12664,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
-                    /** @description Where what was created is read */
+                    /** @description URL of the new resource */
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -13898,7 +13900,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
-                    /** @description Where what was created is read */
+                    /** @description URL of the new resource */
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -14394,7 +14396,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
-                    /** @description Where what was created is read */
+                    /** @description URL of the new resource */
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -16262,7 +16264,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
-                    /** @description Where what was created is read */
+                    /** @description URL of the new resource */
                     Location?: string;
                     [name: string]: unknown;
                 };

@@ -130,7 +130,7 @@ const config = defineConfig({
         "bg.panel": { value: { base: "#ffffff", _dark: "#1a2225" } },
         "bg.rail": { value: { base: "#e9eeee", _dark: "#161d20" } },
         "fg.quiet": { value: { base: "#4c5b5e", _dark: "#a3b1b4" } },
-        // The edge of what is filled in: 3:1 at least against what is around it (WCAG 2.2, 1.4.11).
+        // Borders of input fields have a contrast of at least 3:1 (WCAG 2.2, 1.4.11).
         "line.control": { value: { base: "#7b898c", _dark: "#72838a" } },
         line: { value: { base: "#d5dddd", _dark: "#2d383b" } },
         deep: {

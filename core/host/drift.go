@@ -6,18 +6,17 @@ import (
 	"time"
 )
 
-// Drift is what is known of a host that runs another version than it should.
+// Drift describes a host that runs another version than its pool should run.
 type Drift struct {
 	State     State
 	Why       string // why it is in its state
 	DrainedBy string // who took it out of service, "" if nobody did
-	// TargetSince is when its pool was given the version that it should run, zero if that is not known; Pinned says
-	// that
-	// the pool is pinned to it.
+	// TargetSince is when the target version of the pool was set, zero if unknown. Pinned: the pool is pinned to it.
 	TargetSince time.Time
 	Pinned      bool
-	// Rollover is the last one to that version that the host was part of, 0 for none; Open says that it goes on, Queued
-	// that it has not taken the host yet, Missed that it ended without it, and Note why.
+	// Rollover is the number of the last rollover of the host to that version, 0 for none. Open: the rollover has not
+	// ended. Queued: it has not started with the host. Missed: it skipped the host or failed on it, for the reason in
+	// Note.
 	Rollover             int64
 	Open, Queued, Missed bool
 	Note                 string
