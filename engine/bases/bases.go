@@ -46,8 +46,8 @@ type Bases struct {
 	engine     *engine.Engine
 	deliveries engine.Work[ofCopy, platform.Deliver, platform.Made]
 	deletions  engine.Work[ofDeletion, platform.Named, platform.Nothing]
-	patience   atomic.Int64 // with an address that sends nothing, in nanoseconds
-	reserve    atomic.Int64 // bytes of the folder that are kept free beside the usual ones; for tests
+	patience   atomic.Int64                          // with an address that sends nothing, in nanoseconds
+	measure    atomic.Pointer[func() (int64, error)] // replaces Engine.Room in tests
 }
 
 // New adds bases to the engine.

@@ -21,8 +21,10 @@ var errNoFolder = engine.Conflictf("this service keeps no bases: start it with -
 
 // free is how many bytes may be written to the folder of bases. It can be negative.
 func (bs *Bases) free() (int64, error) {
-	room, err := bs.engine.Room()
-	return room - bs.reserve.Load(), err
+	if measure := bs.measure.Load(); measure != nil {
+		return (*measure)()
+	}
+	return bs.engine.Room()
 }
 
 // roomFor refuses to write so many bytes if there is no room for them.

@@ -307,7 +307,7 @@ func TestPagesAreAccessibleAndFit(t *testing.T) {
 		"/images/counter-desk/settings": "What is kept", "/pools": "back-office",
 		"/pools/back-office": "bo-004",
 		"/rollovers":         "finished", "/rollovers/1": "Hosts by batch",
-		"/rollovers/new?pool=ticket-pilot": "Log-off policy", "/trail": "build.ready",
+		"/rollovers/new?pool=ticket-pilot": "Log-off policy", "/trail?verb=build.ready": "build.ready",
 		"/nowhere":                       "no page",
 		"/pools/back-office?host=bo-001": "Drained by", "/sites": "bm-counter",
 		"/sites/north-quay": "hv-2 does not answer", "/hosts/bo-001": "made on /pool/desk.qcow2",
