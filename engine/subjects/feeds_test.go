@@ -60,7 +60,8 @@ func fed(t *testing.T, s *servicetest.Service, f client.NewFeed) client.Feed {
 }
 
 const ofVendor = "image: counter-desk\nbase:\n  vendor: {feed: estuary, product: Harbour Linux, release: \"13\"}\n" +
-	"machine: {site: north-quay}\ntime-limit: 20h\nsteps:\n  - {name: hello, script: {text: \"#!/bin/sh\\necho hello\\n\"}}\n"
+	"machine: {site: north-quay}\ntime-limit: 20h\n" +
+	"steps:\n  - {name: hello, script: {text: \"#!/bin/sh\\necho hello\\n\"}}\n"
 
 func TestANewReleaseOfAVendorBecomesAVersion(t *testing.T) {
 	t.Parallel()
