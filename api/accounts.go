@@ -102,9 +102,8 @@ func (s *Server) idempotent(c *gin.Context) {
 	}
 }
 
-// meaning is a hash of what a request asks for: of its address, and of its body, whose keys may come in any order and
-// with
-// any space between them.
+// meaning is a hash of the path, the query and the body of a request. The order of keys in the body and the space
+// between them do not matter.
 func meaning(at *url.URL, body []byte) string {
 	decoder := json.NewDecoder(bytes.NewReader(body))
 	decoder.UseNumber() // every digit counts

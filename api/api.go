@@ -216,9 +216,8 @@ func register[I, O any](s *Server, o operation, handle func(context.Context, *I)
 	if o.method == http.MethodPost && o.role != "" {
 		op.Parameters = append(op.Parameters, &huma.Param{
 			Name: "Idempotency-Key", In: "header", Schema: &huma.Schema{Type: huma.TypeString, MaxLength: &longestKey},
-			Description: "Chosen by the caller, and new for each act: a request that is repeated with it is " +
-				"answered as " +
-				"the first was",
+			Description: "Chosen by the client, and new for each action. A repeated request with the same key gets " +
+				"the response of the first request",
 		})
 	}
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (out *O, err error) {

@@ -3,6 +3,7 @@ package api
 import (
 	"net/http"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -36,18 +37,35 @@ func (m IfMatch) revisions() (r engine.Revisions, err error) {
 	if strings.TrimSpace(m.Header) == "*" {
 		return engine.Revisions{Any: true}, nil
 	}
-	for rest := m.Header; rest != ""; {
-		tag := etags.FindStringSubmatch(rest)
-		if tag == nil {
-			return r, huma.NewError(http.StatusBadRequest, `the If-Match header is no list of ETags: write it as "3", `+
-				`as "3", "4", or as *`)
-		}
-		rest = rest[len(tag[0]):]
-		if n, err := strconv.Atoi(tag[2]); err == nil && tag[1] == "" {
+	list, ok := tagsIn(m.Header)
+	if !ok {
+		return r, huma.NewError(http.StatusBadRequest, `the If-Match header is no list of ETags: write it as "3", `+
+			`as "3", "4", or as *`)
+	}
+	for _, tag := range list {
+		if n, err := strconv.Atoi(tag.opaque); err == nil && !tag.weak {
 			r.Of = append(r.Of, n)
 		}
 	}
 	return r, nil
+}
+
+type entityTag struct {
+	weak   bool
+	opaque string
+}
+
+// tagsIn parses a list of entity tags.
+func tagsIn(header string) (list []entityTag, ok bool) {
+	for header != "" {
+		m := etags.FindStringSubmatch(header)
+		if m == nil {
+			return nil, false
+		}
+		list = append(list, entityTag{weak: m[1] != "", opaque: m[2]})
+		header = header[len(m[0]):]
+	}
+	return list, true
 }
 
 // unchanged responds to a GET with 304 if the client has the current representation (RFC 9110, section 13.1.2).
@@ -92,15 +110,6 @@ func matches(list, etag string) bool {
 	if strings.TrimSpace(list) == "*" {
 		return true
 	}
-	for rest := list; rest != ""; {
-		tag := etags.FindStringSubmatch(rest)
-		if tag == nil {
-			return false
-		}
-		if `"`+tag[2]+`"` == etag {
-			return true
-		}
-		rest = rest[len(tag[0]):]
-	}
-	return false
+	tags, _ := tagsIn(list)
+	return slices.ContainsFunc(tags, func(t entityTag) bool { return `"`+t.opaque+`"` == etag })
 }

@@ -62,8 +62,11 @@ func serveFile(c *gin.Context, files fs.FS, name string) {
 		return
 	}
 	c.Header("Vary", "Accept-Encoding")
-	sum := sha256.Sum256(content)
-	tag := hex.EncodeToString(sum[:8])
+	tag := name // names of assets change with their content
+	if !strings.HasPrefix(name, assets) {
+		sum := sha256.Sum256(content)
+		tag = hex.EncodeToString(sum[:8])
+	}
 	encoding := negotiation.SelectQValue(c.GetHeader("Accept-Encoding"), []string{"br", "gzip"})
 	if packed, err := fs.ReadFile(files, name+encodings[encoding]); encoding != "" && err == nil {
 		content, tag = packed, tag+"-"+encoding

@@ -5627,7 +5627,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -5905,7 +5905,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -6129,7 +6129,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -6362,7 +6362,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -6503,7 +6503,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -6586,7 +6586,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -6665,7 +6665,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -6748,7 +6748,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -7356,7 +7356,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -7571,7 +7571,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -8008,7 +8008,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -8091,7 +8091,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -8174,7 +8174,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -8257,7 +8257,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -8341,7 +8341,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -8548,7 +8548,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -8982,7 +8982,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -9132,7 +9132,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -9371,7 +9371,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -9455,7 +9455,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -9681,7 +9681,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -9897,7 +9897,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -10121,7 +10121,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -10205,7 +10205,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -10518,7 +10518,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -10670,7 +10670,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -10754,7 +10754,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -10840,7 +10840,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -10980,7 +10980,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -11173,7 +11173,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -11256,7 +11256,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -11339,7 +11339,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -11422,7 +11422,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -11636,7 +11636,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -11997,7 +11997,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -12259,7 +12259,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -12342,7 +12342,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -12425,7 +12425,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -12510,7 +12510,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -12649,7 +12649,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -12723,7 +12723,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -12936,7 +12936,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -13019,7 +13019,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -13580,7 +13580,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -13883,7 +13883,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -13968,7 +13968,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -14379,7 +14379,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -14609,7 +14609,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -14761,7 +14761,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -14841,7 +14841,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -15079,7 +15079,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -15159,7 +15159,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -15311,7 +15311,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -15466,7 +15466,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -15550,7 +15550,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -15705,7 +15705,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -15785,7 +15785,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -15933,7 +15933,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -16249,7 +16249,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller, and new for each act: a request that is repeated with it is answered as the first was */
+                /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
             };
             path?: never;

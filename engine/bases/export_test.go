@@ -11,7 +11,7 @@ import (
 // HavePatience says how long an address may send nothing.
 func (bs *Bases) HavePatience(d time.Duration) { bs.patience.Store(int64(d)) }
 
-// HaveRoom lets the folder of bases grow by so many bytes, whatever other programs write to the file system.
+// HaveRoom limits the growth of the folder of bases to size bytes. Other files on the file system do not count.
 func (bs *Bases) HaveRoom(t *testing.T, size int64) {
 	t.Helper()
 	used := func() (sum int64) {

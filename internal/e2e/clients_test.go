@@ -149,6 +149,9 @@ type inGo struct {
 	Decoded             bool
 }
 
+// generator makes a Go client from a description. Nothing else of the project needs its many modules.
+const generator = "github.com/oapi-codegen/oapi-codegen/v2/cmd/oapi-codegen@v2.8.2"
+
 // callInGo generates the client, compiles it together with testdata/clients, and runs it.
 func callInGo(t *testing.T, s *servicetest.Service, calls []called) (answers []inGo) {
 	t.Helper()
@@ -157,7 +160,7 @@ func callInGo(t *testing.T, s *servicetest.Service, calls []called) (answers []i
 	program, err := os.ReadFile("testdata/clients/main.go")
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "main.go"), program, 0o600))
-	generate := exec.CommandContext(t.Context(), "go", "tool", "oapi-codegen", "-generate", "types,client", "-package",
+	generate := exec.CommandContext(t.Context(), "go", "run", generator, "-generate", "types,client", "-package",
 		"main", "-o", filepath.Join(folder, "client.go"), "../../docs/openapi.json")
 	out, err := generate.CombinedOutput()
 	require.NoError(t, err, "%s", out)
