@@ -31,10 +31,16 @@ type Machine struct {
 	Run func(ctx context.Context, name string, args ...string) (string, error)
 }
 
+// busTimeout lets systemctl wait for the service manager of a busy machine for
+// longer than the 25 s of D-Bus (systemd, ENVIRONMENT.md).
+const busTimeout = "SYSTEMD_BUS_TIMEOUT=120"
+
 // Running is the machine that the process runs on.
 func Running() Machine {
 	return Machine{Root: "/", Run: func(ctx context.Context, name string, args ...string) (string, error) {
-		out, err := exec.CommandContext(ctx, name, args...).CombinedOutput()
+		cmd := exec.CommandContext(ctx, name, args...)
+		cmd.Env = append(os.Environ(), busTimeout)
+		out, err := cmd.CombinedOutput()
 		if errors.Is(err, exec.ErrNotFound) {
 			return "", nil
 		}

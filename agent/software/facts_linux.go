@@ -78,10 +78,11 @@ func (m *machine) language() (string, error) {
 	return "", nil
 }
 
-// services are the units that are enabled.
+// services are the units that are enabled. systemctl reads their files: a machine
+// that has just started is often too busy for its service manager to answer.
 func (m *machine) services(ctx context.Context) (names []string, err error) {
-	out, err := m.run(ctx, "systemctl", "list-unit-files", "--state=enabled", "--type=service,socket", "--plain",
-		"--no-legend", "--no-pager")
+	out, err := m.run(ctx, "systemctl", "list-unit-files", "--root="+m.Root, "--state=enabled", "--type=service,socket",
+		"--plain", "--no-legend", "--no-pager")
 	for line := range strings.Lines(out) {
 		if f := strings.Fields(line); len(f) > 0 {
 			names = append(names, f[0])
