@@ -24,13 +24,13 @@ func (s *Server) previews() {
 	},
 		func(ctx context.Context, in *struct{ Body client.PreviewRequest }) (*body[client.Preview], error) {
 			b := in.Body
-			options, err := optionsIn(b.Options)
+			options, given, err := optionsIn(b.Options, defaultsOf(b.Act))
 			if err != nil {
 				return nil, err
 			}
 			mine := whoever(ctx).Role
 			p, err := s.engine.Preview(ctx, actor(ctx), engine.PreviewRequest{
-				Act: b.Act, Image: b.Image, Number: b.Number, Pools: b.Pools, Options: options,
+				Act: b.Act, Image: b.Image, Number: b.Number, Pools: b.Pools, Options: options, Given: given,
 				LetGo: b.LetGo, Overrule: b.Overrule, Redirect: b.Redirect, KeepUsable: b.KeepUsable,
 				TrackOnly: b.TrackOnly,
 				Approved:  mine.Has(role.Approver),

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"nimblepane/client"
+	"nimblepane/core/act"
 	"nimblepane/core/estate"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
@@ -32,7 +33,7 @@ func (s *Server) rollovers() {
 			if err := s.reachPools(ctx, in.Body.Pools); err != nil {
 				return nil, err
 			}
-			options, err := optionsIn(in.Body.Options)
+			options, _, err := optionsIn(in.Body.Options, rollover.DefaultOptions)
 			var wrong *engine.Problem
 			if errors.As(err, &wrong) {
 				// What can be read is checked all the same, so that all that is wrong is said at once.
@@ -67,8 +68,11 @@ func (s *Server) rollovers() {
 		method: "GET", path: "/rollovers/defaults", id: "rollover-defaults",
 		summary: "The options that a rollover has if none are given", role: role.Viewer, tag: "rollovers",
 	},
-		func(context.Context, *empty) (*body[client.Options], error) {
-			return ok(optionsOut(rollover.DefaultOptions), nil)
+		func(_ context.Context, in *struct {
+			Act act.Name `query:"act" enum:"roll,rollback" default:"roll" doc:"What starts the rollover"`
+		},
+		) (*body[client.Options], error) {
+			return ok(optionsOut(defaultsOf(in.Act)), nil)
 		})
 	register(s, operation{
 		method: "GET", path: "/rollovers", id: "list-rollovers", summary: "Rollovers, newest first",
@@ -169,8 +173,8 @@ func (s *Server) rolloversOut(ctx context.Context, f store.RolloverFilter) ([]cl
 			Options: optionsOut(r.Options.V), BatchSize: r.Plan.V.BatchSize, FloorSeats: r.Plan.V.Floor,
 			Reason:    r.Reason,
 			CreatedBy: r.CreatedBy, CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt,
-			PausedWhy: r.PausedWhy,
-			Holds:     append([]string{}, r.Holds...), Phases: r.Phases.V, Batch: r.Batch,
+			PausedWhy: r.PausedWhy, StoppedWhy: r.StoppedWhy,
+			Holds: append([]string{}, r.Holds...), Phases: r.Phases.V, Batch: r.Batch,
 		}
 		if r.Reverses != nil {
 			o.Reverses = *r.Reverses
@@ -182,14 +186,24 @@ func (s *Server) rolloversOut(ctx context.Context, f store.RolloverFilter) ([]cl
 	}), err
 }
 
-// optionsIn reads the options of a rollover; what is left out keeps its default.
-func optionsIn(in client.Options) (rollover.Options, error) {
-	o := rollover.DefaultOptions
+// defaultsOf returns the options of the rollovers that an act starts, where none are given.
+func defaultsOf(name act.Name) rollover.Options {
+	if name == act.Rollback {
+		return rollover.UrgentOptions
+	}
+	return rollover.DefaultOptions
+}
+
+// optionsIn reads the options of a rollover and returns the names of those that are given. The others keep their
+// defaults.
+func optionsIn(in client.Options, defaults rollover.Options) (o rollover.Options, given []string, err error) {
+	o = defaults
 	p := &engine.Problem{Kind: engine.Invalid, Text: "the options of the rollover"}
 	share := func(name, text string, into *rollover.Share) {
 		if text == "" {
 			return
 		}
+		given = append(given, name)
 		v, err := rollover.ParseShare(text)
 		if err != nil {
 			p.Reasons = append(p.Reasons, name+": "+err.Error())
@@ -201,6 +215,7 @@ func optionsIn(in client.Options) (rollover.Options, error) {
 		if text == "" {
 			return
 		}
+		given = append(given, name)
 		d, err := time.ParseDuration(text)
 		if err != nil {
 			p.Reasons = append(p.Reasons, name+": "+strconv.Quote(text)+" is not a time: write it as 15m, 2h or 90s")
@@ -215,25 +230,27 @@ func optionsIn(in client.Options) (rollover.Options, error) {
 	span("deadline", in.Deadline, &o.Deadline)
 	span("observe", in.Observe, &o.Observe)
 	if in.LogOff != "" {
-		o.LogOff = rollover.LogOff(in.LogOff)
+		o.LogOff, given = rollover.LogOff(in.LogOff), append(given, "log-off")
 	}
 	if in.FirstText != "" {
-		o.FirstText = in.FirstText
+		o.FirstText, given = in.FirstText, append(given, "first text")
 	}
 	if in.LastText != "" {
-		o.LastText = in.LastText
+		o.LastText, given = in.LastText, append(given, "last text")
 	}
 	if in.FailureBudget != nil {
-		o.Budget = *in.FailureBudget
+		o.Budget, given = *in.FailureBudget, append(given, "failure budget")
 	}
 	if in.EarliestStart != nil {
-		o.EarliestStart = in.EarliestStart.UTC()
+		o.EarliestStart, given = in.EarliestStart.UTC(), append(given, "earliest start")
 	}
-	o.Stagger = in.Stagger
+	if in.Stagger != 0 {
+		o.Stagger, given = in.Stagger, append(given, "stagger")
+	}
 	if len(p.Reasons) > 0 {
-		return o, p
+		return o, nil, p
 	}
-	return o, nil
+	return o, given, nil
 }
 
 func optionsOut(o rollover.Options) client.Options {

@@ -12,6 +12,7 @@ import (
 	"nimblepane/core/estate"
 	"nimblepane/core/image"
 	"nimblepane/core/role"
+	"nimblepane/core/rollover"
 	"nimblepane/engine/proofs"
 	"nimblepane/engine/rollovers"
 	"nimblepane/engine/versions"
@@ -74,10 +75,15 @@ func (s *Server) versions() {
 			Body client.Rollback
 		},
 		) (*body[client.RolledBack], error) {
+			options, given, err := optionsIn(in.Body.Options, rollover.UrgentOptions)
+			if err != nil {
+				return nil, err
+			}
 			r, err := s.Rollovers.Rollback(ctx, actor(ctx),
 				rollovers.RollbackRequest{
 					Image: in.Image, Leaves: in.Body.Leaves, To: in.Body.To,
 					Reason: in.Body.Reason, KeepUsable: in.Body.KeepUsable, TrackOnly: in.Body.TrackOnly,
+					Options: options, FloorGiven: slices.Contains(given, "floor"),
 				})
 			out := client.RolledBack{
 				From: r.From, To: r.To, Already: r.Already, Tracks: append([]string{}, r.Tracks...),

@@ -13,6 +13,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/image"
+	"nimblepane/core/rollover"
 )
 
 // job returns the acts that are the job itself.
@@ -273,6 +274,7 @@ func (a *app) activate() *cobra.Command {
 
 func (a *app) rollback() *cobra.Command {
 	var in client.Rollback
+	var readOptions func() error
 	cmd := &cobra.Command{
 		Use: "rollback IMAGE NUMBER --reason WHY", Short: "Roll an image back from a version: point live at an " +
 			"earlier " +
@@ -280,20 +282,25 @@ func (a *app) rollback() *cobra.Command {
 		Long: "Roll an image back from the version that live names. Live points to the fallback, or to --to; the\n" +
 			"version is blocked (undo: pane version unblock); and the hosts that run it go back: rollovers that " +
 			"take\n" +
-			"hosts elsewhere are stopped, and each pool with hosts on the version is rolled over as it was last, or\n" +
-			"by the defaults. Hosts that do not run the version yet stay as they are. Running the command again\n" +
-			"does nothing.",
+			"hosts elsewhere are stopped, and each pool with hosts on the version gets a rollover with the options\n" +
+			"given here. Their defaults are urgent: 25% of the hosts at once, and people are signed off 5 minutes " +
+			"after\n" +
+			"a warning. Hosts that run the earlier version already stay as they are. Running the command again does\n" +
+			"nothing.",
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			img, err := c.Image(ctx, args[0])
 			if err != nil {
 				return err
 			}
+			if err := readOptions(); err != nil {
+				return err
+			}
 			in.Leaves = args[1]
 			if trackOf(img, "live") == in.Leaves { // else it is done already, or refused with the reason
 				if _, err := a.preview(ctx, c, true, client.PreviewRequest{
 					Act: "rollback", Image: args[0], Number: in.To,
-					KeepUsable: in.KeepUsable, TrackOnly: in.TrackOnly,
+					KeepUsable: in.KeepUsable, TrackOnly: in.TrackOnly, Options: in.Options,
 				}, "Roll %s back from %s to %s?", img.Name, in.Leaves,
 					cmp.Or(in.To, img.Fallback, "its fallback")); err != nil {
 					return err
@@ -329,6 +336,7 @@ func (a *app) rollback() *cobra.Command {
 	f.StringVar(&in.Reason, "reason", "", "why; it stands on the barred version")
 	f.BoolVar(&in.KeepUsable, "keep-usable", false, "do not bar the version that is rolled back")
 	f.BoolVar(&in.TrackOnly, "track-only", false, "start no rollover")
+	readOptions = a.optionFlags(cmd, &in.Options, rollover.UrgentOptions)
 	_ = cmd.MarkFlagRequired("reason")
 	_ = cmd.RegisterFlagCompletionFunc("to", func(cmd *cobra.Command, args []string, s string) ([]string,
 		cobra.ShellCompDirective,

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimblepane/client"
+	"nimblepane/core/estate"
 	"nimblepane/core/rollover"
 )
 
@@ -29,8 +30,6 @@ func (a *app) rollover() *cobra.Command {
 
 func (a *app) startRollover() *cobra.Command {
 	var in client.StartRollovers
-	var earliest string
-	var budget int
 	var follow bool
 	cmd := &cobra.Command{
 		Use: "start --pool POOL", Short: "Start a rollover of one or several pools", Args: named,
@@ -39,39 +38,14 @@ func (a *app) startRollover() *cobra.Command {
 	}
 	f := cmd.Flags()
 	f.StringSliceVar(&in.Pools, "pool", nil, "pool to roll over, may be given several times")
-	f.StringVar(&in.Options.Batch, "batch", "", "hosts of a batch: 5, or 10% of the pool (default 10%)")
-	f.StringVar(&in.Options.Floor, "floor", "", "seats that stay free and in service: 20, or 10% of the pool "+
-		"(default 10%)")
-	f.StringVar((*string)(&in.Options.LogOff), "log-off", "",
-		"wait for people to leave, or warn them and end the session after the grace period (default wait)")
-	f.StringVar(&in.Options.Grace, "grace", "", "from the delivered warning to the sign-off (default 15m)")
-	f.StringVar(&in.Options.LastNotice, "last-notice", "",
-		"how long before the end the last notice is given (default 2m)")
-	f.StringVar(&in.Options.FirstText, "first-text", "",
-		"what people are told first; {minutes} stands for the grace period")
-	f.StringVar(&in.Options.LastText, "last-text", "", "what people are told last; {minutes} stands for what is left")
-	f.StringVar(&in.Options.Deadline, "deadline", "", "how long a host may drain under wait before warn applies")
-	f.IntVar(&in.Options.Stagger, "stagger", 0, "hosts started per minute at most (default: the site's own limit)")
-	f.StringVar(&in.Options.Observe, "observe", "", "how long the last batch is observed before the next one is taken")
-	f.IntVar(&budget, "failure-budget", 0, "hosts that may fail before the rollover pauses (default 1)")
-	f.StringVar(&earliest, "earliest-start", "", "not before this time, such as 2026-11-23T20:00:00Z")
+	readOptions := a.optionFlags(cmd, &in.Options, rollover.DefaultOptions)
 	f.StringVar(&in.Reason, "reason", "", "why")
 	f.BoolVar(&follow, "follow", false, "follow it on the screen until it ends")
 	_ = cmd.MarkFlagRequired("pool")
 	_ = cmd.RegisterFlagCompletionFunc("pool", a.complete(poolNames))
-	_ = cmd.RegisterFlagCompletionFunc("log-off",
-		cobra.FixedCompletions(completions([]rollover.LogOff{rollover.Wait, rollover.Warn}),
-			cobra.ShellCompDirectiveNoFileComp))
 	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, _ []string) error {
-		if f.Changed("failure-budget") {
-			in.Options.FailureBudget = &budget
-		}
-		if earliest != "" {
-			t, err := time.Parse(time.RFC3339, earliest)
-			if err != nil {
-				return usage("--earliest-start %q: write it as 2026-11-23T20:00:00Z", earliest)
-			}
-			in.Options.EarliestStart = &t
+		if err := readOptions(); err != nil {
+			return err
 		}
 		if _, err := a.preview(ctx, c, true, client.PreviewRequest{Act: "roll", Pools: in.Pools, Options: in.Options},
 			"Roll over %s?", strings.Join(in.Pools, ", ")); err != nil {
@@ -98,6 +72,49 @@ func (a *app) startRollover() *cobra.Command {
 		return nil
 	})
 	return cmd
+}
+
+// optionFlags adds the flags of a rollover's options. The function that it returns reads those that need more than
+// their text; it is called when the command runs.
+func (a *app) optionFlags(cmd *cobra.Command, o *client.Options, defaults rollover.Options) (read func() error) {
+	var earliest string
+	var budget int
+	f := cmd.Flags()
+	f.StringVar(&o.Batch, "batch", "", fmt.Sprintf("hosts of a batch: 5, or 10%% of the pool (default %s)",
+		defaults.Batch))
+	f.StringVar(&o.Floor, "floor", "", fmt.Sprintf("seats that stay free and in service: 20, or 10%% of the pool "+
+		"(default %s)", defaults.Floor))
+	f.StringVar((*string)(&o.LogOff), "log-off", "", fmt.Sprintf("wait for people to leave, or warn them and end the "+
+		"session after the grace period (default %s)", defaults.LogOff))
+	f.StringVar(&o.Grace, "grace", "", fmt.Sprintf("from the delivered warning to the sign-off (default %s)",
+		estate.Span(defaults.Grace)))
+	f.StringVar(&o.LastNotice, "last-notice", "", fmt.Sprintf("how long before the end the last notice is given "+
+		"(default %s)", estate.Span(defaults.LastNotice)))
+	f.StringVar(&o.FirstText, "first-text", "", "what people are told first; {minutes} stands for the grace period")
+	f.StringVar(&o.LastText, "last-text", "", "what people are told last; {minutes} stands for what is left")
+	f.StringVar(&o.Deadline, "deadline", "", "how long a host may drain under wait before warn applies")
+	f.IntVar(&o.Stagger, "stagger", 0, "hosts started per minute at most (default: the site's own limit)")
+	f.StringVar(&o.Observe, "observe", "", "how long the last batch is observed before the next one is taken")
+	f.IntVar(&budget, "failure-budget", 0, fmt.Sprintf("hosts that may fail before the rollover pauses (default %d)",
+		defaults.Budget))
+	f.StringVar(&earliest, "earliest-start", "", "not before this time, such as 2026-11-23T20:00:00Z")
+	_ = cmd.RegisterFlagCompletionFunc("log-off",
+		cobra.FixedCompletions(completions([]rollover.LogOff{rollover.Wait, rollover.Warn}),
+			cobra.ShellCompDirectiveNoFileComp))
+	return func() error {
+		if f.Changed("failure-budget") {
+			o.FailureBudget = &budget
+		}
+		if earliest == "" {
+			return nil
+		}
+		t, err := time.Parse(time.RFC3339, earliest)
+		if err != nil {
+			return usage("--earliest-start %q: write it as 2026-11-23T20:00:00Z", earliest)
+		}
+		o.EarliestStart = &t
+		return nil
+	}
 }
 
 // progressOf says for how many hosts a rollover has ended, and how many of the others stay as they were.
@@ -176,7 +193,11 @@ func (a *app) showRollover() *cobra.Command {
 					reverses = fmt.Sprintf("rollover %d", r.Reverses)
 				}
 				a.facts(fact{"Rollover", fmt.Sprint(r.ID)}, fact{"Pool", r.Pool}, fact{"To", r.Image + " " + r.Version},
-					fact{"State", coloured(r.State)}, fact{"Paused because", r.PausedWhy}, fact{"Reverses", reverses},
+					fact{"State", coloured(r.State)}, fact{"Paused because", r.PausedWhy}, fact{
+						"Stopped because",
+						r.StoppedWhy,
+					},
+					fact{"Reverses", reverses},
 					fact{"Reason", r.Reason},
 					fact{"Hosts", fmt.Sprintf("%d: %s", r.Total, counts(r.Phases))},
 					fact{"Waits for", strings.Join(r.Holds, "\n")},

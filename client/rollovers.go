@@ -51,6 +51,7 @@ type Rollover struct {
 	StartedAt  *time.Time             `json:"started_at,omitempty"`
 	EndedAt    *time.Time             `json:"ended_at,omitempty"`
 	PausedWhy  string                 `json:"paused_why"`
+	StoppedWhy string                 `json:"stopped_why" doc:"The reason that was given for stopping it"`
 	Holds      []string               `json:"holds" nullable:"false" doc:"What it waits for now"`
 	Total      int                    `json:"total" doc:"Hosts"`
 	Phases     map[rollover.Phase]int `json:"phases" nullable:"false" doc:"Hosts by phase"`
@@ -118,6 +119,8 @@ type Rollback struct {
 	Reason     string `json:"reason" minLength:"1" maxLength:"2000"`
 	KeepUsable bool   `json:"keep_usable,omitempty" doc:"Do not bar the version that is rolled back"`
 	TrackOnly  bool   `json:"track_only,omitempty" doc:"Start no rollover"`
+	// Options of the rollovers that it starts.
+	Options Options `json:"options,omitempty" doc:"Options of the rollovers that it starts; what is left out is urgent: see GET /rollovers/defaults?act=rollback"`
 }
 
 // RolledBack is what a rollback set going.

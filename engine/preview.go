@@ -18,6 +18,7 @@ type PreviewRequest struct {
 	Number  string // the version; for a rollback the one to go back to, "" for the fallback
 	Pools   []string
 	Options rollover.Options
+	Given   []string // names of the options that the person gave; the others have their defaults
 
 	LetGo, Overrule, Redirect, KeepUsable, TrackOnly bool
 	// Approved says that the person may put versions before production.

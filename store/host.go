@@ -87,6 +87,12 @@ const hostRows = `(
 	join pulses u on u.host_id = h.id
 	left join versions v on v.id = h.version_id) r`
 
+// PeopleOn counts the people who are signed in on the hosts.
+func PeopleOn(db *gorm.DB, hostIDs []int64) (n int, err error) {
+	err = db.Raw("select coalesce(sum(sessions), 0) from "+hostRows+" where id in ?", append(hostIDs, 0)).Scan(&n).Error
+	return n, err
+}
+
 // HostFilter selects hosts; empty fields select all.
 type HostFilter struct {
 	Pool, Site, Image, Version string

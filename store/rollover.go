@@ -31,7 +31,11 @@ type Rollover struct {
 	StartedAt *time.Time
 	EndedAt   *time.Time
 	PausedWhy string
-	Holds     Strings `gorm:"type:jsonb"`
+	// StoppedWhy is the reason that was given for stopping it, if any.
+	StoppedWhy string
+	Holds      Strings `gorm:"type:jsonb"`
+	// Members are its hosts as they were when it was added. They are not read with it.
+	Members []RolloverHost `gorm:"-"`
 }
 
 // Name is how people call it.
@@ -148,6 +152,7 @@ func (tx *Tx) AddRollover(r *Rollover, members []RolloverHost) error {
 	for i := range members {
 		members[i].RolloverID = r.ID
 	}
+	r.Members = members
 	return tx.CreateInBatches(members, 1000).Error
 }
 
@@ -184,12 +189,12 @@ func LastRollover(db *gorm.DB, poolID int64) (r Rollover, was bool, err error) {
 func UsualOptions(db *gorm.DB, p Pool) (rollover.Options, error) {
 	last, was, err := LastRollover(db, p.ID)
 	if err != nil || !was {
-		return rollover.DefaultsFor(p.Size()), err
+		return rollover.DefaultOptions.FloorFor(p.Size()), err
 	}
 	o := last.Options.V
 	o.EarliestStart = time.Time{}
 	if o.Check(p.Size()) != nil {
-		return rollover.DefaultsFor(p.Size()), nil // the pool is another by now
+		return rollover.DefaultOptions.FloorFor(p.Size()), nil // the pool is another by now
 	}
 	return o, nil
 }

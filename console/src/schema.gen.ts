@@ -4488,6 +4488,8 @@ export interface components {
             keep_usable?: boolean;
             /** @description The version to roll back from. If live was rolled back from it already, nothing is done; if live names another version for another reason, the request is refused */
             leaves: string;
+            /** @description Options of the rollovers that it starts; what is left out is urgent: see GET /rollovers/defaults?act=rollback */
+            options?: components["schemas"]["Options"];
             reason: string;
             /** @description The fallback if left out */
             to?: string;
@@ -4543,6 +4545,8 @@ export interface components {
             /** Format: date-time */
             started_at?: string;
             state: components["schemas"]["RolloverState"];
+            /** @description The reason that was given for stopping it */
+            stopped_why: string;
             /**
              * Format: int64
              * @description Hosts
@@ -12067,7 +12071,10 @@ export interface operations {
     };
     "rollover-defaults": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What starts the rollover */
+                act?: components["schemas"]["ActName"];
+            };
             header?: never;
             path?: never;
             cookie?: never;

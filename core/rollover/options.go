@@ -90,10 +90,22 @@ func (p Pool) seats() int { return p.Hosts * p.SeatsPerHost }
 // mostFloor is how many seats can be kept free with one host out of service.
 func (p Pool) mostFloor() int { return p.seats() - p.SeatsPerHost }
 
-// DefaultsFor are DefaultOptions as they can be carried out on any pool: one of so few hosts that the floor could not
-// hold with one of them out of service has the floor that can.
-func DefaultsFor(pool Pool) Options {
-	o := DefaultOptions
+// UrgentOptions are the defaults of a rollback: people are signed off after five minutes, and more hosts are taken at
+// once, because the version that they work on is known to be bad.
+var UrgentOptions = Options{
+	Batch:      Share{25, true},
+	Floor:      Share{10, true},
+	LogOff:     Warn,
+	Grace:      5 * time.Minute,
+	LastNotice: time.Minute,
+	FirstText:  DefaultOptions.FirstText,
+	LastText:   DefaultOptions.LastText,
+	Budget:     3,
+}
+
+// FloorFor returns the options with a floor that the pool can keep with one host out of service: a pool of few hosts
+// may not be able to keep the default one.
+func (o Options) FloorFor(pool Pool) Options {
 	if most := pool.mostFloor(); o.Floor.Of(pool.seats()) > most {
 		o.Floor = Share{Value: most}
 	}

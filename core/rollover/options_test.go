@@ -46,7 +46,7 @@ func TestAPlanThatIsRightCanBeCarriedOut(t *testing.T) {
 			Hosts:        rapid.IntRange(1, 500).Draw(t, "hosts"),
 			SeatsPerHost: rapid.IntRange(1, 50).Draw(t, "seats"),
 		}
-		require.NoError(t, DefaultsFor(pool).Check(pool))
+		require.NoError(t, DefaultOptions.FloorFor(pool).Check(pool))
 		o := DefaultOptions
 		o.Batch = Share{rapid.IntRange(-5, 600).Draw(t, "batch"), rapid.Bool().Draw(t, "batch in per cent")}
 		o.Floor = Share{rapid.IntRange(-5, 30_000).Draw(t, "floor"), rapid.Bool().Draw(t, "floor in per cent")}

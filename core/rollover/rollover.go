@@ -185,10 +185,10 @@ type Host struct {
 	Checks Task
 }
 
-// Joins says whether a rollover to the target has something to do for the
-// host: all but what serves on the target already.
+// Joins says whether a rollover to the target has something to do for the host:
+// all but those with a disk of the target that serve, or that a person drained.
 func (h Host) Joins(target int64) bool {
-	return h.State != host.Serving || h.Version != target
+	return h.Version != target || h.State != host.Serving && h.DrainedBy == ""
 }
 
 // Task is something asked of a platform or an agent.

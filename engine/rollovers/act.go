@@ -74,7 +74,7 @@ func (rs *Rollovers) Stop(ctx context.Context, actor string, id int64, reason st
 }
 
 func stop(tx *store.Tx, r *store.Rollover, reason string) {
-	r.State, r.PausedWhy, r.EndedAt = rollover.Stopped, "", &tx.Now
+	r.State, r.PausedWhy, r.StoppedWhy, r.EndedAt = rollover.Stopped, "", reason, &tx.Now
 	tx.Record(store.Entry{Verb: "rollover.stop", Subject: r.Name(), Scope: r.Name(), Reason: reason})
 }
 

@@ -130,6 +130,12 @@ func TestAPoolOfOneHostKeepsNobodyFromRollingBack(t *testing.T) {
 	_, err = p.Rollovers.Start(t.Context(), "jonas",
 		rollovers.StartRequest{Pools: []string{"kiosk"}, Options: rollover.DefaultOptions})
 	require.ErrorContains(t, err, "the options do not fit pool kiosk", "who gives a floor is told that it cannot hold")
+	none := rollover.DefaultOptions
+	none.Floor = rollover.Share{}
+	_, err = p.Rollovers.Start(t.Context(), "jonas",
+		rollovers.StartRequest{Pools: []string{"kiosk", "counters", "office"}, Options: none})
+	require.NoError(t, err)
+	p.Settle()
 	r, err := p.Rollovers.Rollback(t.Context(), "tove",
 		rollovers.RollbackRequest{Image: "desk", Leaves: p.Numbers[1], Reason: "bad"})
 	require.NoError(t, err)

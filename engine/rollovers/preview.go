@@ -3,7 +3,9 @@ package rollovers
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize/english"
 
@@ -21,8 +23,11 @@ func (rs *Rollovers) previewRoll(ctx context.Context, actor string, r engine.Pre
 	if err != nil {
 		return p, err
 	}
-	p.Will, err = rs.rollSentences(ctx, rows)
-	return p, err
+	if p.Will, err = rs.rollSentences(ctx, rows); err != nil {
+		return p, err
+	}
+	p.Will = append(p.Will, optionsSentence(r.Options, r.Given, "a rollover"))
+	return p, nil
 }
 
 func (rs *Rollovers) previewRollback(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview,
@@ -39,6 +44,7 @@ func (rs *Rollovers) previewRollback(ctx context.Context, actor string, r engine
 	result, err := rs.Rollback(ctx, actor, RollbackRequest{
 		Image: r.Image, Leaves: p.Leaves, To: r.Number,
 		Reason: engine.PreviewReason, KeepUsable: r.KeepUsable, TrackOnly: r.TrackOnly,
+		Options: r.Options, FloorGiven: slices.Contains(r.Given, "floor"),
 	})
 	if err != nil {
 		return p, err
@@ -55,11 +61,49 @@ func (rs *Rollovers) previewRollback(ctx context.Context, actor string, r engine
 			"first.", o.ID))
 	}
 	sentences, err := rs.rollSentences(ctx, result.Rollovers)
+	if err != nil {
+		return p, err
+	}
 	p.Will = append(p.Will, sentences...)
-	if len(result.Rollovers) == 0 {
+	for _, o := range result.Open {
+		p.Will = append(p.Will, fmt.Sprintf("Rollover %d takes hosts back already. It goes on with its own options "+
+			"(log-off %s).", o.ID, o.Options.V.LogOff))
+	}
+	switch {
+	case len(result.Rollovers) > 0:
+		p.Will = append(p.Will, optionsSentence(r.Options, r.Given, "a rollback"))
+	case r.TrackOnly:
+		p.Will = append(p.Will, "No rollover is started: hosts keep their disks.")
+	case len(result.Open) == 0:
 		p.Will = append(p.Will, "No host has to change.")
 	}
-	return p, err
+	return p, nil
+}
+
+// optionsSentence says which options apply, and where they come from.
+func optionsSentence(o rollover.Options, given []string, act string) string {
+	list := []string{
+		"batch " + o.Batch.String(), "floor " + o.Floor.String(), "log-off " + string(o.LogOff),
+		"grace " + clearance.Span(o.Grace), "last notice " + clearance.Span(o.LastNotice),
+		fmt.Sprintf("failure budget %d", o.Budget),
+	}
+	if o.Deadline > 0 {
+		list = append(list, "deadline "+clearance.Span(o.Deadline))
+	}
+	if o.Observe > 0 {
+		list = append(list, "observe "+clearance.Span(o.Observe))
+	}
+	if o.Stagger > 0 {
+		list = append(list, fmt.Sprintf("stagger %d", o.Stagger))
+	}
+	if !o.EarliestStart.IsZero() {
+		list = append(list, "earliest start "+o.EarliestStart.Format(time.RFC3339))
+	}
+	source := "the defaults of " + act
+	if len(given) > 0 {
+		source = "given: " + english.WordSeries(given, "and") + "; the others are " + source
+	}
+	return fmt.Sprintf("Options: %s (%s).", strings.Join(list, ", "), source)
 }
 
 // rollSentences says what rollovers would do, and to whom.
@@ -74,16 +118,21 @@ func (rs *Rollovers) rollSentences(ctx context.Context, rows []store.Rollover) (
 		if err != nil {
 			return nil, err
 		}
-		hosts, people, err := store.OnOtherHosts(db, pool.ID, v.ID)
+		ids := make([]int64, len(r.Members))
+		for i, m := range r.Members {
+			ids[i] = m.HostID
+		}
+		people, err := store.PeopleOn(db, ids)
 		if err != nil {
 			return nil, err
 		}
 		plan := r.Plan.V
-		out = append(out, fmt.Sprintf("Pool %s: %s taken to %s in batches of %d; %s stay free and in service.",
-			pool.Name, english.Plural(hosts, "host is", "hosts are"), v.Number, plan.BatchSize,
-			english.Plural(plan.Floor, "seat", "")))
+		will := fmt.Sprintf("Pool %s: %s taken to %s in batches of %d; %s stay free and in service.",
+			pool.Name, english.Plural(len(ids), "host is", "hosts are"), v.Number, plan.BatchSize,
+			english.Plural(plan.Floor, "seat", ""))
+		on := english.PluralWord(len(ids), "that host", "those hosts")
 		if people == 0 {
-			out = append(out, "Nobody is signed in there now.")
+			out = append(out, will+" Nobody is signed in on "+on+" now.")
 			continue
 		}
 		told := "people are waited for, however long they stay"
@@ -94,8 +143,8 @@ func (rs *Rollovers) rollSentences(ctx context.Context, rows []store.Rollover) (
 			told = fmt.Sprintf("people are waited for; after %s they are warned, and signed off %s later",
 				clearance.Span(plan.Deadline), clearance.Span(plan.Grace))
 		}
-		out = append(out, fmt.Sprintf("%s signed in there now: %s.", english.Plural(people, "person is", "people are"),
-			told))
+		out = append(out, fmt.Sprintf("%s %s signed in on %s now: %s.", will,
+			english.Plural(people, "person is", "people are"), on, told))
 	}
 	return out, nil
 }

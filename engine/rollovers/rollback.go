@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"nimblepane/core/image"
+	"nimblepane/core/rollover"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
 	"nimblepane/store"
@@ -21,6 +22,22 @@ type RollbackRequest struct {
 	KeepUsable bool
 	// TrackOnly moves the track and starts no rollover.
 	TrackOnly bool
+	// Options of the rollovers that it starts; rollover.UrgentOptions if they are the zero value.
+	Options rollover.Options
+	// FloorGiven says that the person chose the floor: it is not lowered for a pool that cannot keep it.
+	FloorGiven bool
+}
+
+// optionsFor returns the options of the pool's rollover.
+func (r RollbackRequest) optionsFor(p store.Pool) rollover.Options {
+	o := r.Options
+	if o == (rollover.Options{}) {
+		o = rollover.UrgentOptions
+	}
+	if !r.FloorGiven {
+		o = o.FloorFor(p.Size())
+	}
+	return o
 }
 
 // RollbackResult is what a rollback set going.
@@ -30,6 +47,7 @@ type RollbackResult struct {
 	Tracks    []string // tracks that were pointed back
 	Rollovers []store.Rollover
 	Stopped   []store.Rollover // those that took hosts elsewhere, or only some of them back
+	Open      []store.Rollover // those that took all hosts back already, and go on with their own options
 }
 
 // Rollback points an image's live track back at an earlier version, bars the
@@ -65,7 +83,11 @@ func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackReque
 		if err := versions.CheckLeaves(img, image.Live, bad.Number, r.Leaves); err != nil {
 			return err
 		}
-		good, err := rs.goBackTo(tx, img, live, bad, r.To)
+		line, err := lineOf(tx, live)
+		if err != nil {
+			return err
+		}
+		good, err := rs.goBackTo(tx, img, live, bad, line, r.To)
 		if err != nil {
 			return err
 		}
@@ -92,7 +114,8 @@ func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackReque
 			Detail: map[string]any{"to": good.Number, "tracks": result.Tracks},
 		})
 		if !r.TrackOnly {
-			if result.Rollovers, result.Stopped, err = rs.rollPoolsBack(tx, img, result.Tracks, r.Reason); err != nil {
+			from := line[slices.Index(line, good.ID)+1:]
+			if err := rs.rollPoolsBack(tx, img, r, from, &result); err != nil {
 				return err
 			}
 		}
@@ -149,7 +172,21 @@ func rolledBack(tx *store.Tx, img store.Image, live store.Track, r RollbackReque
 	return result, nil
 }
 
-func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, bad store.Version,
+// lineOf returns the versions that a track can return to, oldest first, also those that were let go while they are
+// usable. The last is the version that it names.
+func lineOf(tx *store.Tx, t store.Track) ([]int64, error) {
+	moves, err := store.TrackMoves(tx.DB, t.ID)
+	if err != nil {
+		return nil, err
+	}
+	var history []image.Move
+	for _, m := range moves {
+		history = append(history, image.Move{Kind: m.Kind, Version: m.VersionID})
+	}
+	return image.Line(history), nil
+}
+
+func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, bad store.Version, line []int64,
 	number string,
 ) (store.Version, error) {
 	if number == "" {
@@ -170,16 +207,7 @@ func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, b
 	if good.ID == bad.ID {
 		return good, engine.Invalidf("%s is what live names now: name an earlier version", versions.Label(img, good))
 	}
-	moves, err := store.TrackMoves(tx.DB, live.ID)
-	if err != nil {
-		return good, err
-	}
-	var history []image.Move
-	for _, m := range moves {
-		history = append(history, image.Move{Kind: m.Kind, Version: m.VersionID})
-	}
-	// The last of the line is the version that live names.
-	if !slices.Contains(image.Line(history), good.ID) {
+	if !slices.Contains(line, good.ID) {
 		return good, engine.Conflictf("%s was not live before %s: a rollback goes to an earlier version; to use "+
 			"another "+
 			"version, activate it", versions.Label(img, good), bad.Number)
@@ -187,53 +215,51 @@ func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, b
 	return good, versions.Usable(img, good)
 }
 
-// rollPoolsBack gives each pool that follows one of the tracks a rollover that
-// takes every host of it to what it should run now. What takes hosts of the
-// pool elsewhere, or takes only some of them back, is stopped for it.
-func (rs *Rollovers) rollPoolsBack(tx *store.Tx, img store.Image, tracks []string, reason string) (started,
-	stopped []store.Rollover, err error,
-) {
-	pools, err := store.LockFollowers(tx.DB, img, tracks)
+// rollPoolsBack gives each pool that follows one of the tracks a rollover of the
+// hosts whose disk was made from one of the versions. A rollover of the pool that
+// goes elsewhere, or takes only some of these hosts back, is stopped.
+func (rs *Rollovers) rollPoolsBack(tx *store.Tx, img store.Image, r RollbackRequest, from []int64,
+	result *RollbackResult,
+) error {
+	pools, err := store.LockFollowers(tx.DB, img, result.Tracks)
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
+	var rolled []store.Pool
 	for _, p := range pools {
 		open, err := store.LockOpenRollovers(tx.DB, p.ID)
 		if err != nil {
-			return nil, nil, err
+			return err
 		}
 		if o := store.NotStopped(open); o != nil {
-			if covered, err := takesAll(tx, *o, p); err != nil {
-				return nil, nil, err
+			if covered, err := takesAll(tx, *o, p, from); err != nil {
+				return err
 			} else if covered {
+				result.Open = append(result.Open, *o)
 				continue
 			}
-			stop(tx, o, reason)
+			stop(tx, o, r.Reason)
 			if err := tx.Save(o).Error; err != nil {
-				return nil, nil, err
+				return err
 			}
-			stopped = append(stopped, *o)
+			result.Stopped = append(result.Stopped, *o)
 		}
-		o, err := store.UsualOptions(tx.DB, p)
-		if err != nil {
-			return nil, nil, err
-		}
-		r, err := rs.startOne(tx, p, StartRequest{Options: o, Reason: reason})
+		one, err := rs.startOne(tx, p, StartRequest{Options: r.optionsFor(p), Reason: r.Reason, From: from})
 		var nothing *nothingToDo
 		if asNothing(err, &nothing) {
 			continue
 		}
 		if err != nil {
-			return nil, nil, err
+			return err
 		}
-		started = append(started, r)
+		rolled, result.Rollovers = append(rolled, p), append(result.Rollovers, one)
 	}
-	return started, stopped, nil
+	return fit(r.optionsFor, rolled...)
 }
 
-// takesAll says whether a rollover takes every host of the pool that needs it
-// to what the pool should run.
-func takesAll(tx *store.Tx, r store.Rollover, p store.Pool) (bool, error) {
+// takesAll says whether a rollover takes every host of the pool whose disk was made
+// from one of the versions to what the pool should run.
+func takesAll(tx *store.Tx, r store.Rollover, p store.Pool, from []int64) (bool, error) {
 	target, err := store.PoolTarget(tx.DB, p.ID)
 	if err != nil || r.TargetID != target {
 		return false, err
@@ -250,6 +276,6 @@ func takesAll(tx *store.Tx, r store.Rollover, p store.Pool) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	return !slices.ContainsFunc(hosts, func(h store.Host) bool { return decided(h).Joins(target) && !coming[h.ID] }),
+	return !slices.ContainsFunc(hosts, func(h store.Host) bool { return madeFrom(h, from) && !coming[h.ID] }),
 		nil
 }

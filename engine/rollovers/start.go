@@ -23,6 +23,8 @@ type StartRequest struct {
 	Pools   []string
 	Options rollover.Options
 	Reason  string
+	// From limits the rollover to hosts whose disk was made from one of these versions; nil for no limit.
+	From []int64
 	// Hosts limits the rollover to these hosts of its one pool, and rebuilds
 	// them even if they run the version already.
 	Hosts []string
@@ -64,7 +66,7 @@ func (rs *Rollovers) Start(ctx context.Context, actor string, r StartRequest) (s
 			}
 			started = append(started, one)
 		}
-		if err := fit(r.Options, pools...); err != nil {
+		if err := fit(func(store.Pool) rollover.Options { return r.Options }, pools...); err != nil {
 			return err
 		}
 		if nothing != nil {
@@ -181,11 +183,11 @@ func (rs *Rollovers) checkRoom(ctx context.Context, pool string) error {
 
 // fit returns nil if the options can be carried out on all of the pools, or
 // all that is wrong: with the pool's name what is wrong with some of them only.
-func fit(o rollover.Options, pools ...store.Pool) error {
+func fit(options func(store.Pool) rollover.Options, pools ...store.Pool) error {
 	var names, reasons []string
 	where := map[string][]string{} // the pools, by reason
 	for _, p := range pools {
-		err := o.Check(p.Size())
+		err := options(p).Check(p.Size())
 		if err == nil {
 			continue
 		}
@@ -236,7 +238,7 @@ func (rs *Rollovers) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store
 		if len(r.Hosts) > 0 && !slices.Contains(r.Hosts, h.Name) {
 			continue
 		}
-		if len(r.Hosts) == 0 && !decided(h).Joins(v.ID) {
+		if len(r.Hosts) == 0 && !decided(h).Joins(v.ID) || r.From != nil && !madeFrom(h, r.From) {
 			continue
 		}
 		m := store.RolloverHost{HostID: h.ID, Phase: rollover.Queued, Since: tx.Now, FromID: h.VersionID}
@@ -263,9 +265,14 @@ func (rs *Rollovers) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store
 	}, members)
 }
 
+// madeFrom says whether a host's disk was made from one of the versions.
+func madeFrom(h store.Host, versions []int64) bool {
+	return h.VersionID != nil && slices.Contains(versions, *h.VersionID)
+}
+
 // decided is what of a host's record the core decides by.
 func decided(h store.Host) rollover.Host {
-	d := rollover.Host{ID: h.ID, Name: h.Name, State: h.State}
+	d := rollover.Host{ID: h.ID, Name: h.Name, State: h.State, DrainedBy: h.DrainedBy}
 	if h.VersionID != nil {
 		d.Version = *h.VersionID
 	}

@@ -1,10 +1,13 @@
 package subjects_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
 	"pgregory.net/rapid"
 
 	"nimblepane/core/act"
@@ -14,6 +17,7 @@ import (
 	"nimblepane/engine/rollovers"
 	"nimblepane/engine/versions"
 	"nimblepane/internal/enginetest"
+	"nimblepane/store"
 	"nimblepane/store/storetest"
 )
 
@@ -41,6 +45,9 @@ func TestAPreviewSaysWhatTheActComesTo(t *testing.T) {
 			preview, err := p.Preview(t.Context(), "tove", r)
 			require.NoError(rt, err)
 			require.Equal(rt, before, entries(), "a preview changed something")
+			last, err := lastRollover(st.DB)
+			require.NoError(rt, err)
+			var started []store.Rollover
 			switch r.Act {
 			case act.Stage:
 				err = p.Versions.Stage(t.Context(), "tove", "desk", r.Number, versions.Staging{Leaves: &preview.Leaves})
@@ -48,25 +55,46 @@ func TestAPreviewSaysWhatTheActComesTo(t *testing.T) {
 				err = p.Versions.Activate(t.Context(), "tove", "desk", r.Number,
 					versions.Activation{Overrule: r.Overrule, Reason: "r", Leaves: &preview.Leaves})
 			case act.Rollback:
-				_, err = p.Rollovers.Rollback(t.Context(), "tove",
-					rollovers.RollbackRequest{Image: "desk", To: r.Number, Reason: "r", Leaves: preview.Leaves})
+				var back rollovers.RollbackResult
+				back, err = p.Rollovers.Rollback(t.Context(), "tove",
+					rollovers.RollbackRequest{
+						Image: "desk", To: r.Number, Reason: "r", Leaves: preview.Leaves, Options: o,
+					})
+				started = back.Rollovers
 			case act.Retire:
 				err = p.Versions.Retire(t.Context(), "tove", "desk", r.Number, "r")
 			case act.Pin:
 				err = p.Fleet.Pin(t.Context(), "tove", r.Pools[0], r.Number,
 					fleet.Pinning{Reason: "r", Approved: true, Overrule: r.Overrule})
 			case act.Roll:
-				_, err = p.Rollovers.Start(t.Context(), "tove", rollovers.StartRequest{Pools: r.Pools, Options: o})
+				started, err = p.Rollovers.Start(t.Context(), "tove", rollovers.StartRequest{
+					Pools:   r.Pools,
+					Options: o,
+				})
 			}
 			if preview.Refused == nil {
 				require.NoError(rt, err, "the preview of %s saw nothing against it", r.Act)
 				require.NotEmpty(rt, preview.Will)
+				for i, s := range started {
+					require.Equal(rt, last+int64(i)+1, s.ID, "a preview used the number of a rollover up")
+					pool, err := store.PoolByID(st.DB, s.PoolID)
+					require.NoError(rt, err)
+					members, err := store.RolloverHosts(st.DB, s.ID)
+					require.NoError(rt, err)
+					require.Contains(rt, strings.Join(preview.Will, " "), fmt.Sprintf("Pool %s: %s taken to", pool.Name,
+						english.Plural(len(members), "host is", "hosts are")))
+				}
 			} else {
 				require.EqualError(rt, err, preview.Refused.Error())
 			}
 			p.Step()
 		}
 	})
+}
+
+// lastRollover returns the number of the newest rollover, or the last one that was used, 0 if there is none.
+func lastRollover(db *gorm.DB) (id int64, err error) {
+	return id, db.Raw("select last from rollover_numbers").Scan(&id).Error
 }
 
 func TestPreviewsAreReadable(t *testing.T) {
@@ -90,8 +118,13 @@ func TestPreviewsAreReadable(t *testing.T) {
 	require.Equal(t, "2026.11.1", a.Leaves)
 	require.Contains(t, a.Refused.Error(), "has no clearance")
 	require.Contains(t, strings.Join(a.Will, " "), "2026.11.1 is kept as the fallback.")
-	require.Equal(t, []string{"Pool counters: 5 hosts are taken to 2026.11.1 in batches of 1; 2 seats stay free and " +
-		"in service.", "Nobody is signed in there now."},
+	require.Equal(t, []string{
+		"Pool counters: 5 hosts are taken to 2026.11.1 in batches of 1; 2 seats stay free and " +
+			"in service. Nobody is signed in on those hosts now.",
+		"Options: batch 10%, floor 10%, log-off wait, grace 15 min, last notice 2 min, failure budget 1 (the " +
+			"defaults " +
+			"of a rollover).",
+	},
 		preview(engine.PreviewRequest{Act: "roll", Pools: []string{"counters"}}).Will)
 	require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[1],
 		versions.Activation{Overrule: true, Reason: "next"}))

@@ -263,6 +263,75 @@ func TestAnActivationDoesNotLeaveRolloversToAnotherVersion(t *testing.T) {
 	require.Len(t, hosts(t, s, client.HostQuery{Pool: "back-office", Version: three}), 4)
 }
 
+func TestARollbackHasOptionsOfItsOwn(t *testing.T) {
+	t.Parallel()
+	s, one, two := drifting(t, servicetest.Options{}, "back-office")
+	ctx, ap := t.Context(), s.As(role.Approver)
+	s.Roll(servicetest.Quick, "back-office")
+	act := client.PreviewRequest{Act: "rollback", Image: "counter-desk"}
+	seen, err := ap.Preview(ctx, act)
+	require.NoError(t, err)
+	require.Empty(t, seen.Refused)
+	require.Contains(t, seen.Will, "Options: batch 25%, floor 10%, log-off warn, grace 5 min, last notice 1 min, "+
+		"failure budget 3 (the defaults of a rollback).")
+	act.Options = client.Options{Grace: "2m", Batch: "50%"}
+	seen, err = ap.Preview(ctx, act)
+	require.NoError(t, err)
+	require.Contains(t, seen.Will, "Options: batch 50%, floor 10%, log-off warn, grace 2 min, last notice 1 min, "+
+		"failure budget 3 (given: batch and grace; the others are the defaults of a rollback).")
+
+	ask := client.Rollback{Leaves: two, Reason: "slow", Options: client.Options{Grace: "5s", Floor: "100%"}}
+	_, err = ap.Rollback(ctx, "counter-desk", ask)
+	require.ErrorContains(t, err, "grace period of 5s")
+	require.ErrorContains(t, err, "floor of 100%", "a floor that was given is not lowered")
+	img, err := ap.Image(ctx, "counter-desk")
+	require.NoError(t, err)
+	require.Equal(t, two, img.Tracks[1].Version, "nothing has changed")
+
+	ask.Options = client.Options{Grace: "2m"}
+	back, err := ap.Rollback(ctx, "counter-desk", ask)
+	require.NoError(t, err)
+	require.Len(t, back.Rollovers, 1)
+	r, err := ap.Rollover(ctx, back.Rollovers[0])
+	require.NoError(t, err)
+	require.Equal(t, rollover.Warn, r.Options.LogOff, "the options of the rollover before do not count")
+	require.Equal(t, "2m", r.Options.Grace)
+	require.Equal(t, "25%", r.Options.Batch)
+	require.Equal(t, one, r.Version)
+}
+
+func TestAHostThatAPersonDrainedAndThatRunsTheVersionStays(t *testing.T) {
+	t.Parallel()
+	s, _, two := drifting(t, servicetest.Options{}, "back-office")
+	ctx, op := t.Context(), s.As(role.Operator)
+	s.Roll(servicetest.Quick, "back-office")
+	all := hosts(t, s, client.HostQuery{Pool: "back-office", Version: two})
+	_, err := op.DrainHost(ctx, all[0].Name, "noisy fan")
+	require.NoError(t, err)
+	ask := client.StartRollovers{Pools: []string{"back-office"}, Options: servicetest.Quick}
+	_, err = op.StartRollovers(ctx, ask)
+	require.ErrorContains(t, err, "there is nothing to roll over")
+	seen, err := op.Preview(ctx, client.PreviewRequest{Act: "roll", Pools: ask.Pools, Options: ask.Options})
+	require.NoError(t, err)
+	require.Contains(t, seen.Refused, "there is nothing to roll over")
+}
+
+func TestTheReasonOfAStopIsKept(t *testing.T) {
+	t.Parallel()
+	s, _, _ := drifting(t, servicetest.Options{}, "back-office")
+	ctx, op := t.Context(), s.As(role.Operator)
+	rows, err := op.StartRollovers(ctx, client.StartRollovers{
+		Pools:   []string{"back-office"},
+		Options: servicetest.Quick,
+	})
+	require.NoError(t, err)
+	_, err = op.ChangeRollover(ctx, rows[0].ID, "stop", "the ferry is early")
+	require.NoError(t, err)
+	r, err := op.Rollover(ctx, rows[0].ID)
+	require.NoError(t, err)
+	require.Equal(t, "the ferry is early", r.StoppedWhy)
+}
+
 func TestWaysToRollBack(t *testing.T) {
 	t.Parallel()
 	s, one, two := drifting(t, servicetest.Options{}, "back-office")

@@ -195,6 +195,7 @@ it("rolling back names the version that it goes to, and the one that it leaves",
       { track: "live", kind: "advance", version: "2026.10.4" },
       { track: "pilot", kind: "advance", version: "2026.10.9" },
     ),
+    "GET /api/v1/rollovers/defaults?act=rollback": { batch: "25%", floor: "10%", log_off: "warn", grace: "5m" },
     "GET /api/v1/sites": list(),
     "POST /api/v1/previews": {
       will: ["live of counter-desk goes back."],
@@ -213,7 +214,7 @@ it("rolling back names the version that it goes to, and the one that it leaves",
   const user = userEvent.setup();
   await user.click(await screen.findByRole("button", { name: "Roll back" }));
   const dialog = await screen.findByRole("dialog");
-  const choice = within(dialog).getByRole("combobox");
+  const choice = within(dialog).getByRole("combobox", { name: "Back to" });
   await waitFor(() =>
     expect(
       within(choice)
@@ -223,6 +224,7 @@ it("rolling back names the version that it goes to, and the one that it leaves",
   );
   await user.selectOptions(choice, "2026.10.4");
   await user.type(within(dialog).getByLabelText(/^Reason/), "tickets do not print");
+  await user.type(await within(dialog).findByPlaceholderText("5m"), "2m");
   await within(dialog).findByText("live of counter-desk goes back.");
   await user.click(within(dialog).getByRole("button", { name: "Roll back" }));
   await waitFor(() =>
@@ -232,6 +234,7 @@ it("rolling back names the version that it goes to, and the one that it leaves",
       leaves: "2026.11.2",
       keep_usable: false,
       track_only: false,
+      options: { grace: "2m" },
     }),
   );
 });

@@ -47,7 +47,7 @@ function nowAndNext(r: Rollover): [string, string] {
   }
   return [
     r.settled ? `It ended ${time(r.ended_at)}.` : "It was stopped; hosts whose disk was gone are finished.",
-    "",
+    r.stopped_why && `Stopped: ${r.stopped_why}`,
   ];
 }
 

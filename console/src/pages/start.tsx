@@ -33,6 +33,10 @@ function StartForm({ defaults }: { defaults: Options }) {
   const [earliest, setEarliest] = useState("");
   const [reason, setReason] = useState("");
   const set = (part: Options) => setO({ ...o, ...part });
+  // Only what was changed is sent, so that the preview can say which options are the defaults.
+  const given = Object.fromEntries(
+    Object.entries(o).filter(([name, value]) => value !== defaults[name as keyof Options]),
+  ) as Options;
   const ends = o.log_off === "warn" || (!!o.deadline && o.deadline !== "0s");
   const start = useMutation({
     mutationFn: () =>
@@ -41,7 +45,7 @@ function StartForm({ defaults }: { defaults: Options }) {
           body: {
             pools: chosen,
             reason,
-            options: { ...o, earliest_start: earliest ? `${earliest}:00Z` : undefined },
+            options: { ...given, earliest_start: earliest ? `${earliest}:00Z` : undefined },
           },
         }),
       ),
@@ -157,7 +161,7 @@ function StartForm({ defaults }: { defaults: Options }) {
       </Panel>
       {chosen.length > 0 && (
         <Panel title="What it will do">
-          <Preview of={{ act: "roll", pools: chosen, options: o }} />
+          <Preview of={{ act: "roll", pools: chosen, options: given }} />
         </Panel>
       )}
       {start.error && <Problem error={start.error} />}

@@ -1,7 +1,7 @@
-import { NativeSelect } from "@chakra-ui/react";
+import { Flex, Input, NativeSelect } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, call, type Image } from "../api";
+import { api, call, type Image, type Options } from "../api";
 import { Preview } from "../preview";
 import { Act } from "../ui";
 import { Check, Labelled } from "./fields";
@@ -13,11 +13,17 @@ export function RollBack({ image }: { image: Image }) {
   const [chosen, setChosen] = useState("");
   const [keep, setKeep] = useState(false);
   const [trackOnly, setTrackOnly] = useState(false);
+  const [options, setOptions] = useState<Options>({});
   const live = image.tracks[image.tracks.length - 1].version;
   const moves = useQuery({
     queryKey: ["moves", image.name],
     enabled: !!live,
     queryFn: () => call(api.GET("/api/v1/images/{image}/moves", { params: { path: { image: image.name } } })),
+  });
+  const defaults = useQuery({
+    queryKey: ["defaults", "rollback"],
+    queryFn: () => call(api.GET("/api/v1/rollovers/defaults", { params: { query: { act: "rollback" } } })),
+    staleTime: Number.POSITIVE_INFINITY,
   });
   const were = (moves.data?.items ?? []).filter((m) => m.track === "live").map((m) => m.version);
   const earlier = [...new Set(were)].filter((v) => v !== live && v !== image.fallback);
@@ -35,7 +41,14 @@ export function RollBack({ image }: { image: Image }) {
         call(
           api.POST("/api/v1/images/{image}/rollback", {
             params: { path: { image: image.name } },
-            body: { reason, to, keep_usable: keep, track_only: trackOnly, leaves: leaves.current || live },
+            body: {
+              reason,
+              to,
+              keep_usable: keep,
+              track_only: trackOnly,
+              leaves: leaves.current || live,
+              options,
+            },
           }),
         )
       }
@@ -55,8 +68,46 @@ export function RollBack({ image }: { image: Image }) {
       </Labelled>
       <Check checked={keep} set={setKeep} label={`Do not bar ${live}: it may be used again`} />
       <Check checked={trackOnly} set={setTrackOnly} label="Move the track only, and roll no host over" />
+      {!trackOnly && (
+        <Flex gap="4" wrap="wrap">
+          {(
+            [
+              ["batch", "Batch", "hosts, or a share such as 25%"],
+              ["floor", "Floor", "seats that stay free, or a share"],
+              ["grace", "Grace", "from the warning to the sign-off"],
+            ] as const
+          ).map(([name, label, help]) => (
+            <Labelled key={name} label={label} help={help}>
+              <Input
+                value={options[name] ?? ""}
+                placeholder={defaults.data?.[name]}
+                onChange={(e) => setOptions({ ...options, [name]: e.target.value || undefined })}
+              />
+            </Labelled>
+          ))}
+          <Labelled label="Log-off policy">
+            <NativeSelect.Root>
+              <NativeSelect.Field
+                value={options.log_off ?? defaults.data?.log_off ?? "warn"}
+                onChange={(e) => setOptions({ ...options, log_off: e.target.value as Options["log_off"] })}
+              >
+                <option value="warn">warn, then end the session</option>
+                <option value="wait">wait for people to leave</option>
+              </NativeSelect.Field>
+              <NativeSelect.Indicator />
+            </NativeSelect.Root>
+          </Labelled>
+        </Flex>
+      )}
       <Preview
-        of={{ act: "rollback", image: image.name, number: to, keep_usable: keep, track_only: trackOnly }}
+        of={{
+          act: "rollback",
+          image: image.name,
+          number: to,
+          keep_usable: keep,
+          track_only: trackOnly,
+          options,
+        }}
         onSeen={seen}
       />
     </Act>
