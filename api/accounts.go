@@ -33,15 +33,15 @@ const (
 	usualToken    = 90 * 24 * time.Hour
 )
 
-// idempotent answers a repeated POST with what the first one was answered, if
-// both carry the same Idempotency-Key. An answer with a secret is not kept.
 // longestKey is the most characters of an Idempotency-Key.
 var longestKey = 100
 
+// idempotent answers a repeated POST with what the first one was answered, if
+// both carry the same Idempotency-Key. An answer with a secret is not kept.
 func (s *Server) idempotent(c *gin.Context) {
 	key := c.GetHeader("Idempotency-Key")
 	account := whoever(c.Request.Context())
-	if key == "" || c.Request.Method != http.MethodPost || account.ID == 0 {
+	if key == "" || c.GetHeader(dryRunHeader) != "" || c.Request.Method != http.MethodPost || account.ID == 0 {
 		c.Next()
 		return
 	}

@@ -137,7 +137,7 @@ func (s *Server) describe() {
 	config.Servers = []*huma.Server{{URL: "/", Description: "The service that serves this document"}}
 	config.Tags = tags
 	config.Security = []map[string][]string{{"token": {}}, {"console": {}}}
-	group := s.gin.Group("/", reachable, s.authenticate, s.idempotent, unchanged)
+	group := s.gin.Group("/", reachable, s.authenticate, s.idempotent, dryRun, unchanged)
 	s.api = humagin.NewWithGroup(s.gin, group, config)
 	s.api.UseMiddleware(s.authorize)
 	s.accounts()
@@ -179,6 +179,7 @@ type operation struct {
 	limit                     int64  // of the body in bytes, bodyLimit if 0
 	made                      string // path of what it creates, with parameters of its path or keys of its answer
 	media                     string // type of an answer that is no JSON
+	dry                       bool   // all that it does is a change of the engine: it can be tried with Dry-Run
 }
 
 // register adds an operation with its role.
@@ -220,12 +221,28 @@ func register[I, O any](s *Server, o operation, handle func(context.Context, *I)
 				"the response of the first request",
 		})
 	}
+	if o.dry {
+		op.Parameters = append(op.Parameters, &huma.Param{
+			Name: dryRunHeader, In: "header", Schema: &huma.Schema{Type: huma.TypeString, Enum: []any{"true"}},
+			Description: "Change nothing: respond with an empty object, or with the problem for which the request " +
+				"would be " +
+				"refused",
+		})
+	}
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (out *O, err error) {
+		rehearsing, _ := engine.Rehearsed(ctx)
+		if rehearsing && !o.dry {
+			return nil, huma.Error422UnprocessableEntity("this operation has no dry run: leave " + dryRunHeader + " " +
+				"out")
+		}
 		if len(filters) > 0 {
 			err = exist(s.store.DB.WithContext(ctx), in, filters)
 		}
 		if err == nil {
 			out, err = handle(ctx, in)
+		}
+		if rehearsing {
+			err = tried(ctx, err)
 		}
 		if err != nil {
 			return nil, s.explain(o.id, err)

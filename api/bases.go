@@ -86,7 +86,7 @@ func (s *Server) bases() {
 			return ok(baseOut(s.store.DB.WithContext(ctx), b))
 		})
 	register(s, operation{
-		method: "POST", path: "/bases/{base}/retire", id: "retire-base", role: role.Operator, tag: "bases",
+		method: "POST", path: "/bases/{base}/retire", id: "retire-base", dry: true, role: role.Operator, tag: "bases",
 		summary: "Give a base up: its disk is deleted here and at all sites, and its record stays",
 	},
 		func(ctx context.Context, in *struct {

@@ -134,7 +134,7 @@ func (s *Server) builds() {
 			return ok(s.wholeBuild(ctx, in.ID))
 		})
 	register(s, operation{
-		method: "POST", path: "/builds/{id}/cancel", on: onBuild, id: "cancel-build",
+		method: "POST", path: "/builds/{id}/cancel", on: onBuild, id: "cancel-build", dry: true,
 		summary: "End a build before its capture, and discard its machine", role: role.Operator, tag: "builds",
 	},
 		func(ctx context.Context, in *struct {
@@ -232,7 +232,7 @@ func (s *Server) buildActs() {
 			return ok(s.wholeBuild(ctx, in.ID))
 		})
 	register(s, operation{
-		method: "POST", path: "/builds/{id}/discard", on: onBuild, id: "discard-build",
+		method: "POST", path: "/builds/{id}/discard", on: onBuild, id: "discard-build", dry: true,
 		summary: "Discard the machine that a build holds", role: role.Operator, tag: "builds",
 	},
 		func(ctx context.Context, in *BuildPath) (*body[client.WholeBuild], error) {
@@ -454,7 +454,7 @@ func (s *Server) buildMachines() {
 			return ok(s.machineOut(ctx, in.Site, in.Machine))
 		})
 	register(s, operation{
-		method: "POST", path: at, id: "create-build-machine", made: "/sites/{site}/build-machines/{name}",
+		method: "POST", path: at, id: "create-build-machine", dry: true, made: "/sites/{site}/build-machines/{name}",
 		summary: "Begin to make a build machine from a version, a base disk or a host, and to start it",
 		role:    role.Operator, tag: "build machines", status: 201,
 	},
@@ -478,7 +478,7 @@ func (s *Server) buildMachines() {
 		act func(ctx context.Context, actor, site, name string) (store.Machine, error),
 	) {
 		register(s, operation{
-			method: method, path: path, id: verb + "-build-machine", summary: summary,
+			method: method, path: path, id: verb + "-build-machine", dry: true, summary: summary,
 			role: role.Operator, tag: "build machines",
 		},
 			func(ctx context.Context, in *MachinePath) (*body[client.BuildMachine], error) {
@@ -498,7 +498,7 @@ func (s *Server) buildMachines() {
 		act func(ctx context.Context, actor, site, name, checkpoint string) (store.Machine, error),
 	) {
 		register(s, operation{
-			method: "POST", path: at + "/{machine}/" + path, id: verb + "-build-machine", summary: summary,
+			method: "POST", path: at + "/{machine}/" + path, id: verb + "-build-machine", dry: true, summary: summary,
 			role: role.Operator, tag: "build machines",
 		},
 			func(ctx context.Context, in *struct {
@@ -581,7 +581,7 @@ func (s *Server) machineChecks(at string) {
 			return ok(s.machineCheck(ctx, in.Site, in.Machine))
 		})
 	register(s, operation{
-		method: "POST", path: at + "/repair", id: "repair-build-machine", status: 202,
+		method: "POST", path: at + "/repair", id: "repair-build-machine", dry: true, status: 202,
 		summary: "Begin to repair what a seal check found on a build machine, by what the finding says will be done",
 		role:    role.Operator, tag: "build machines",
 	},

@@ -72,7 +72,8 @@ func (s *Server) feeds() {
 			return ok(oneFeed(s.store.DB.WithContext(ctx), f))
 		})
 	register(s, operation{
-		method: "DELETE", path: "/feeds/{feed}", id: "delete-feed", role: role.Operator, tag: "bases", status: 204,
+		method: "DELETE", path: "/feeds/{feed}", id: "delete-feed", dry: true, role: role.Operator, tag: "bases",
+		status:  204,
 		summary: "Forget a feed; bases that were taken from it stay",
 	},
 		func(ctx context.Context, in *FeedPath) (*empty, error) {

@@ -41,7 +41,8 @@ func (s *Server) flaws() {
 			return ok(flawListOut(l), err)
 		})
 	register(s, operation{
-		method: "DELETE", path: "/flaw-lists/{list}", id: "delete-flaws", tag: "software", role: role.Operator,
+		method: "DELETE", path: "/flaw-lists/{list}", id: "delete-flaws", dry: true, tag: "software",
+		role:    role.Operator,
 		status:  204,
 		summary: "Forget a list of known flaws, with what it said",
 	},

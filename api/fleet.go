@@ -107,7 +107,7 @@ func (s *Server) fleet() {
 			return s.showPool(ctx, &in.PoolPath)
 		})
 	register(s, operation{
-		method: "POST", path: "/pools/{pool}/tell", on: onPool, id: "tell-pool",
+		method: "POST", path: "/pools/{pool}/tell", on: onPool, id: "tell-pool", dry: true,
 		summary: "Show a text to everybody in a pool", role: role.Operator, tag: "sessions",
 	},
 		func(ctx context.Context, in *struct {
@@ -180,7 +180,7 @@ func (s *Server) fleet() {
 			return s.Fleet.Return(ctx, actor(ctx), host, reason)
 		})
 	register(s, operation{
-		method: "POST", path: "/hosts/{host}/rebuild", on: onHost, id: "rebuild-host",
+		method: "POST", path: "/hosts/{host}/rebuild", on: onHost, id: "rebuild-host", dry: true,
 		summary: "Give a host a new disk, by a rollover of this one host", role: role.Operator, tag: "hosts",
 		status: 202,
 	},
@@ -229,7 +229,7 @@ func (s *Server) fleet() {
 			return ok(page(items, in.Limit, func(x client.Session) string { return cursor(x.Host + "/" + x.Key) }), err)
 		})
 	register(s, operation{
-		method: "POST", path: "/hosts/{host}/sessions/{key}/tell", on: onHost, id: "tell-session",
+		method: "POST", path: "/hosts/{host}/sessions/{key}/tell", on: onHost, id: "tell-session", dry: true,
 		summary: "Show a text to one person", role: role.Operator, tag: "sessions",
 	},
 		func(ctx context.Context, in *struct {
@@ -243,7 +243,8 @@ func (s *Server) fleet() {
 		})
 	register(s, operation{
 		method: "POST", path: "/hosts/{host}/sessions/{key}/sign-off", on: onHost,
-		id: "sign-off-session", summary: "End one session", role: role.Operator, tag: "sessions", status: 202,
+		id: "sign-off-session", dry: true, summary: "End one session", role: role.Operator, tag: "sessions",
+		status: 202,
 	},
 		func(ctx context.Context, in *struct {
 			HostPath

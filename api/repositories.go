@@ -38,7 +38,7 @@ func (s *Server) repositories() {
 			return s.wholeSheet(ctx, in.Sheet)
 		})
 	register(s, operation{
-		method: "DELETE", path: "/sheets/{sheet}/repository", on: onSheet, id: "unfollow-repository",
+		method: "DELETE", path: "/sheets/{sheet}/repository", on: onSheet, id: "unfollow-repository", dry: true,
 		role: role.Operator, summary: "Have a kept sheet be one of its own, as it was seen last", tag: "builds",
 		status: 204,
 	},

@@ -37,7 +37,8 @@ func (s *Server) retention() {
 			return ok(s.retentionOut(ctx, in.Image, &rule))
 		})
 	register(s, operation{
-		method: "PUT", path: "/images/{image}/retention", id: "set-retention", tag: "images", role: role.Operator,
+		method: "PUT", path: "/images/{image}/retention", id: "set-retention", dry: true, tag: "images",
+		role:    role.Operator,
 		summary: "Have versions of an image retired by a rule from now on, or none any more",
 	},
 		func(ctx context.Context, in *struct {

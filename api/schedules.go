@@ -78,7 +78,8 @@ func (s *Server) schedules() {
 			return ok(s.wholeSchedule(ctx, in.Schedule))
 		})
 	register(s, operation{
-		method: "DELETE", path: "/schedules/{schedule}", id: "delete-schedule", role: role.Operator, tag: "builds",
+		method: "DELETE", path: "/schedules/{schedule}", id: "delete-schedule", dry: true, role: role.Operator,
+		tag:     "builds",
 		summary: "Forget a schedule; builds that it started stay", status: 204,
 	},
 		func(ctx context.Context, in *SchedulePath) (*empty, error) {

@@ -105,7 +105,7 @@ func (s *Server) sheets() {
 			return out, nil
 		})
 	register(s, operation{
-		method: "DELETE", path: "/sheets/{sheet}", on: onSheet, id: "delete-sheet", role: role.Operator,
+		method: "DELETE", path: "/sheets/{sheet}", on: onSheet, id: "delete-sheet", dry: true, role: role.Operator,
 		summary: "Forget a build sheet; builds of it stay", tag: "builds", status: 204,
 	},
 		func(ctx context.Context, in *struct {

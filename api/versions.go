@@ -113,7 +113,7 @@ func (s *Server) versions() {
 			return ok(client.Page[client.Version]{Items: list}, err)
 		})
 	register(s, operation{
-		method: "POST", path: "/images/{image}/versions", on: onImage, id: "capture",
+		method: "POST", path: "/images/{image}/versions", on: onImage, id: "capture", dry: true,
 		made:    "/images/{image}/versions/{number}",
 		summary: "Capture a new version from a build machine", role: role.Operator, tag: "versions", status: 202,
 	},
@@ -154,7 +154,7 @@ func (s *Server) versions() {
 
 	addAct := func(verb string, least role.Role, summary string, act func(context.Context, VersionPath, string) error) {
 		register(s, operation{
-			method: "POST", path: "/images/{image}/versions/{number}/" + verb, on: onImage, id: verb,
+			method: "POST", path: "/images/{image}/versions/{number}/" + verb, on: onImage, id: verb, dry: true,
 			summary: summary, role: least, tag: "versions",
 		},
 			func(ctx context.Context, in *struct {

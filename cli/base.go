@@ -245,14 +245,11 @@ func (a *app) retireBase() *cobra.Command {
 		Use: "retire NAME", Short: "Give a base up: its disk is deleted everywhere, its record stays", Args: named,
 		ValidArgsFunction: a.complete(baseNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			if _, err := c.Base(ctx, args[0]); err != nil {
+			var b client.Base
+			if err := a.confirmed(ctx, func(ctx context.Context) (err error) {
+				b, err = c.RetireBase(ctx, args[0], reason)
 				return err
-			}
-			if err := a.ask("Retire base %s, and delete its disk here and at all sites?", args[0]); err != nil {
-				return err
-			}
-			b, err := c.RetireBase(ctx, args[0], reason)
-			if err != nil {
+			}, "Retire base %s, and delete its disk here and at all sites?", args[0]); err != nil {
 				return err
 			}
 			if a.structured() {

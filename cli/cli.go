@@ -291,6 +291,19 @@ func (a *app) ask(format string, args ...any) error {
 	return errDeclined
 }
 
+// confirmed does an act if the person agrees. What the service would refuse is refused before the question.
+func (a *app) confirmed(ctx context.Context, act func(context.Context) error, question string, args ...any) error {
+	if !a.yes {
+		if err := act(client.DryRun(ctx)); err != nil {
+			return err
+		}
+	}
+	if err := a.ask(question, args...); err != nil {
+		return err
+	}
+	return act(ctx)
+}
+
 // answers says whether there is somebody who could answer.
 func (a *app) answers() bool {
 	f, isFile := a.in.(*os.File)

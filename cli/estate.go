@@ -451,18 +451,22 @@ func (a *app) versionAct(verb, short string, needsReason bool,
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			question := strings.ToUpper(verb[:1]) + verb[1:] + " %s %s?"
-			if verb == "retire" {
-				question = "This cannot be undone. " + question
-				if _, err := a.preview(ctx, c, true, client.PreviewRequest{
-					Act: act.Retire, Image: args[0],
-					Number: args[1],
-				}, question, args[0], args[1]); err != nil {
-					return err
-				}
-			} else if err := a.ask(question, args[0], args[1]); err != nil {
+			var v client.Version
+			do := func(ctx context.Context) (err error) {
+				v, err = call(c, ctx, args[0], args[1], reason)
 				return err
 			}
-			v, err := call(c, ctx, args[0], args[1], reason)
+			var err error
+			if verb == "retire" {
+				if _, err = a.preview(ctx, c, true, client.PreviewRequest{
+					Act: act.Retire, Image: args[0],
+					Number: args[1],
+				}, "This cannot be undone. "+question, args[0], args[1]); err == nil {
+					err = do(ctx)
+				}
+			} else {
+				err = a.confirmed(ctx, do, question, args[0], args[1])
+			}
 			if err != nil {
 				return err
 			}

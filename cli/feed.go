@@ -209,13 +209,8 @@ func (a *app) deleteFeed() *cobra.Command {
 		Use: "delete NAME", Short: "Forget a feed; bases that were taken from it stay", Args: named,
 		ValidArgsFunction: a.complete(feedNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			if _, err := c.Feed(ctx, args[0]); err != nil {
-				return err
-			}
-			if err := a.ask("Delete feed %s? No build can begin with the newest of it then.", args[0]); err != nil {
-				return err
-			}
-			if err := c.DeleteFeed(ctx, args[0]); err != nil {
+			if err := a.confirmed(ctx, func(ctx context.Context) error { return c.DeleteFeed(ctx, args[0]) },
+				"Delete feed %s? No build can begin with the newest of it then.", args[0]); err != nil {
 				return err
 			}
 			a.say("Feed %s is deleted.", args[0])

@@ -181,10 +181,11 @@ func (a *app) finished(ctx context.Context, c *client.Client, img client.Image, 
 	if becomes == "" {
 		becomes = fmt.Sprintf("goes back to %q, and what was done on it since is lost", in.then)
 	}
-	if err := a.ask("Make %s %s of %s, which %s then?", img.Name, in.Number, in.BuildMachine, becomes); err != nil {
+	var v client.Version
+	err := a.confirmed(ctx, func(ctx context.Context) (err error) {
+		v, err = c.Capture(ctx, img.Name, in.Capture)
 		return err
-	}
-	v, err := c.Capture(ctx, img.Name, in.Capture)
+	}, "Make %s %s of %s, which %s then?", img.Name, in.Number, in.BuildMachine, becomes)
 	if err != nil {
 		return err
 	}

@@ -66,11 +66,8 @@ func (a *app) flaws() *cobra.Command {
 		Use: "delete NAME", Short: "Forget a list of known flaws, with what it said", Args: named,
 		ValidArgsFunction: a.complete(flawListNames),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			if err := a.ask("Delete flaw list %s? What only it knows of versions is not known then.",
-				args[0]); err != nil {
-				return err
-			}
-			if err := c.DeleteFlaws(ctx, args[0]); err != nil {
+			if err := a.confirmed(ctx, func(ctx context.Context) error { return c.DeleteFlaws(ctx, args[0]) },
+				"Delete flaw list %s? What only it knows of versions is not known then.", args[0]); err != nil {
 				return err
 			}
 			a.say("Flaw list %s is deleted.", args[0])

@@ -149,12 +149,13 @@ func (a *app) unfollowSheet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if s.Repository != nil {
-				if err := a.ask("Have sheet %s follow its repository no more?", args[0]); err != nil {
-					return err
-				}
+			unfollow := func(ctx context.Context) error { return c.UnfollowRepository(ctx, args[0]) }
+			if s.Repository == nil {
+				err = unfollow(ctx)
+			} else {
+				err = a.confirmed(ctx, unfollow, "Have sheet %s follow its repository no more?", args[0])
 			}
-			if err := c.UnfollowRepository(ctx, args[0]); err != nil {
+			if err != nil {
 				return err
 			}
 			a.say("Sheet %s is one of its own.", args[0])

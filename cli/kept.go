@@ -131,11 +131,12 @@ func (a *app) deleteSheet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.ask("Delete sheet %s, changed by %s on %s? Nobody else keeps its text.", s.Name, s.ChangedBy,
+			if err := a.confirmed(ctx, func(ctx context.Context) error {
+				return c.DeleteSheet(ctx, s.Name,
+					s.Revision)
+			},
+				"Delete sheet %s, changed by %s on %s? Nobody else keeps its text.", s.Name, s.ChangedBy,
 				when(&s.ChangedAt)); err != nil {
-				return err
-			}
-			if err := c.DeleteSheet(ctx, s.Name, s.Revision); err != nil {
 				return err
 			}
 			a.say("Sheet %s is forgotten.", s.Name)

@@ -96,16 +96,18 @@ func (a *app) buildMachine() *cobra.Command {
 		cmd.AddCommand(&cobra.Command{
 			Use: use + " SITE MACHINE", Short: short, Args: named, ValidArgsFunction: a.complete(here, here),
 			RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-				if use == "discard" {
-					if _, err := c.BuildMachine(ctx, args[0], args[1]); err != nil {
-						return err
-					}
-					if err := a.ask("Discard build machine %s at %s, with all that was done on it and not captured?",
-						args[1], args[0]); err != nil {
-						return err
-					}
+				var m client.BuildMachine
+				do := func(ctx context.Context) (err error) {
+					m, err = call(c, ctx, args[0], args[1])
+					return err
 				}
-				m, err := call(c, ctx, args[0], args[1])
+				var err error
+				if use == "discard" {
+					err = a.confirmed(ctx, do, "Discard build machine %s at %s, with all that was done on it and not "+
+						"captured?", args[1], args[0])
+				} else {
+					err = do(ctx)
+				}
 				if err != nil {
 					return err
 				}
@@ -139,15 +141,12 @@ func (a *app) buildMachine() *cobra.Command {
 		Use: "back SITE MACHINE CHECKPOINT", Short: "Have a build machine go back to a checkpoint",
 		Args: named, ValidArgsFunction: a.complete(here, here, ofMachine),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			if _, err := c.BuildMachine(ctx, args[0], args[1]); err != nil {
+			var m client.BuildMachine
+			if err := a.confirmed(ctx, func(ctx context.Context) (err error) {
+				m, err = c.RevertBuildMachine(ctx, args[0], args[1], args[2])
 				return err
-			}
-			if err := a.ask("Have build machine %s at %s go back to checkpoint %q, without what was done on it since?",
+			}, "Have build machine %s at %s go back to checkpoint %q, without what was done on it since?",
 				args[1], args[0], args[2]); err != nil {
-				return err
-			}
-			m, err := c.RevertBuildMachine(ctx, args[0], args[1], args[2])
-			if err != nil {
 				return err
 			}
 			return a.machineSettles(ctx, c, m)
@@ -390,21 +389,27 @@ func (a *app) createBuildMachine() *cobra.Command {
 				return usage("--from %q: write image and number, such as 'counter-desk 2026.11.1'", from)
 			}
 		}
+		var m client.BuildMachine
+		begin := func(ctx context.Context) (err error) {
+			m, err = c.CreateBuildMachine(ctx, site, in)
+			return err
+		}
 		if in.Host != "" {
 			h, err := c.Host(ctx, in.Host)
 			if err != nil {
 				return err
 			}
 			site = cmp.Or(site, h.Site)
-			if err := a.ask("Take host %s of pool %s (%s on it) out of service for build machine %s, until it is "+
-				"rebuilt?", h.Name, h.Pool, many(h.Sessions, "session"), in.Name); err != nil {
+			err = a.confirmed(ctx, begin, "Take host %s of pool %s (%s on it) out of service for build machine %s, "+
+				"until "+
+				"it is rebuilt?", h.Name, h.Pool, many(h.Sessions, "session"), in.Name)
+			if err != nil {
 				return err
 			}
+		} else if err := begin(ctx); err != nil {
+			return err
 		}
-		m, err := c.CreateBuildMachine(ctx, site, in)
-		if err == nil {
-			m, err = a.waited(ctx, c, m)
-		}
+		m, err := a.waited(ctx, c, m)
 		if err != nil {
 			return err
 		}

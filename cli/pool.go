@@ -178,13 +178,17 @@ func (a *app) pool() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if len(people) > 0 {
-				if err := a.ask("Show the text to %s in pool %s?", english.Plural(len(people), "person", "people"),
-					args[0]); err != nil {
-					return err
-				}
+			var r client.Told
+			tell := func(ctx context.Context) (err error) {
+				r, err = c.TellPool(ctx, args[0], args[1])
+				return err
 			}
-			r, err := c.TellPool(ctx, args[0], args[1])
+			if len(people) == 0 {
+				err = tell(ctx)
+			} else {
+				err = a.confirmed(ctx, tell, "Show the text to %s in pool %s?",
+					english.Plural(len(people), "person", "people"), args[0])
+			}
 			if err == nil {
 				a.say("%s told.", english.Plural(r.Sessions, "person is", "people are"))
 			}
@@ -293,14 +297,11 @@ func (a *app) host() *cobra.Command {
 			"rebuilt,\nchecked and put back. A faulty host whose agent is silent is rebuilt only with " +
 			"--vouch-empty: silence\nproves nothing about who is on it.",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			if _, err := c.Host(ctx, args[0]); err != nil {
+			var r client.Rollover
+			if err := a.confirmed(ctx, func(ctx context.Context) (err error) {
+				r, err = c.RebuildHost(ctx, args[0], rebuild)
 				return err
-			}
-			if err := a.ask("Throw the disk of %s away and make a new one?", args[0]); err != nil {
-				return err
-			}
-			r, err := c.RebuildHost(ctx, args[0], rebuild)
-			if err != nil {
+			}, "Throw the disk of %s away and make a new one?", args[0]); err != nil {
 				return err
 			}
 			a.say("Rollover %d rebuilds %s. Watch it with: pane rollover watch %d", r.ID, args[0], r.ID)
@@ -384,11 +385,9 @@ func (a *app) session() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.ask("End session %s of %s on %s? Unsaved work is lost.", s.Key, s.Person,
+			end := func(ctx context.Context) error { return c.SignOffSession(ctx, args[0], args[1], reason) }
+			if err := a.confirmed(ctx, end, "End session %s of %s on %s? Unsaved work is lost.", s.Key, s.Person,
 				s.Host); err != nil {
-				return err
-			}
-			if err := c.SignOffSession(ctx, args[0], args[1], reason); err != nil {
 				return err
 			}
 			a.say("Session %s on %s is being ended.", args[1], args[0])
@@ -404,10 +403,10 @@ func (a *app) session() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.ask("Show the text to %s on %s?", s.Person, s.Host); err != nil {
+			err = a.confirmed(ctx, func(ctx context.Context) error {
+				_, err := c.TellSession(ctx, args[0], args[1], args[2])
 				return err
-			}
-			_, err = c.TellSession(ctx, args[0], args[1], args[2])
+			}, "Show the text to %s on %s?", s.Person, s.Host)
 			if err == nil {
 				a.say("They are told.")
 			}

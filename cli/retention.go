@@ -68,12 +68,13 @@ func (a *app) imageRetention() *cobra.Command {
 		} else if given {
 			question = fmt.Sprintf("Go on by this rule for %s?", args[0])
 		}
-		if err := a.ask("%s", question); err != nil {
+		var now client.RetentionPlan
+		err := a.confirmed(ctx, func(ctx context.Context) (err error) {
+			now, err = c.SetRetention(ctx, args[0], client.RetentionChange{
+				Keep: rule.Keep, Days: rule.Days, Tagged: rule.Tagged, Retires: p.Retires,
+			})
 			return err
-		}
-		now, err := c.SetRetention(ctx, args[0], client.RetentionChange{
-			Keep: rule.Keep, Days: rule.Days, Tagged: rule.Tagged, Retires: p.Retires,
-		})
+		}, "%s", question)
 		if err != nil {
 			return err
 		}

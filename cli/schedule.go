@@ -28,15 +28,14 @@ func (a *app) schedule() *cobra.Command {
 		c := &cobra.Command{
 			Use: use + " NAME", Short: short, Args: named, ValidArgsFunction: a.complete(scheduleNames),
 			RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+				act := func(ctx context.Context) error { return call(ctx, c, args[0], why) }
+				var err error
 				if use == "delete" {
-					if _, err := c.Schedule(ctx, args[0]); err != nil {
-						return err
-					}
-					if err := a.ask("Delete schedule %s?", args[0]); err != nil {
-						return err
-					}
+					err = a.confirmed(ctx, act, "Delete schedule %s?", args[0])
+				} else {
+					err = act(ctx)
 				}
-				if err := call(ctx, c, args[0], why); err != nil {
+				if err != nil {
 					return err
 				}
 				a.say("Schedule %s %s.", args[0], said)

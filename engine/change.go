@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"sync/atomic"
 
 	"nimblepane/store"
 )
@@ -10,20 +11,30 @@ import (
 // ServiceActor is whose name stands in the trail for what the service does by itself.
 const ServiceActor = "service"
 
-type rehearsal struct{}
+// rehearsal is what is known of a rehearsal.
+type rehearsal struct{ reached atomic.Bool }
+
+type rehearsalKey struct{}
 
 // errRehearsed takes a change back that was only tried.
 var errRehearsed = errors.New("rehearsed")
 
 // Rehearsing returns a context in which changes are made and taken back.
 func Rehearsing(ctx context.Context) context.Context {
-	return context.WithValue(ctx, rehearsal{}, true)
+	return context.WithValue(ctx, rehearsalKey{}, &rehearsal{})
+}
+
+// Rehearsed says whether the context is that of a rehearsal, and whether a change was made in it and taken back.
+func Rehearsed(ctx context.Context) (rehearsing, reached bool) {
+	r, rehearsing := ctx.Value(rehearsalKey{}).(*rehearsal)
+	return rehearsing, rehearsing && r.reached.Load()
 }
 
 // Change makes a change in somebody's name at the product's time. In a
 // rehearsal it is made and taken back.
 func (e *Engine) Change(ctx context.Context, actor string, fn func(*store.Tx) error) error {
-	if ctx.Value(rehearsal{}) == nil {
+	r, rehearsing := ctx.Value(rehearsalKey{}).(*rehearsal)
+	if !rehearsing {
 		return e.Store.Change(ctx, actor, e.Clock.Now(), fn)
 	}
 	err := e.Store.Change(ctx, actor, e.Clock.Now(), func(tx *store.Tx) error {
@@ -33,6 +44,7 @@ func (e *Engine) Change(ctx context.Context, actor string, fn func(*store.Tx) er
 		return errRehearsed
 	})
 	if errors.Is(err, errRehearsed) {
+		r.reached.Store(true)
 		return nil
 	}
 	return err
