@@ -87,7 +87,7 @@ func TestAHostSaysWhyItDrifts(t *testing.T) {
 		require.Equal(t, one, h.Version)
 		require.Contains(t, h.DriftReason, "its pool is pinned")
 	}
-	begun, err := c.StartRollovers(ctx, client.StartRollovers{
+	begun, _, err := c.StartRollovers(ctx, client.StartRollovers{
 		Pools: []string{"back-office"}, Options: client.Options{Batch: "1", Floor: "12", LogOff: "wait"},
 	})
 	require.NoError(t, err)

@@ -24,10 +24,12 @@ type RolloverPath struct {
 func (s *Server) rollovers() {
 	register(s, operation{
 		method: "POST", path: "/rollovers", on: onPools, id: "start-rollovers",
-		summary: "Start a rollover of each pool, of all of them or of none", role: role.Operator, tag: "rollovers",
+		summary: "Start a rollover of each pool whose state allows it; an unknown pool or an option that does not " +
+			"fit " +
+			"refuses all of them", role: role.Operator, tag: "rollovers",
 		status: 202,
 	},
-		func(ctx context.Context, in *struct{ Body client.StartRollovers }) (*body[client.Page[client.Rollover]],
+		func(ctx context.Context, in *struct{ Body client.StartRollovers }) (*body[client.StartedRollovers],
 			error,
 		) {
 			if err := s.reachPools(ctx, in.Body.Pools); err != nil {
@@ -49,12 +51,15 @@ func (s *Server) rollovers() {
 			if err != nil {
 				return nil, err
 			}
-			rows, err := s.Rollovers.Start(ctx, actor(ctx),
+			rows, left, err := s.Rollovers.Start(ctx, actor(ctx),
 				rollovers.StartRequest{Pools: in.Body.Pools, Options: options, Reason: in.Body.Reason})
 			if err != nil {
 				return nil, err
 			}
-			out := client.Page[client.Rollover]{Items: []client.Rollover{}}
+			out := client.StartedRollovers{
+				Items: []client.Rollover{},
+				Left:  each(left, func(l rollovers.Left) client.LeftPool { return client.LeftPool(l) }),
+			}
 			for _, r := range rows {
 				one, err := s.rolloverOut(ctx, r.ID)
 				if err != nil {
@@ -117,7 +122,7 @@ func (s *Server) rollovers() {
 		})
 	addAct := func(verb, summary string, act func(context.Context, string, int64, string) error) {
 		register(s, operation{
-			method: "POST", path: "/rollovers/{id}/" + verb, on: onRollover, id: verb + "-rollover",
+			method: "POST", path: "/rollovers/{id}/" + verb, on: onRollover, id: verb + "-rollover", dry: true,
 			summary: summary, role: role.Operator, tag: "rollovers",
 		},
 			func(ctx context.Context, in *struct {
@@ -135,7 +140,7 @@ func (s *Server) rollovers() {
 	addAct("resume", "Go on; failures so far no longer count against the budget", s.Rollovers.Resume)
 	addAct("stop", "End early: put drained hosts back to service, finish those whose disk is gone", s.Rollovers.Stop)
 	register(s, operation{
-		method: "POST", path: "/rollovers/{id}/reverse", on: onRollover, id: "reverse-rollover",
+		method: "POST", path: "/rollovers/{id}/reverse", on: onRollover, id: "reverse-rollover", dry: true,
 		made:    "/rollovers/{id}",
 		summary: "Stop it, and take the hosts that it has done or has in flight back", role: role.Operator,
 		tag: "rollovers", status: 202,

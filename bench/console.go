@@ -177,7 +177,7 @@ func rollAll(ctx context.Context, c *client.Client, batch string) (int64, error)
 	if _, err := c.Stage(ctx, "desk", v.Number, client.Staging{}); err != nil {
 		return 0, err
 	}
-	rows, err := c.StartRollovers(ctx, client.StartRollovers{
+	rows, _, err := c.StartRollovers(ctx, client.StartRollovers{
 		Pools:   []string{"p"},
 		Options: client.Options{Batch: batch, Floor: "0"},
 	})

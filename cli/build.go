@@ -31,7 +31,7 @@ func (a *app) build() *cobra.Command {
 func (a *app) startBuild() *cobra.Command {
 	var follow bool
 	var hold time.Duration
-	var kept string
+	var kept, key string
 	cmd := &cobra.Command{
 		Use: "start [FILE]", Short: "Begin a build of a sheet", Args: named,
 		Long: "Begin a build of a sheet. With --follow it is watched until it ends: exit code 0 when the version is " +
@@ -42,15 +42,22 @@ func (a *app) startBuild() *cobra.Command {
 	cmd.Flags().StringVar(&kept, "kept", "", "name of a sheet that the service keeps, instead of a file")
 	_ = cmd.RegisterFlagCompletionFunc("kept", a.complete(sheetNames))
 	cmd.Flags().DurationVar(&hold, "hold", 0, "for how long its machine is held if it fails, such as 2h, at most 168h")
+	cmd.Flags().StringVar(&key, "idempotency-key", "", "a name for this start, such as the number of a CI job: "+
+		"repeated "+
+		"with the\nsame key, the command starts no second build, and shows the first")
 	set := setFlag(cmd)
 	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
 		var b client.WholeBuild
 		var err error
+		once := ctx
+		if key != "" {
+			once = client.WithIdempotencyKey(ctx, key)
+		}
 		switch {
 		case (kept == "") == (len(args) == 0):
 			return usage("name the file of a sheet, or with --kept one that the service keeps (pane sheet list)")
 		case kept != "":
-			b, err = c.BuildSheet(ctx, kept, client.BuildSheet{
+			b, err = c.BuildSheet(once, kept, client.BuildSheet{
 				Values: *set, HoldSeconds: int64(hold / time.Second),
 			})
 		default:
@@ -58,7 +65,7 @@ func (a *app) startBuild() *cobra.Command {
 			if in, err = a.handIn(ctx, c, args[0]); err != nil {
 				return err
 			}
-			b, err = c.StartBuild(ctx, client.StartBuild{
+			b, err = c.StartBuild(once, client.StartBuild{
 				Sheet: in.text, Values: *set, Files: in.files, CommitOf: in.CommitOf,
 				HoldSeconds: int64(hold / time.Second),
 			})
@@ -442,12 +449,16 @@ func (a *app) discardBuild() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if is.HeldUntil != nil && !is.Settled {
-				if err := a.ask("Discard the machine of build %d? All work on it is lost.", id); err != nil {
-					return err
-				}
+			var b client.WholeBuild
+			discard := func(ctx context.Context) (err error) {
+				b, err = c.DiscardBuild(ctx, id)
+				return err
 			}
-			b, err := c.DiscardBuild(ctx, id)
+			if is.HeldUntil != nil && !is.Settled {
+				err = a.confirmed(ctx, discard, "Discard the machine of build %d? All work on it is lost.", id)
+			} else {
+				err = discard(ctx)
+			}
 			if err != nil {
 				return err
 			}
@@ -525,12 +536,16 @@ func (a *app) cancelBuild() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if !is.State.Ended() && !is.State.Captures() {
-				if err := a.ask("Cancel build %d? All work on its machine is lost.", id); err != nil {
-					return err
-				}
+			var b client.WholeBuild
+			cancel := func(ctx context.Context) (err error) {
+				b, err = c.CancelBuild(ctx, id, reason)
+				return err
 			}
-			b, err := c.CancelBuild(ctx, id, reason)
+			if !is.State.Ended() && !is.State.Captures() {
+				err = a.confirmed(ctx, cancel, "Cancel build %d? All work on its machine is lost.", id)
+			} else {
+				err = cancel(ctx)
+			}
 			if err != nil {
 				return err
 			}

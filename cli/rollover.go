@@ -51,7 +51,7 @@ func (a *app) startRollover() *cobra.Command {
 			"Roll over %s?", strings.Join(in.Pools, ", ")); err != nil {
 			return err
 		}
-		rows, err := c.StartRollovers(ctx, in)
+		rows, left, err := c.StartRollovers(ctx, in)
 		if err != nil {
 			return err
 		}
@@ -60,16 +60,23 @@ func (a *app) startRollover() *cobra.Command {
 				many(r.Total, "host"), r.Pool, r.Image, r.Version, r.BatchSize, many(r.FloorSeats, "seat"),
 				r.Options.LogOff)
 		}
+		var not []string
+		for _, l := range left {
+			not = append(not, fmt.Sprintf("pool %s: %s", l.Pool, l.Why))
+		}
 		if a.structured() {
-			return a.object(rows)
+			err = a.object(rows)
+		} else if follow && len(rows) == 1 {
+			err = a.watch(ctx, c, rows[0].ID, "")
+		} else {
+			for _, r := range rows {
+				a.say("Watch it with: pane rollover watch %d", r.ID)
+			}
 		}
-		if follow && len(rows) == 1 {
-			return a.watch(ctx, c, rows[0].ID, "")
+		if err == nil && len(not) > 0 {
+			err = &notDone{not}
 		}
-		for _, r := range rows {
-			a.say("Watch it with: pane rollover watch %d", r.ID)
-		}
-		return nil
+		return err
 	})
 	return cmd
 }
@@ -255,12 +262,16 @@ func (a *app) rolloverAct(verb, short string, needsReason bool) *cobra.Command {
 				a.say("Rollover %d of %s is already %s.", before.ID, before.Pool, before.State)
 				return nil
 			}
-			if verb == "stop" || verb == "reverse" {
-				if err := a.ask("%s rollover %d?", strings.ToUpper(verb[:1])+verb[1:], id); err != nil {
-					return err
-				}
+			var r client.Rollover
+			act := func(ctx context.Context) (err error) {
+				r, err = c.ChangeRollover(ctx, id, verb, reason)
+				return err
 			}
-			r, err := c.ChangeRollover(ctx, id, verb, reason)
+			if verb == "stop" || verb == "reverse" {
+				err = a.confirmed(ctx, act, "%s rollover %d?", strings.ToUpper(verb[:1])+verb[1:], id)
+			} else {
+				err = act(ctx)
+			}
 			if err != nil {
 				return err
 			}

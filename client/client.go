@@ -118,8 +118,15 @@ func (c *Client) send(ctx context.Context, r request, accept string) (*http.Resp
 	if r.ifMatch != "" {
 		req.Header.Set("If-Match", r.ifMatch)
 	}
+	if ctx.Value(dryRunKey{}) != nil {
+		req.Header.Set("Dry-Run", "true")
+	}
 	if r.method == http.MethodPost && c.token != "" {
-		req.Header.Set("Idempotency-Key", uuid.NewString())
+		key, given := ctx.Value(idempotencyKey{}).(string)
+		if !given {
+			key = uuid.NewString()
+		}
+		req.Header.Set("Idempotency-Key", key)
 	}
 	resp, err := c.http.Do(req)
 	if err != nil {
@@ -138,6 +145,20 @@ func (c *Client) send(ctx context.Context, r request, accept string) (*http.Resp
 	e.Status = resp.StatusCode
 	return nil, e
 }
+
+type idempotencyKey struct{}
+
+// WithIdempotencyKey returns a context in which a POST has this key in place of one of its own: repeated with the same
+// key and content, it returns what the first one returned, and does nothing.
+func WithIdempotencyKey(ctx context.Context, key string) context.Context {
+	return context.WithValue(ctx, idempotencyKey{}, key)
+}
+
+type dryRunKey struct{}
+
+// DryRun returns a context in which operations change nothing: they return a zero value, or the problem for which they
+// would be refused. Operations without a dry run are refused.
+func DryRun(ctx context.Context) context.Context { return context.WithValue(ctx, dryRunKey{}, true) }
 
 // cause is why a request did not reach the service, without the address that is known.
 func cause(err error) error {

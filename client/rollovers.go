@@ -33,6 +33,18 @@ type StartRollovers struct {
 	Reason  string   `json:"reason,omitempty" maxLength:"2000"`
 }
 
+// StartedRollovers are the rollovers that were started, and the pools for which none was.
+type StartedRollovers struct {
+	Items []Rollover `json:"items" nullable:"false"`
+	Left  []LeftPool `json:"left" nullable:"false" doc:"Pools whose state does not allow a rollover"`
+}
+
+// LeftPool is a pool for which no rollover was started.
+type LeftPool struct {
+	Pool string `json:"pool"`
+	Why  string `json:"why"`
+}
+
 // Rollover is one rollover of a pool.
 type Rollover struct {
 	ID         int64                  `json:"id"`
@@ -72,9 +84,10 @@ type RolloverHost struct {
 	Progress int            `json:"progress" doc:"Of its new disk, in per cent"`
 }
 
-func (c *Client) StartRollovers(ctx context.Context, in StartRollovers) ([]Rollover, error) {
-	p, err := post[Page[Rollover]](ctx, c, "/rollovers", in)
-	return p.Items, err
+// StartRollovers starts a rollover of each pool whose state allows it, and returns the other pools with the reasons.
+func (c *Client) StartRollovers(ctx context.Context, in StartRollovers) ([]Rollover, []LeftPool, error) {
+	s, err := post[StartedRollovers](ctx, c, "/rollovers", in)
+	return s.Items, s.Left, err
 }
 
 // Rollovers returns up to limit of them, newest first.

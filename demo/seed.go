@@ -220,7 +220,7 @@ func (d *seeder) forward(ctx context.Context, by time.Duration) error {
 // roll rolls pools side by side and waits until all are done.
 func (d *seeder) roll(ctx context.Context, o client.Options, pools ...string) error {
 	c := d.people["jonas"]
-	rows, err := c.StartRollovers(ctx, client.StartRollovers{Pools: pools, Options: o})
+	rows, _, err := c.StartRollovers(ctx, client.StartRollovers{Pools: pools, Options: o})
 	if err != nil {
 		return err
 	}

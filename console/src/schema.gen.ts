@@ -1593,7 +1593,7 @@ export interface paths {
         get: operations["list-rollovers"];
         put?: never;
         /**
-         * Start a rollover of each pool, of all of them or of none
+         * Start a rollover of each pool whose state allows it; an unknown pool or an option that does not fit refuses all of them
          * @description Needs the role operator or one above it.
          */
         post: operations["start-rollovers"];
@@ -3640,6 +3640,10 @@ export interface components {
             publisher?: string;
             release?: string;
         };
+        LeftPool: {
+            pool: string;
+            why: string;
+        };
         LetGo: {
             reason?: string;
         };
@@ -4991,6 +4995,11 @@ export interface components {
             pools: string[] | null;
             reason?: string;
         };
+        StartedRollovers: {
+            items: components["schemas"]["Rollover"][];
+            /** @description Pools whose state does not allow a rollover */
+            left: components["schemas"]["LeftPool"][];
+        };
         Status: {
             /**
              * Format: date-time
@@ -6135,6 +6144,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 base: string;
@@ -6509,6 +6520,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 id: number;
@@ -6592,6 +6605,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 id: number;
@@ -7500,7 +7515,10 @@ export interface operations {
     "delete-feed": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
+            };
             path: {
                 feed: string;
             };
@@ -7789,7 +7807,10 @@ export interface operations {
     "delete-flaws": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
+            };
             path: {
                 list: string;
             };
@@ -8097,6 +8118,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 host: string;
@@ -8263,6 +8286,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 host: string;
@@ -8347,6 +8372,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 host: string;
@@ -8905,7 +8932,10 @@ export interface operations {
     "set-retention": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
+            };
             path: {
                 image: string;
             };
@@ -9138,6 +9168,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 image: string;
@@ -9461,6 +9493,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 image: string;
@@ -10127,6 +10161,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 image: string;
@@ -10846,6 +10882,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 image: string;
@@ -11262,6 +11300,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 pool: string;
@@ -12019,7 +12059,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PageRollover"];
+                    "application/json": components["schemas"]["StartedRollovers"];
                 };
             };
             /** @description Unauthorized */
@@ -12268,6 +12308,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 id: number;
@@ -12351,6 +12393,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 id: number;
@@ -12434,6 +12478,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 id: number;
@@ -12519,6 +12565,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 id: number;
@@ -12868,7 +12916,10 @@ export interface operations {
     "delete-schedule": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
+            };
             path: {
                 schedule: string;
             };
@@ -13813,6 +13864,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
                 /** @description ETag of the record as it was read, several of them, or * for any */
                 "If-Match"?: string;
             };
@@ -14132,7 +14185,10 @@ export interface operations {
     "unfollow-repository": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
+            };
             path: {
                 sheet: string;
             };
@@ -14388,6 +14444,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 site: string;
@@ -14538,7 +14596,10 @@ export interface operations {
     "discard-build-machine": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
+            };
             path: {
                 site: string;
                 machine: string;
@@ -14618,6 +14679,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 site: string;
@@ -14850,6 +14913,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 site: string;
@@ -15088,6 +15153,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 site: string;
@@ -15475,6 +15542,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 site: string;
@@ -15714,6 +15783,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 site: string;
@@ -15794,6 +15865,8 @@ export interface operations {
             header?: {
                 /** @description Chosen by the client, and new for each action. A repeated request with the same key gets the response of the first request */
                 "Idempotency-Key"?: string;
+                /** @description Change nothing: respond with an empty object, or with the problem for which the request would be refused */
+                "Dry-Run"?: "true";
             };
             path: {
                 site: string;

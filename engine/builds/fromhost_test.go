@@ -25,7 +25,10 @@ func serving(t *testing.T) *enginetest.Played {
 		versions.Activation{Overrule: true, Reason: "first"}))
 	o := rollover.DefaultOptions
 	o.Batch, o.Floor = rollover.Share{Value: 100, Percent: true}, rollover.Share{}
-	_, err := p.Rollovers.Start(t.Context(), "jonas", rollovers.StartRequest{Pools: []string{"counters"}, Options: o})
+	_, _, err := p.Rollovers.Start(t.Context(), "jonas", rollovers.StartRequest{
+		Pools:   []string{"counters"},
+		Options: o,
+	})
 	require.NoError(t, err)
 	p.Settle()
 	require.NoError(t, p.Store.DB.Exec("update pulses set credential = 'known' where host_id = (select id from hosts "+

@@ -27,7 +27,7 @@ func rolled(t *testing.T) *enginetest.Played {
 		versions.Activation{Overrule: true, Reason: "first"}))
 	o := rollover.DefaultOptions
 	o.Batch, o.Floor = rollover.Share{Value: 100, Percent: true}, rollover.Share{}
-	_, err := p.Rollovers.Start(ctx, "jonas", rollovers.StartRequest{Pools: p.Pools, Options: o})
+	_, _, err := p.Rollovers.Start(ctx, "jonas", rollovers.StartRequest{Pools: p.Pools, Options: o})
 	require.NoError(t, err)
 	p.Settle()
 	return p
@@ -135,7 +135,7 @@ func TestAHostThatARolloverHasInHandIsLeftToIt(t *testing.T) {
 		versions.Activation{Overrule: true, Reason: "next"}))
 	o := rollover.DefaultOptions
 	o.Batch, o.Floor = rollover.Share{Value: 100, Percent: true}, rollover.Share{}
-	_, err := p.Rollovers.Start(ctx, "jonas", rollovers.StartRequest{Pools: []string{"counters"}, Options: o})
+	_, _, err := p.Rollovers.Start(ctx, "jonas", rollovers.StartRequest{Pools: []string{"counters"}, Options: o})
 	require.NoError(t, err)
 	p.Step() // it begins
 	p.Step()

@@ -64,7 +64,10 @@ func TestWhetherAnImageCouldGoBackIsKnownBefore(t *testing.T) {
 	// How long it would take is reckoned from what hosts took.
 	o := rollover.DefaultOptions
 	o.Batch, o.Floor = rollover.Share{Value: 100, Percent: true}, rollover.Share{}
-	_, err := p.Rollovers.Start(ctx, "jonas", rollovers.StartRequest{Pools: []string{"counters", "office"}, Options: o})
+	_, _, err := p.Rollovers.Start(ctx, "jonas", rollovers.StartRequest{
+		Pools:   []string{"counters", "office"},
+		Options: o,
+	})
 	require.NoError(t, err)
 	p.Settle()
 	next, err := store.VersionNumbered(p.Store.DB, image(t, p), p.Numbers[1])

@@ -127,12 +127,12 @@ func TestAPoolOfOneHostKeepsNobodyFromRollingBack(t *testing.T) {
 		require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", v,
 			versions.Activation{Overrule: true, Reason: "next"}))
 	}
-	_, err = p.Rollovers.Start(t.Context(), "jonas",
+	_, _, err = p.Rollovers.Start(t.Context(), "jonas",
 		rollovers.StartRequest{Pools: []string{"kiosk"}, Options: rollover.DefaultOptions})
 	require.ErrorContains(t, err, "the options do not fit pool kiosk", "who gives a floor is told that it cannot hold")
 	none := rollover.DefaultOptions
 	none.Floor = rollover.Share{}
-	_, err = p.Rollovers.Start(t.Context(), "jonas",
+	_, _, err = p.Rollovers.Start(t.Context(), "jonas",
 		rollovers.StartRequest{Pools: []string{"kiosk", "counters", "office"}, Options: none})
 	require.NoError(t, err)
 	p.Settle()
@@ -158,7 +158,7 @@ func TestAStoppedRolloverOfAGrownPoolLeavesNoGhosts(t *testing.T) {
 	o := rollover.DefaultOptions
 	o.Batch, o.Floor = rollover.Share{Value: 100, Percent: true}, rollover.Share{}
 	start := func() int64 {
-		rows, err := p.Rollovers.Start(t.Context(), "jonas",
+		rows, _, err := p.Rollovers.Start(t.Context(), "jonas",
 			rollovers.StartRequest{Pools: []string{"counters"}, Options: o})
 		require.NoError(t, err)
 		return rows[0].ID
@@ -186,7 +186,10 @@ func TestAWordThatAHostIsEmptyEndsWithItsRollover(t *testing.T) {
 		versions.Activation{Overrule: true, Reason: "first"}))
 	o := rollover.DefaultOptions
 	o.Batch, o.Floor = rollover.Share{Value: 100, Percent: true}, rollover.Share{}
-	_, err := p.Rollovers.Start(t.Context(), "jonas", rollovers.StartRequest{Pools: []string{"counters"}, Options: o})
+	_, _, err := p.Rollovers.Start(t.Context(), "jonas", rollovers.StartRequest{
+		Pools:   []string{"counters"},
+		Options: o,
+	})
 	require.NoError(t, err)
 	p.Settle()
 	p.Fleet.Listening = p.Time.At

@@ -19,12 +19,15 @@ import (
 func (rs *Rollovers) previewRoll(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview,
 	err error,
 ) {
-	rows, err := rs.Start(ctx, actor, StartRequest{Pools: r.Pools, Options: r.Options})
+	rows, left, err := rs.Start(ctx, actor, StartRequest{Pools: r.Pools, Options: r.Options})
 	if err != nil {
 		return p, err
 	}
 	if p.Will, err = rs.rollSentences(ctx, rows); err != nil {
 		return p, err
+	}
+	for _, l := range left {
+		p.Will = append(p.Will, fmt.Sprintf("Pool %s is not rolled over: %s.", l.Pool, l.Why))
 	}
 	p.Will = append(p.Will, optionsSentence(r.Options, r.Given, "a rollover"))
 	return p, nil

@@ -37,44 +37,64 @@ func (n *nothingToDo) Unwrap() error { return &n.Problem }
 
 func asNothing(err error, n **nothingToDo) bool { return errors.As(err, n) }
 
-// Start plans a rollover for each pool, for all of them or for none.
-func (rs *Rollovers) Start(ctx context.Context, actor string, r StartRequest) (started []store.Rollover, err error) {
+// Left is a pool for which no rollover was started.
+type Left struct{ Pool, Why string }
+
+// Start plans a rollover for each pool whose state allows it, and returns the other pools with the reasons. An unknown
+// pool, and options that do not fit one, refuse all of them; so does a state that allows none.
+func (rs *Rollovers) Start(ctx context.Context, actor string, r StartRequest) (started []store.Rollover, left []Left,
+	err error,
+) {
 	if len(r.Pools) == 0 {
-		return nil, engine.Invalidf("name at least one pool to roll over")
+		return nil, nil, engine.Invalidf("name at least one pool to roll over")
 	}
+	full := map[string]error{}
 	for i, name := range r.Pools {
 		if slices.Contains(r.Pools[:i], name) {
-			return nil, engine.Invalidf("pool %s is named twice", name)
+			return nil, nil, engine.Invalidf("pool %s is named twice", name)
 		}
 	}
+	var refused *engine.Problem
 	for _, name := range r.Pools {
-		if err := rs.checkRoom(ctx, name); err != nil {
-			return nil, err
+		if err := rs.checkRoom(ctx, name); errors.As(err, &refused) {
+			full[name] = err
+		} else if err != nil {
+			return nil, nil, err
 		}
 	}
 	err = rs.engine.Change(ctx, actor, func(tx *store.Tx) error {
-		started = nil
+		started, left = nil, nil
 		pools, err := store.LockPools(tx.DB, r.Pools...)
 		if err != nil {
 			return err
 		}
-		var nothing *nothingToDo
 		for _, p := range pools {
-			one, err := rs.startOne(tx, p, r)
-			if err != nil && !asNothing(err, &nothing) {
-				return err
+			one, err := store.Rollover{}, full[p.Name]
+			if err == nil {
+				one, err = rs.startOne(tx, p, r)
 			}
-			started = append(started, one)
+			switch {
+			case errors.As(err, &refused):
+				left = append(left, Left{Pool: p.Name, Why: err.Error()})
+			case err != nil:
+				return err
+			default:
+				started = append(started, one)
+			}
 		}
-		if err := fit(func(store.Pool) rollover.Options { return r.Options }, pools...); err != nil {
-			return err
+		if len(started) > 0 {
+			return fit(func(store.Pool) rollover.Options { return r.Options }, pools...)
 		}
-		if nothing != nil {
-			return nothing
+		if len(left) == 1 {
+			return refused
 		}
-		return nil
+		none := &engine.Problem{Kind: engine.Conflict, Text: "none of the pools can be rolled over"}
+		for _, l := range left {
+			none.Reasons = append(none.Reasons, l.Why)
+		}
+		return none
 	})
-	return started, err
+	return started, left, err
 }
 
 // Activated handles open rollovers of an image's pools to a version other than the activated one: it refuses the

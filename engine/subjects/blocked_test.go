@@ -34,7 +34,10 @@ func TestNothingIsMadeFromAVersionThatWasBlockedMeanwhile(t *testing.T) {
 		})
 	}
 	later("now() + interval '1 hour'")
-	_, err := c.StartRollovers(ctx, client.StartRollovers{Pools: []string{"back-office"}, Options: servicetest.Quick})
+	_, _, err := c.StartRollovers(ctx, client.StartRollovers{
+		Pools:   []string{"back-office"},
+		Options: servicetest.Quick,
+	})
 	require.NoError(t, err)
 	_, err = c.CreateBuildMachine(ctx, "north-quay", client.NewBuildMachine{
 		Name: "bm-blocked", Image: "counter-desk", Version: two,

@@ -71,7 +71,7 @@ func TestACrowdThatDoesEverythingAtOnce(t *testing.T) {
 		func(r *rand.Rand) error {
 			some := append([]string(nil), pools...)
 			r.Shuffle(len(some), func(i, j int) { some[i], some[j] = some[j], some[i] })
-			_, err := admin.StartRollovers(ctx, client.StartRollovers{
+			_, _, err := admin.StartRollovers(ctx, client.StartRollovers{
 				Pools:   some[:1+r.IntN(len(some))],
 				Options: servicetest.Quick,
 			})

@@ -51,7 +51,7 @@ func TestASiteThatHangsKeepsNobodyElseWaiting(t *testing.T) {
 	require.NoError(t, s.World.SetRate(30)) // or two hours pass, after which a rebuild counts as failed
 	_, err := admin.LoadEstate(ctx, hung, false)
 	require.NoError(t, err)
-	rows, err := admin.StartRollovers(ctx, client.StartRollovers{
+	rows, _, err := admin.StartRollovers(ctx, client.StartRollovers{
 		Pools:   []string{"back-office", "ticket-counters"},
 		Options: servicetest.Quick,
 	})

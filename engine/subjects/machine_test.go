@@ -186,7 +186,7 @@ func TestARolloverThatDoesNotFitIsNotBegun(t *testing.T) {
 	_, err := s.As(role.Operator).Stage(t.Context(), "counter-desk", number, client.Staging{})
 	require.NoError(t, err)
 	g.set(func() { g.noRoom = "there is no room" })
-	_, err = s.As(role.Operator).StartRollovers(t.Context(),
+	_, _, err = s.As(role.Operator).StartRollovers(t.Context(),
 		client.StartRollovers{Pools: []string{"ticket-pilot"}, Options: client.Options{Floor: "0"}})
 	require.ErrorContains(t, err, "pool ticket-pilot cannot be rolled over: there is no room for 2 of class standard")
 	_, err = s.As(role.Administrator).LoadEstate(t.Context(), s.EstateFile(servicetest.Estate), false)

@@ -67,7 +67,7 @@ func TestAPreviewSaysWhatTheActComesTo(t *testing.T) {
 				err = p.Fleet.Pin(t.Context(), "tove", r.Pools[0], r.Number,
 					fleet.Pinning{Reason: "r", Approved: true, Overrule: r.Overrule})
 			case act.Roll:
-				started, err = p.Rollovers.Start(t.Context(), "tove", rollovers.StartRequest{
+				started, _, err = p.Rollovers.Start(t.Context(), "tove", rollovers.StartRequest{
 					Pools:   r.Pools,
 					Options: o,
 				})

@@ -1,6 +1,7 @@
 package subjects_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -29,7 +30,7 @@ func drifting(t *testing.T, o servicetest.Options, pools ...string) (s *servicet
 
 func begin(t *testing.T, s *servicetest.Service, pool string, o client.Options) int64 {
 	t.Helper()
-	rows, err := s.As(role.Operator).StartRollovers(t.Context(),
+	rows, _, err := s.As(role.Operator).StartRollovers(t.Context(),
 		client.StartRollovers{Pools: []string{pool}, Options: o})
 	require.NoError(t, err)
 	return rows[0].ID
@@ -156,7 +157,7 @@ func TestRolloversOfSeveralPoolsStartTogetherOrNotAtAll(t *testing.T) {
 	t.Parallel()
 	s, _, _ := drifting(t, servicetest.Options{}, "ticket-counters", "back-office")
 	op := s.As(role.Operator)
-	_, err := op.StartRollovers(t.Context(), client.StartRollovers{
+	_, _, err := op.StartRollovers(t.Context(), client.StartRollovers{
 		Pools:   []string{"ticket-counters", "ticket-pilot"},
 		Options: servicetest.Quick,
 	})
@@ -166,7 +167,7 @@ func TestRolloversOfSeveralPoolsStartTogetherOrNotAtAll(t *testing.T) {
 	require.Empty(t, open)
 
 	// What is wrong is told at once for all pools, with its pool where it is not wrong with all.
-	_, err = op.StartRollovers(t.Context(), client.StartRollovers{
+	_, _, err = op.StartRollovers(t.Context(), client.StartRollovers{
 		Pools:   []string{"ticket-counters", "back-office"},
 		Options: client.Options{Batch: "5", Floor: "400%"},
 	})
@@ -185,7 +186,7 @@ func TestRolloversOfSeveralPoolsStartTogetherOrNotAtAll(t *testing.T) {
 	status, err := op.Status(t.Context())
 	require.NoError(t, err)
 	later := status.Now.Add(240 * time.Hour)
-	rows, err := op.StartRollovers(t.Context(), client.StartRollovers{
+	rows, _, err := op.StartRollovers(t.Context(), client.StartRollovers{
 		Pools:   []string{"ticket-counters", "back-office"},
 		Options: client.Options{Batch: "100%", Floor: "0", EarliestStart: &later},
 	})
@@ -232,7 +233,7 @@ func TestAnActivationDoesNotLeaveRolloversToAnotherVersion(t *testing.T) {
 	three := s.Captured("counter-desk", "bm-counter")
 	s.Tried(three)
 	options := client.Options{Batch: "1", Floor: "25%"}
-	open, err := op.StartRollovers(ctx, client.StartRollovers{Pools: []string{"back-office"}, Options: options})
+	open, _, err := op.StartRollovers(ctx, client.StartRollovers{Pools: []string{"back-office"}, Options: options})
 	require.NoError(t, err)
 
 	_, err = ap.Activate(ctx, "counter-desk", three, client.Activation{})
@@ -291,9 +292,10 @@ func TestARollbackHasOptionsOfItsOwn(t *testing.T) {
 	ask.Options = client.Options{Grace: "2m"}
 	back, err := ap.Rollback(ctx, "counter-desk", ask)
 	require.NoError(t, err)
-	require.Len(t, back.Rollovers, 1)
-	r, err := ap.Rollover(ctx, back.Rollovers[0])
+	require.Len(t, back.Rollovers, 2, "of the pilot pool, too; pools that do not run the version stay as they are")
+	list, err := ap.Rollovers(ctx, "back-office", "", true, 1)
 	require.NoError(t, err)
+	r := list[0]
 	require.Equal(t, rollover.Warn, r.Options.LogOff, "the options of the rollover before do not count")
 	require.Equal(t, "2m", r.Options.Grace)
 	require.Equal(t, "25%", r.Options.Batch)
@@ -309,18 +311,54 @@ func TestAHostThatAPersonDrainedAndThatRunsTheVersionStays(t *testing.T) {
 	_, err := op.DrainHost(ctx, all[0].Name, "noisy fan")
 	require.NoError(t, err)
 	ask := client.StartRollovers{Pools: []string{"back-office"}, Options: servicetest.Quick}
-	_, err = op.StartRollovers(ctx, ask)
+	_, _, err = op.StartRollovers(ctx, ask)
 	require.ErrorContains(t, err, "there is nothing to roll over")
 	seen, err := op.Preview(ctx, client.PreviewRequest{Act: "roll", Pools: ask.Pools, Options: ask.Options})
 	require.NoError(t, err)
 	require.Contains(t, seen.Refused, "there is nothing to roll over")
 }
 
+func TestOfAListOfPoolsThoseAreRolledThatCanBe(t *testing.T) {
+	t.Parallel()
+	s, _, _ := drifting(t, servicetest.Options{}, "back-office", "ticket-counters")
+	ctx, op := t.Context(), s.As(role.Operator)
+	open := begin(t, s, "back-office", servicetest.Quick)
+	ask := client.StartRollovers{Pools: []string{"back-office", "ticket-counters"}, Options: servicetest.Quick}
+	before := func() int {
+		rows, err := op.Rollovers(ctx, "", "", false, 100)
+		require.NoError(t, err)
+		return len(rows)
+	}
+	n := before()
+	for _, wrong := range []client.StartRollovers{
+		{Pools: []string{"back-office", "ticket-counters", "nowhere"}, Options: ask.Options},
+		{Pools: ask.Pools, Options: client.Options{Batch: "0%"}},
+		{Pools: []string{"back-office"}, Options: ask.Options},
+	} {
+		_, _, err := op.StartRollovers(ctx, wrong)
+		require.Error(t, err, wrong)
+		require.Equal(t, n, before(), "nothing has changed")
+	}
+	seen, err := op.Preview(ctx, client.PreviewRequest{Act: "roll", Pools: ask.Pools, Options: ask.Options})
+	require.NoError(t, err)
+	require.Empty(t, seen.Refused)
+	require.Contains(t, strings.Join(seen.Will, " "), "Pool back-office is not rolled over: pool back-office is being "+
+		"rolled by rollover")
+	rows, left, err := op.StartRollovers(ctx, ask)
+	require.NoError(t, err)
+	require.Len(t, rows, 1)
+	require.Equal(t, "ticket-counters", rows[0].Pool)
+	require.Len(t, left, 1)
+	require.Contains(t, left[0].Why, fmt.Sprintf("is being rolled by rollover %d", open))
+	_, _, err = op.StartRollovers(ctx, ask)
+	require.ErrorContains(t, err, "none of the pools can be rolled over")
+}
+
 func TestTheReasonOfAStopIsKept(t *testing.T) {
 	t.Parallel()
 	s, _, _ := drifting(t, servicetest.Options{}, "back-office")
 	ctx, op := t.Context(), s.As(role.Operator)
-	rows, err := op.StartRollovers(ctx, client.StartRollovers{
+	rows, _, err := op.StartRollovers(ctx, client.StartRollovers{
 		Pools:   []string{"back-office"},
 		Options: servicetest.Quick,
 	})

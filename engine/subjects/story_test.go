@@ -68,7 +68,7 @@ func TestFromCaptureToProductionAndBack(t *testing.T) {
 	s.Activated(two)
 	require.Len(t, hosts(t, s, client.HostQuery{Pool: "ticket-counters", Drifts: true}), 8)
 
-	rows, err := s.As(role.Operator).StartRollovers(ctx,
+	rows, _, err := s.As(role.Operator).StartRollovers(ctx,
 		client.StartRollovers{
 			Pools:   []string{"ticket-counters"},
 			Options: client.Options{Batch: "3", Floor: "4", LogOff: "warn", Grace: "5m"},
@@ -119,7 +119,7 @@ func TestTheFailureBudgetPausesAndAReversalTouchesOnlyWhatWasDone(t *testing.T) 
 
 	s.Fault("north-quay", world.CheckFails, "tc-*")
 	budget := 0
-	rows, err := s.As(role.Operator).StartRollovers(ctx,
+	rows, _, err := s.As(role.Operator).StartRollovers(ctx,
 		client.StartRollovers{
 			Pools:   []string{"ticket-counters"},
 			Options: client.Options{Batch: "2", Floor: "0", FailureBudget: &budget},
@@ -159,12 +159,12 @@ func TestStoppingPutsHostsBackAndLeavesTheRest(t *testing.T) {
 	two := s.Captured("counter-desk", "bm-counter")
 	s.Tried(two)
 	s.Activated(two)
-	rows, err := s.As(role.Operator).StartRollovers(ctx,
+	rows, _, err := s.As(role.Operator).StartRollovers(ctx,
 		client.StartRollovers{Pools: []string{"ticket-counters"}, Options: client.Options{Batch: "4", Floor: "0"}})
 	require.NoError(t, err)
 	id := rows[0].ID
 	s.Until("hosts to drain", func() bool { return len(hosts(t, s, client.HostQuery{State: "draining"})) > 0 })
-	_, err = s.As(role.Operator).StartRollovers(ctx, client.StartRollovers{Pools: []string{"ticket-counters"}})
+	_, _, err = s.As(role.Operator).StartRollovers(ctx, client.StartRollovers{Pools: []string{"ticket-counters"}})
 	require.ErrorContains(t, err, "is being rolled by rollover")
 	_, err = s.As(role.Operator).ReturnHost(ctx, hosts(t, s, client.HostQuery{State: "draining"})[0].Name, "")
 	require.ErrorContains(t, err, "stop the rollover")
@@ -321,7 +321,7 @@ func TestSlowCopiesHoldARolloverUntilTheyAreThere(t *testing.T) {
 	})
 	_, err = op.Stage(ctx, "counter-desk", v.Number, client.Staging{})
 	require.NoError(t, err)
-	rows, err := op.StartRollovers(ctx, client.StartRollovers{
+	rows, _, err := op.StartRollovers(ctx, client.StartRollovers{
 		Pools:   []string{"ticket-pilot"},
 		Options: servicetest.Quick,
 	})

@@ -145,7 +145,7 @@ func TestTwoServicesShareTheWorkAndEitherCanBeKilled(t *testing.T) {
 	}
 	roll := func(pool string, o client.Options) int64 {
 		t.Helper()
-		rows, err := c.StartRollovers(ctx, client.StartRollovers{Pools: []string{pool}, Options: o})
+		rows, _, err := c.StartRollovers(ctx, client.StartRollovers{Pools: []string{pool}, Options: o})
 		require.NoError(t, err)
 		return rows[0].ID
 	}

@@ -271,7 +271,7 @@ func (p *Played) Act(t *rapid.T) (what string, err error) {
 		o := rollover.DefaultOptions
 		o.Batch, o.Floor = rollover.Share{Value: rapid.SampledFrom([]int{20, 50, 100}).Draw(t, "batch"), Percent: true},
 			rollover.Share{}
-		_, err = p.Rollovers.Start(p.ctx, "jonas", rollovers.StartRequest{Pools: []string{pool}, Options: o})
+		_, _, err = p.Rollovers.Start(p.ctx, "jonas", rollovers.StartRequest{Pools: []string{pool}, Options: o})
 	case "stop":
 		err = p.Rollovers.Stop(p.ctx, "jonas", last, "")
 	case "pause":

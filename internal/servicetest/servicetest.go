@@ -268,7 +268,7 @@ var Quick = client.Options{Batch: "100%", Floor: "0"}
 // Roll rolls pools over and returns when they are done.
 func (s *Service) Roll(o client.Options, pools ...string) {
 	s.t.Helper()
-	rows, err := s.As(role.Operator).StartRollovers(context.Background(),
+	rows, _, err := s.As(role.Operator).StartRollovers(context.Background(),
 		client.StartRollovers{Pools: pools, Options: o})
 	require.NoError(s.t, err)
 	for _, r := range rows {

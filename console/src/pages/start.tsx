@@ -1,4 +1,4 @@
-import { Box, Button, Flex, Input, NativeSelect, Text, Textarea, VStack } from "@chakra-ui/react";
+import { Alert, Box, Button, Flex, Input, NativeSelect, Text, Textarea, VStack } from "@chakra-ui/react";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
@@ -6,7 +6,7 @@ import { api, call, type Options } from "../api";
 import { count } from "../format";
 import { Check, Labelled } from "../parts/fields";
 import { Preview } from "../preview";
-import { Empty, Page, Panel, Problem, Shown } from "../ui";
+import { Empty, Page, Panel, Problem, Reasons, Shown, To } from "../ui";
 
 export function StartPage() {
   const defaults = useQuery({
@@ -49,7 +49,9 @@ function StartForm({ defaults }: { defaults: Options }) {
           },
         }),
       ),
-    onSuccess: ({ items }) => void go(items.length === 1 ? `/rollovers/${items[0].id}` : "/rollovers"),
+    onSuccess: ({ items, left }) => {
+      if (left.length === 0) void go(items.length === 1 ? `/rollovers/${items[0].id}` : "/rollovers");
+    },
   });
   return (
     <form
@@ -165,6 +167,18 @@ function StartForm({ defaults }: { defaults: Options }) {
         </Panel>
       )}
       {start.error && <Problem error={start.error} />}
+      {start.data && start.data.left.length > 0 && (
+        <Alert.Root status="warning" variant="surface">
+          <Alert.Indicator />
+          <Alert.Content>
+            <Alert.Title>
+              {count(start.data.items.length, "rollover")} started. These pools were not rolled over:
+            </Alert.Title>
+            <Reasons of={start.data.left.map((l) => `${l.pool}: ${l.why}`)} />
+            <To to="/rollovers">All rollovers</To>
+          </Alert.Content>
+        </Alert.Root>
+      )}
       <Box>
         <Button type="submit" colorPalette="deep" loading={start.isPending} disabled={chosen.length === 0}>
           Start
