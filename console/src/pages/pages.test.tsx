@@ -195,7 +195,12 @@ it("rolling back names the version that it goes to, and the one that it leaves",
       { track: "live", kind: "advance", version: "2026.10.4" },
       { track: "pilot", kind: "advance", version: "2026.10.9" },
     ),
-    "GET /api/v1/rollovers/defaults?act=rollback": { batch: "25%", floor: "10%", log_off: "warn", grace: "5m" },
+    "GET /api/v1/rollovers/defaults?act=rollback": {
+      batch: "25%",
+      floor: "10%",
+      log_off: "warn",
+      grace: "5m",
+    },
     "GET /api/v1/sites": list(),
     "POST /api/v1/previews": {
       will: ["live of counter-desk goes back."],
