@@ -73,7 +73,7 @@ func TestAMonthsWorkAtTheCommandLine(t *testing.T) {
 		"--reason", "printers", "--yes")
 	run(role.Approver, cli.ExitNotFound, `version "1999.01.1" of image counter-desk`, "rollback", "counter-desk", "1999.01.1", "--reason",
 		"printers", "--yes")
-	run(role.Approver, 0, two+" is sealed", "version", "unblock", "counter-desk", two, "--reason",
+	run(role.Approver, 0, two+" is no longer blocked", "version", "unblock", "counter-desk", two, "--reason",
 		"it was the printer", "--yes")
 	run(role.Viewer, 0, "image.rollback", "trail", "list", "--actor", "approver")
 	run(role.Viewer, 0, "The trail is whole.", "trail", "verify")
@@ -177,7 +177,7 @@ func TestAQuestionIsAskedBeforeWhatCannotBeUndone(t *testing.T) {
 	require.Contains(t, out, "nothing was done")
 	out, code = typed(t, "y\n", args...)
 	require.Zero(t, code, out)
-	require.Contains(t, out, "is barred")
+	require.Contains(t, out, "is blocked")
 }
 
 func TestAMalformedEstateFileIsExplainedWithLines(t *testing.T) {

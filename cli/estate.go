@@ -426,6 +426,9 @@ func (a *app) editVersion() *cobra.Command {
 		} else if in.EndOfLife, err = parseDay(eol); err != nil {
 			return err
 		}
+		if !f.Changed("notes") && !f.Changed("tag") && eol == "" {
+			return usage("there is nothing to change: give --notes, --tag or --end-of-life")
+		}
 		v, err := c.Version(ctx, args[0], args[1])
 		if err != nil {
 			return err
@@ -433,13 +436,24 @@ func (a *app) editVersion() *cobra.Command {
 		if v, err = c.EditVersion(ctx, args[0], args[1], v.Revision, in); err != nil {
 			return err
 		}
-		a.say("%s %s was changed.", v.Image, v.Number)
+		var changed []string
+		for _, flag := range []string{"notes", "tag", "end-of-life"} {
+			if f.Changed(flag) {
+				changed = append(changed, flag)
+			}
+		}
+		a.say("%s %s was changed: %s.", v.Image, v.Number, english.WordSeries(changed, "and"))
 		if a.output != "table" {
 			return a.showVersion(ctx, c, v)
 		}
 		return nil
 	})
 	return cmd
+}
+
+// outcomes say what an act made of a version.
+var outcomes = map[string]string{
+	"bar": "is blocked.", "unblock": "is no longer blocked.", "retire": "is retired: its copies are deleted.",
 }
 
 func (a *app) versionAct(verb, short string, needsReason bool,
@@ -470,7 +484,7 @@ func (a *app) versionAct(verb, short string, needsReason bool,
 			if err != nil {
 				return err
 			}
-			a.say("%s %s is %s.", v.Image, v.Number, versionState(v))
+			a.say("%s %s "+outcomes[verb], v.Image, v.Number)
 			if a.output != "table" {
 				return a.showVersion(ctx, c, v)
 			}

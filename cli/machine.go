@@ -111,6 +111,14 @@ func (a *app) buildMachine() *cobra.Command {
 				if err != nil {
 					return err
 				}
+				if use == "keep" && !a.structured() {
+					until := "."
+					if m.DiscardAt != nil {
+						until = ": unless somebody touches it, it is discarded on " + when(m.DiscardAt) + "."
+					}
+					a.say("%s at %s is kept%s", m.Name, m.Site, until)
+					return nil
+				}
 				return a.machineSettles(ctx, c, m)
 			}),
 		})
@@ -135,7 +143,11 @@ func (a *app) buildMachine() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.machineSettles(ctx, c, m)
+			if err := a.machineSettles(ctx, c, m); err != nil {
+				return err
+			}
+			a.say("Checkpoint %q is made.", args[2])
+			return nil
 		}),
 	}, &cobra.Command{
 		Use: "back SITE MACHINE CHECKPOINT", Short: "Have a build machine go back to a checkpoint",

@@ -132,7 +132,8 @@ func TestBuildMachinesAtTheCommandLine(t *testing.T) {
 	run(cli.ExitBad, "", "bm-new is not fit to be sealed", "capture", "counter-desk", "--from", "bm-new")
 	run(cli.ExitBad, "n\n", "secrets-left is left as it is", of("check", "--repair")...)
 	run(0, "y\n", "The seal checks found nothing.", of("check", "--repair")...)
-	run(0, "", "runs.", of("checkpoint", "clean")...)
+	run(0, "", `Checkpoint "clean" is made.`, of("checkpoint", "clean")...)
+	run(0, "", "is kept", of("keep")...)
 	run(0, "y\n", "runs.", of("back", "clean")...)
 	run(0, "", "are delivered", "capture", "counter-desk", "--from", "bm-new", "--wait")
 	out, code := typed(t, "", "--url", s.URL, "--token", token, "version", "list", "counter-desk", "--output", "csv")
@@ -145,7 +146,7 @@ func TestBuildMachinesAtTheCommandLine(t *testing.T) {
 	run(0, "", "passed", "proof", "list", "--of", "counter-desk "+number)
 
 	run(0, "", "is off", of("stop")...)
-	run(0, "", "is off", of("keep")...)
+	run(0, "", "is kept", of("keep")...)
 	run(cli.ExitRefused, "", "bm-new is off: start it first", of("run", "--", "/bin/true")...)
 	run(cli.ExitRefused, "n\n", "nothing was done", of("discard")...)
 	run(0, "y\n", "is discarded", of("discard")...)

@@ -207,6 +207,11 @@ func TestAnEmptyEstateSaysHowToBegin(t *testing.T) {
 		"write batch=N or done=N":  {"rollover", "watch", "1", "--until", "noon"},
 		"is not the number of a":   {"token", "revoke", "first"},
 		"write it as 2026-11-23T2": {"rollover", "start", "--pool", "x", "--earliest-start", "noon"},
+		"give --notes, --tag or":   {"version", "edit", "x", "1"},
+		"give --title, --role,":    {"account", "edit", "x"},
+		"--enable: give one of":    {"account", "edit", "x", "--disable", "--enable"},
+		"use 1 to 366 days":        {"token", "make", "x", "--days", "0"},
+		"use 1 or more days":       {"image", "retention", "x", "--keep", "1", "--days", "0"},
 	} {
 		out, _ := pane(t, s, role.Viewer, args...)
 		require.Contains(t, out, want, "%v", args)

@@ -177,6 +177,7 @@ func (a *app) tokens() *cobra.Command {
 	cmd := &cobra.Command{Use: "token", Short: "Your bearer tokens"}
 	var in client.NewToken
 	var name string
+	var daysGiven func() bool
 	make := &cobra.Command{
 		Use: "make NAME", Short: "Make a bearer token; its secret is shown this once", Args: named,
 		Long: "Make a bearer token. A token that is made with another one lasts no longer and may do no more " +
@@ -185,6 +186,9 @@ func (a *app) tokens() *cobra.Command {
 			"pools or images changes nothing\nelse; what it can read is by its role.",
 		Example: "  pane token make pipeline --account mira --days 90 --role operator --pool ticket-pilot",
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			if daysGiven() && in.Days < 1 {
+				return usage("--days %d: use 1 to 366 days, or leave it out", in.Days)
+			}
 			in.Name = args[0]
 			var t client.MadeToken
 			var err error
@@ -216,6 +220,7 @@ func (a *app) tokens() *cobra.Command {
 		}),
 	}
 	f := make.Flags()
+	daysGiven = func() bool { return f.Changed("days") }
 	f.IntVar(&in.Days, "days", 0, "days until it expires (default: as long as the token that makes it; 30 with "+
 		"--account)")
 	f.StringVar((*string)(&in.Role), "role", "", "the most that it may do (default: all that you may)")
@@ -296,6 +301,12 @@ func (a *app) accounts() *cobra.Command {
 	f.BoolVar(&edit.enable, "enable", false, "let them sign in again")
 	f.BoolVar(&edit.password, "password", false, "set a new password, which is asked for; all sessions and tokens end")
 	change.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
+		if edit.disable && edit.enable {
+			return usage("--disable and --enable: give one of them")
+		}
+		if !edit.disable && !edit.enable && !edit.password && !f.Changed("title") && !f.Changed("role") {
+			return usage("there is nothing to change: give --title, --role, --disable, --enable or --password")
+		}
 		var in client.AccountEdit
 		if f.Changed("title") {
 			in.Title = &edit.title

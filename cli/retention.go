@@ -35,6 +35,8 @@ func (a *app) imageRetention() *cobra.Command {
 	cmd.RunE = a.run(func(ctx context.Context, c *client.Client, args []string) error {
 		given := f.Changed("keep") || f.Changed("days") || f.Changed("tagged")
 		switch {
+		case f.Changed("days") && rule.Days < 1:
+			return usage("--days %d: use 1 or more days, or leave it out", rule.Days)
 		case off && given:
 			return usage("--off keeps everything: give no other rule with it")
 		case given && rule.Keep == 0:

@@ -58,6 +58,9 @@ func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackReque
 	if strings.TrimSpace(r.Reason) == "" {
 		return result, engine.Invalidf("rolling back needs a reason: it stands on the barred version and in the trail")
 	}
+	if err := notPast(r.Options, rs.engine.Clock.Now()); err != nil {
+		return result, err
+	}
 	err = rs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		result = RollbackResult{}
 		img, err := store.LockImage(tx.DB, r.Image)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize/english"
 
@@ -47,6 +48,9 @@ func (rs *Rollovers) Start(ctx context.Context, actor string, r StartRequest) (s
 ) {
 	if len(r.Pools) == 0 {
 		return nil, nil, engine.Invalidf("name at least one pool to roll over")
+	}
+	if err := notPast(r.Options, rs.engine.Clock.Now()); err != nil {
+		return nil, nil, err
 	}
 	full := map[string]error{}
 	for i, name := range r.Pools {
@@ -95,6 +99,15 @@ func (rs *Rollovers) Start(ctx context.Context, actor string, r StartRequest) (s
 		return none
 	})
 	return started, left, err
+}
+
+// notPast returns a problem if the earliest start is over.
+func notPast(o rollover.Options, now time.Time) error {
+	if o.EarliestStart.IsZero() || o.EarliestStart.After(now) {
+		return nil
+	}
+	return engine.Invalidf("earliest start %s is not in the future: it is %s", o.EarliestStart.Format(time.RFC3339),
+		now.UTC().Format(time.RFC3339))
 }
 
 // Activated handles open rollovers of an image's pools to a version other than the activated one: it refuses the

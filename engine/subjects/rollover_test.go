@@ -329,10 +329,11 @@ func TestOfAListOfPoolsThoseAreRolledThatCanBe(t *testing.T) {
 		require.NoError(t, err)
 		return len(rows)
 	}
-	n := before()
+	n, past := before(), time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 	for _, wrong := range []client.StartRollovers{
 		{Pools: []string{"back-office", "ticket-counters", "nowhere"}, Options: ask.Options},
 		{Pools: ask.Pools, Options: client.Options{Batch: "0%"}},
+		{Pools: ask.Pools, Options: client.Options{EarliestStart: &past}},
 		{Pools: []string{"back-office"}, Options: ask.Options},
 	} {
 		_, _, err := op.StartRollovers(ctx, wrong)

@@ -24,6 +24,9 @@ type VersionEdit struct {
 
 // EditVersion changes notes, tags or end-of-life.
 func (vs *Versions) EditVersion(ctx context.Context, actor, imageName, number string, edit VersionEdit) error {
+	if edit.Notes == nil && edit.Tags == nil && edit.EndOfLife == nil {
+		return engine.Invalidf("there is nothing to change: give notes, tags or end-of-life")
+	}
 	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
 		if !edit.Revisions.Allow(v.Revision) {
 			return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf(
@@ -38,6 +41,10 @@ func (vs *Versions) EditVersion(ctx context.Context, actor, imageName, number st
 			v.Tags, detail["tags"] = *edit.Tags, *edit.Tags
 		}
 		if edit.EndOfLife != nil {
+			if at := *edit.EndOfLife; at != nil && !at.After(tx.Now) && (v.EndOfLife == nil ||
+				!at.Equal(*v.EndOfLife)) {
+				return engine.Invalidf("end-of-life %s is not in the future", at.Format(time.DateOnly))
+			}
 			v.EndOfLife, detail["end_of_life"] = *edit.EndOfLife, *edit.EndOfLife
 		}
 		v.Revision++
