@@ -63,8 +63,9 @@ func TestWhatIsWrongWithLinesIsSaid(t *testing.T) {
 		{"rate: unlimited", `rate: "0"`, "is no size"},
 		{"line: harbour-link", "line: far-link", `line 13: site south-quay: line "far-link" is not in this file; it has ` +
 			"harbour-link, other"},
-		{"delivery-rate: 8MiB", "read-rate: 8", "site south-quay: read-rate: rate of 8 a second: use 64KiB or more"},
-		{"delivery-rate: 8MiB", "delivery-rate: 8", "site south-quay: delivery-rate: rate of 8 a second"},
+		{"delivery-rate: 8MiB", "read-rate: \"8\"", "site south-quay: read-rate: rate of 8 a second: use 64KiB or " +
+			"more"},
+		{"delivery-rate: 8MiB", "delivery-rate: \"8\"", "site south-quay: delivery-rate: rate of 8 a second"},
 		{`{from: "0:00", to: "0:00"`, `{from: "0:00", to: ""`, `site south-quay: delivery-hours: to: "" is no time of day`},
 	} {
 		require.Contains(t, lined, c.replace)

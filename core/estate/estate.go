@@ -16,9 +16,6 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 	emitter "go.yaml.in/yaml/v3"
 
 	"nimblepane/core/delivery"
@@ -130,52 +127,37 @@ func (ps Problems) Error() string {
 // Problems.
 func Parse(b []byte) (File, error) {
 	var f File
-	if p := strict.CheckYAML(b); p != nil {
-		return f, Problems{{p.Line, p.Text}}
+	places, found := strict.ReadYAML(b, &f)
+	c := checker{places: places, unread: map[string]bool{}}
+	for _, p := range found {
+		c.unread[p.Path] = true
+		c.problems = append(c.problems, Problem{p.Line, p.Text})
 	}
-	tree, err := parser.ParseBytes(b, 0)
-	if err != nil {
-		return f, Problems{yamlProblem(err)}
+	if len(found) == 0 || len(places) > 1 {
+		c.file(&f)
 	}
-	if len(tree.Docs) == 0 || tree.Docs[0].Body == nil {
-		return f, Problems{{Text: "the file is empty: it needs sites, images and pools"}}
-	}
-	if err := yaml.NodeToValue(tree.Docs[0].Body, &f, yaml.Strict()); err != nil {
-		return f, Problems{yamlProblem(err)}
-	}
-	c := checker{tree: tree}
-	c.file(&f)
 	if len(c.problems) > 0 {
+		slices.SortStableFunc(c.problems, func(a, b Problem) int { return cmp.Compare(a.Line, b.Line) })
 		return f, c.problems
 	}
 	return f, nil
 }
 
-func yamlProblem(err error) Problem {
-	var y yaml.Error
-	if errors.As(err, &y) && y.GetToken() != nil {
-		return Problem{Line: y.GetToken().Position.Line, Text: y.GetMessage()}
-	}
-	return Problem{Text: err.Error()}
-}
-
 type checker struct {
-	tree     *ast.File
+	places   strict.Places
+	unread   map[string]bool // paths of what could not be read
 	problems Problems
 }
 
-// at reports a problem at a path such as $.pools[2].site, or at the nearest
-// thing above it that is in the file.
+// at reports a problem at a path such as pools[2].site, or at the nearest thing
+// above it that is in the file, unless what is there could not be read.
 func (c *checker) at(path, format string, args ...any) {
-	line := 0
-	for p := path; p != "$" && line == 0; p = p[:strings.LastIndexAny(p, ".[")] {
-		if yp, err := yaml.PathString(p); err == nil {
-			if node, err := yp.FilterFile(c.tree); err == nil {
-				line = node.GetToken().Position.Line
-			}
+	for p := path; p != ""; p = p[:max(0, strings.LastIndexAny(p, ".["))] {
+		if c.unread[p] {
+			return
 		}
 	}
-	c.problems = append(c.problems, Problem{line, fmt.Sprintf(format, args...)})
+	c.problems = append(c.problems, Problem{c.places.Of(path).Line, fmt.Sprintf(format, args...)})
 }
 
 func (c *checker) name(path, kind, name string, seen map[string]bool) {
@@ -193,16 +175,16 @@ func (c *checker) file(f *File) {
 	}
 	sites, images, lines := map[string]bool{}, map[string]bool{}, map[string]bool{}
 	for i := range f.Lines {
-		c.line(fmt.Sprintf("$.lines[%d]", i), &f.Lines[i], lines)
+		c.line(fmt.Sprintf("lines[%d]", i), &f.Lines[i], lines)
 	}
 	for i := range f.Sites {
-		at := fmt.Sprintf("$.sites[%d]", i)
+		at := fmt.Sprintf("sites[%d]", i)
 		c.site(at, &f.Sites[i], sites)
 		c.deliveries(at, &f.Sites[i], f.Lines)
 	}
 	byName := map[string]*Image{}
 	for i := range f.Images {
-		c.image(fmt.Sprintf("$.images[%d]", i), &f.Images[i], images, f.Sites)
+		c.image(fmt.Sprintf("images[%d]", i), &f.Images[i], images, f.Sites)
 		byName[f.Images[i].Name] = &f.Images[i]
 	}
 	pools, prefixes := map[string]bool{}, map[string]bool{}
@@ -211,7 +193,7 @@ func (c *checker) file(f *File) {
 		bySite[f.Sites[i].Name] = &f.Sites[i]
 	}
 	for i := range f.Pools {
-		p, at := &f.Pools[i], fmt.Sprintf("$.pools[%d]", i)
+		p, at := &f.Pools[i], fmt.Sprintf("pools[%d]", i)
 		c.name(at+".name", "pool", p.Name, pools)
 		c.title(at, "pool", &p.Title, p.Name)
 		if !sites[p.Site] {

@@ -92,11 +92,36 @@ pools:
 	}
 }
 
+// TestAllProblemsOfAFileAreToldAtOnce has keys that are not known, values of another kind, and values that are wrong.
+func TestAllProblemsOfAFileAreToldAtOnce(t *testing.T) {
+	t.Parallel()
+	_, err := Parse([]byte(`sites:
+- {name: north quay, platform: practice, address: "http://127.0.0.1:1", starts-per-minute: many}
+- {name: south-quay, platform: practice, address: "http://127.0.0.1:2", starts: 3}
+images:
+- {name: desk, machine-class: standard, clearance: {testers: -1, soak: soon, tester: 2}}
+pools:
+- {name: a, site: nowhere, image: desk, track: life, hosts: x, host-prefix: a, seats-per-host: 4, machine-class: standard}
+- nothing
+tides: high
+`))
+	require.EqualError(t, err, `line 2: sites[0].starts-per-minute has to be a whole number, and is the text "many"
+line 2: site name "north quay" cannot be a name: use lower-case letters, digits and single dashes, beginning with a letter, at most 40
+line 3: there is no key "starts" in sites[1]: use name, title, platform, address, starts-per-minute, clones-per-copy, line, delivery-rate, delivery-hours, read-rate, hypervisors, service-address, accelerator or machine-classes
+line 5: there is no key "tester" in images[0].clearance: use testers, soak, copies, keep-applications, no-downgrades, no-serious-flaws or independent
+line 5: image desk: -1 testers: use 0 to 100
+line 5: image desk: soak of "soon": write a time in whole seconds, such as 24h, 90m or 30s, at least 0s and at most 2160h
+line 7: pools[0].hosts has to be a whole number, and is the text "x"
+line 7: pool a: site "nowhere" is not in this file; it has north quay, south-quay
+line 7: pool a: image desk has no track "life"; it has pilot, live
+line 8: pools[1] has to be keys with values, and is the text "nothing"
+line 9: there is no key "tides": use lines, sites, images, pools or workshop`)
+}
+
 func TestWhatIsNotYAMLSaysWhere(t *testing.T) {
 	t.Parallel()
 	for text, line := range map[string]int{
 		"sites:\n  - name: a\n   platform: b\n": 3, "sites: []\ntides: high\n": 2,
-		"sites:\n  - name: [a]\n": 2,
 	} {
 		_, err := Parse([]byte(text))
 		var p Problems

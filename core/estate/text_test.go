@@ -158,7 +158,7 @@ func TestWhatTheFileMayNotHold(t *testing.T) {
 		"hosts: 017":                  "017 could be taken for several numbers",
 		"title: " + `"two\nlines"`:    "one line of at most 100 characters",
 		"title: " + `"\u001b[31mred"`: "one line of at most 100 characters",
-		"Hosts: 3":                    `unknown field "Hosts"`,
+		"Hosts: 3":                    `line 3: there is no key "Hosts" in pools[0]: use name,`,
 		"hosts: 3\n    hosts: 4":      "already defined",
 	} {
 		_, err := Parse(fmt.Appendf(nil, "pools:\n  - name: a\n    %s\n", line))

@@ -41,7 +41,7 @@ var currency = regexp.MustCompile(`^[A-Z]{3}$`)
 
 // workshop fills in what was left out, and checks the rest.
 func (c *checker) workshop(w *Workshop) {
-	const at = "$.workshop"
+	const at = "workshop"
 	w.Longest, w.Left = cmp.Or(w.Longest, UsualWorkshop.Longest), cmp.Or(w.Left, UsualWorkshop.Left)
 	for _, s := range []struct {
 		key, text   string

@@ -104,11 +104,7 @@ func ParseReady(name string, text []byte) (Ready, error) {
 		return r, Problems{{1, 1, fmt.Sprintf("it has %d bytes: at most %d are taken", len(text), MostBytes)}}
 	}
 	places, found := strict.ReadYAML(text, &r)
-	c := checker{places: places, unread: map[string]bool{}}
-	for _, p := range found {
-		c.unread[p.Path] = true
-		c.problems = append(c.problems, Problem{p.Line, p.Column, p.Text})
-	}
+	c := newChecker(places, found)
 	if !parameterName.MatchString(name) {
 		c.at("", "%q is no name of a ready step: call its file by small letters, digits and dashes", name)
 	}

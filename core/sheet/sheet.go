@@ -215,11 +215,8 @@ func Parse(text []byte, own ...Library) (Sheet, error) {
 	}
 	places, found := strict.ReadYAML(text, &s)
 	s.places = places
-	c := checker{places: places, unread: map[string]bool{}, library: s.library}
-	for _, p := range found {
-		c.unread[p.Path] = true
-		c.problems = append(c.problems, Problem{p.Line, p.Column, p.Text})
-	}
+	c := newChecker(places, found)
+	c.library = s.library
 	if len(c.problems) == 0 || len(places) > 1 {
 		c.sheet(&s)
 	}
@@ -239,6 +236,19 @@ type checker struct {
 	problems Problems
 
 	conditions int // characters of them so far
+}
+
+// newChecker returns a checker that has reported what could not be read.
+func newChecker(places strict.Places, found []strict.YAMLProblem) checker {
+	c := checker{places: places, unread: map[string]bool{}}
+	for _, p := range found {
+		c.unread[p.Path] = true
+		if _, known := places[p.Path]; !known { // a key that is not known may be meant as one that is missing beside it
+			c.unread[p.Path[:max(0, strings.LastIndexByte(p.Path, '.'))]] = true
+		}
+		c.problems = append(c.problems, Problem{p.Line, p.Column, p.Text})
+	}
+	return c
 }
 
 // at reports a problem at a path such as steps[2].install, unless what is there

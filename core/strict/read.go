@@ -174,7 +174,7 @@ func (r *reader) fields(path string, entries []*ast.MappingValueNode, into refle
 			if path != "" {
 				within = " in " + path
 			}
-			r.problem(path, e.Key, "there is no key %q%s: use %s", shown(key), within, oneOf(keys))
+			r.problem(joined(path, key), e.Key, "there is no key %q%s: use %s", shown(key), within, oneOf(keys))
 			continue
 		}
 		r.entry(path, key, e, into.FieldByIndex(index))
@@ -182,16 +182,20 @@ func (r *reader) fields(path string, entries []*ast.MappingValueNode, into refle
 }
 
 func (r *reader) entry(path, key string, e *ast.MappingValueNode, into reflect.Value) {
-	if path != "" {
-		path += "."
-	}
-	path += key
+	path = joined(path, key)
 	r.note(path, e.Key)
 	if _, empty := e.Value.(*ast.NullNode); empty {
 		r.problem(path, e.Key, "there is nothing behind %s: write a value, or leave the key out", path)
 		return
 	}
 	r.read(path, e.Value, into)
+}
+
+func joined(path, key string) string {
+	if path == "" {
+		return key
+	}
+	return path + "." + key
 }
 
 func (r *reader) note(path string, n ast.Node) {
