@@ -111,7 +111,7 @@ func unknown(a *cel.Ast, parameters map[string]Parameter) (names []string) {
 }
 
 func (c *checker) condition(at string, condition Condition, parameters map[string]Parameter) {
-	if !c.has(at) {
+	if !c.has(at) || c.done != nil && c.done() != nil {
 		return
 	}
 	if c.conditions += len(condition); c.conditions > mostConditions {

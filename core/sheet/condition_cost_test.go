@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"context"
 	"strings"
 	"testing"
 
@@ -41,6 +42,18 @@ func TestAHostileConditionIsRefusedOrCheap(t *testing.T) {
 	}
 	_, err := hostile()["lists in lists"].compiled()
 	require.ErrorContains(t, err, "brackets in brackets, more than 12 deep")
+}
+
+func TestACheckEndsWithItsContext(t *testing.T) {
+	t.Parallel()
+	ctx, cancel := context.WithCancel(t.Context())
+	text := []byte("image: desk\nbase: {disk: x}\nmachine: {site: a}\nsteps: [{name: a, when: \"[[[[[1]]]]]==[]\", " +
+		"restart: {}}]\n")
+	_, err := ParseContext(ctx, text)
+	require.NoError(t, err)
+	cancel()
+	_, err = ParseContext(ctx, text)
+	require.ErrorIs(t, err, context.Canceled)
 }
 
 func BenchmarkHostileCondition(b *testing.B) {

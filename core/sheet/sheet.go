@@ -8,6 +8,7 @@ package sheet
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"maps"
 	"path"
@@ -205,6 +206,12 @@ const (
 // the ready steps that ship with the product, and those of other libraries that
 // are given. The error is Problems.
 func Parse(text []byte, own ...Library) (Sheet, error) {
+	return ParseContext(context.Background(), text, own...)
+}
+
+// ParseContext is Parse until the context is done, and returns its error then:
+// to check the conditions of a sheet can take half a second.
+func ParseContext(ctx context.Context, text []byte, own ...Library) (Sheet, error) {
 	s := Sheet{library: Shipped()}
 	for _, l := range own {
 		s.library = s.library.And(l)
@@ -216,9 +223,12 @@ func Parse(text []byte, own ...Library) (Sheet, error) {
 	places, found := strict.ReadYAML(text, &s)
 	s.places = places
 	c := newChecker(places, found)
-	c.library = s.library
+	c.library, c.done = s.library, ctx.Err
 	if len(c.problems) == 0 || len(places) > 1 {
 		c.sheet(&s)
+	}
+	if err := ctx.Err(); err != nil {
+		return s, err
 	}
 	if len(c.problems) > 0 {
 		slices.SortStableFunc(c.problems, func(a, b Problem) int {
@@ -234,6 +244,7 @@ type checker struct {
 	unread   map[string]bool // paths
 	library  Library
 	problems Problems
+	done     func() error // why to stop, nil to go on; nil for never
 
 	conditions int // characters of them so far
 }

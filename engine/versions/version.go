@@ -24,14 +24,14 @@ type VersionEdit struct {
 
 // EditVersion changes notes, tags or end-of-life.
 func (vs *Versions) EditVersion(ctx context.Context, actor, imageName, number string, edit VersionEdit) error {
-	if edit.Notes == nil && edit.Tags == nil && edit.EndOfLife == nil {
-		return engine.Invalidf("there is nothing to change: give notes, tags or end-of-life")
-	}
 	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
 		if !edit.Revisions.Allow(v.Revision) {
 			return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf(
 				"%s was changed since you read it (%s, now %d): read it again and repeat the change",
 				Label(img, *v), edit.Revisions, v.Revision)}
+		}
+		if edit.Notes == nil && edit.Tags == nil && edit.EndOfLife == nil {
+			return engine.Invalidf("there is nothing to change: give notes, tags or end-of-life")
 		}
 		detail := map[string]any{}
 		if edit.Notes != nil {
