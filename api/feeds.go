@@ -139,8 +139,15 @@ func oneFeed(db *gorm.DB, f store.Feed) (client.Feed, error) {
 }
 
 func feedOut(counts map[int64]int, f store.Feed) client.Feed {
+	var oldest *time.Time
+	for _, at := range f.SignedAt.V {
+		if oldest == nil || at.Before(*oldest) {
+			oldest = &at
+		}
+	}
 	return client.Feed{
-		Name: f.Name, Address: f.Address, Publisher: f.Publisher, Signed: f.Key != "", Every: f.EverySeconds,
+		SignedAt: oldest,
+		Name:     f.Name, Address: f.Address, Publisher: f.Publisher, Signed: f.Key != "", Every: f.EverySeconds,
 		Releases: counts[f.ID], LookedAt: f.LookedAt, SeenAt: f.SeenAt, Why: f.Why, LeftOut: f.LeftOut,
 		AddedBy: f.AddedBy,
 	}

@@ -54,7 +54,9 @@ func (a *app) addFeed() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in.Key = string(text)
+			if in.Key, err = feed.Armoured(text); err != nil {
+				return usage("%s: %s", key, err)
+			}
 		}
 		if _, err := c.AddFeed(ctx, in); err != nil {
 			return err
@@ -121,7 +123,10 @@ func (a *app) showFeed() *cobra.Command {
 				return a.object(f)
 			}
 			a.facts(fact{"Feed", f.Name}, fact{"Address", f.Address}, fact{"Publisher", f.Publisher},
-				fact{"Signed", yesNo(f.Signed)}, fact{"Releases", fmt.Sprint(f.Releases)},
+				fact{"Signed", yesNo(f.Signed)}, fact{"Signed on", when(f.SignedAt)}, fact{
+					"Releases",
+					fmt.Sprint(f.Releases),
+				},
 				fact{"Read every", estate.Span(time.Duration(f.Every) * time.Second)}, fact{"Read", when(f.SeenAt)},
 				fact{"Tried", when(f.LookedAt)}, fact{"Not read because", f.Why},
 				fact{"Left out", strings.Join(f.LeftOut, "\n")}, fact{"Added by", f.AddedBy})

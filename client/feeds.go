@@ -15,6 +15,7 @@ type Feed struct {
 	Address   string     `json:"address"`
 	Publisher string     `json:"publisher,omitempty" doc:"Of releases that do not say theirs"`
 	Signed    bool       `json:"signed" doc:"It has to be signed by the key that was given"`
+	SignedAt  *time.Time `json:"signed_at,omitempty" doc:"When the oldest of its files was signed, for a signed feed that was read"`
 	Every     int64      `json:"every_seconds" doc:"It is read again after so long"`
 	Releases  int        `json:"releases" doc:"That stand in it"`
 	LookedAt  *time.Time `json:"looked_at,omitempty" doc:"When it was read last"`

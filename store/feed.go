@@ -24,6 +24,8 @@ type Feed struct {
 	SeenAt       *time.Time // last without an error
 	Why          string     // it could not be read last
 	LeftOut      Strings    `gorm:"type:jsonb"` // what of it could not be taken, and why
+	// SignedAt is when the files of a signed feed were signed that were read last, by their paths.
+	SignedAt JSON[map[string]time.Time] `gorm:"type:jsonb"`
 }
 
 // Subject is what a feed is called in the trail.

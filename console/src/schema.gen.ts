@@ -3423,6 +3423,11 @@ export interface components {
             seen_at?: string;
             /** @description It has to be signed by the key that was given */
             signed: boolean;
+            /**
+             * Format: date-time
+             * @description When the oldest of its files was signed, for a signed feed that was read
+             */
+            signed_at?: string;
             /** @description Why it could not be read last */
             why?: string;
         };

@@ -115,8 +115,14 @@ type item struct {
 	SHA256 text  `json:"sha256"`
 }
 
-// Index reads an index and returns the paths of the files of products that it names, from the feed's root.
-func Index(file []byte) (paths []string, err error) {
+// Named is a file of products that an index names.
+type Named struct {
+	Path string `json:"path"` // from the feed's root
+	ID   string `json:"id"`   // its content_id
+}
+
+// Index reads an index and returns the files of products that it names, by path.
+func Index(file []byte) (files []Named, err error) {
 	var index struct {
 		Format text `json:"format"`
 		Index  map[string]struct {
@@ -139,17 +145,31 @@ func Index(file []byte) (paths []string, err error) {
 		if err := checkPath(string(e.Path)); err != nil {
 			return nil, fmt.Errorf("the path of %s: %w", cut(name), err)
 		}
-		paths = append(paths, string(e.Path))
+		files = append(files, Named{string(e.Path), name})
 	}
-	slices.Sort(paths)
-	switch paths = slices.Compact(paths); {
-	case len(paths) == 0:
+	slices.SortFunc(files, func(a, b Named) int {
+		return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.ID, b.ID))
+	})
+	files = slices.CompactFunc(files, func(a, b Named) bool { return a.Path == b.Path })
+	switch {
+	case len(files) == 0:
 		return nil, fmt.Errorf("it names no file of products with disk images (format products:1.0, datatype " +
 			"image-downloads)")
-	case len(paths) > MostFiles:
-		return nil, fmt.Errorf("it names %d files of products: at most %d are read", len(paths), MostFiles)
+	case len(files) > MostFiles:
+		return nil, fmt.Errorf("it names %d files of products: at most %d are read", len(files), MostFiles)
 	}
-	return paths, nil
+	return files, nil
+}
+
+// ContentID returns what a file says it is, "" if it does not.
+func ContentID(file []byte) string {
+	var s struct {
+		ID text `json:"content_id"`
+	}
+	if json.Unmarshal(file, &s) != nil {
+		return ""
+	}
+	return string(s.ID)
 }
 
 // IsProducts says whether a file is one of products, and not an index.

@@ -2,12 +2,15 @@ package feed
 
 import (
 	"bytes"
+	"crypto"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
 	"github.com/ProtonMail/go-crypto/openpgp/armor"
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
+	"github.com/ProtonMail/go-crypto/openpgp/packet"
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/core/base"
@@ -95,12 +98,12 @@ func TestWhatCannotBeTakenIsLeftOutWithAReason(t *testing.T) {
 
 func TestAnIndexNamesTheFilesOfProducts(t *testing.T) {
 	t.Parallel()
-	paths, err := Index([]byte(`{"format": "index:1.0", "index": {
+	files, err := Index([]byte(`{"format": "index:1.0", "index": {
 		"b": {"datatype": "image-downloads", "format": "products:1.0", "path": "streams/v1/b.json"},
 		"a": {"format": "products:1.0", "path": "streams/v1/a.json"},
 		"c": {"datatype": "image-ids", "format": "products:1.0", "path": "streams/v1/c.json"}}}`))
 	require.NoError(t, err)
-	require.Equal(t, []string{"streams/v1/a.json", "streams/v1/b.json"}, paths)
+	require.Equal(t, []Named{{"streams/v1/a.json", "a"}, {"streams/v1/b.json", "b"}}, files)
 	for text, why := range map[string]string{
 		"no":                         "no JSON file",
 		`{"format": "products:1.0"}`: "that of an index is index:1.0",
@@ -178,7 +181,8 @@ func TestSerialsAreComparedByTheirNumbers(t *testing.T) {
 func TestASignedFeedIsThatOfWhoseKeyIsGiven(t *testing.T) {
 	t.Parallel()
 	pair := func() (*openpgp.Entity, string) {
-		e, err := openpgp.NewEntity("Estuary Works", "", "feed@estuary.example", nil)
+		e, err := openpgp.NewEntity("Estuary Works", "", "feed@estuary.example",
+			&packet.Config{Algorithm: packet.PubKeyAlgoRSA, RSABits: 2048})
 		require.NoError(t, err)
 		var b bytes.Buffer
 		w, err := armor.Encode(&b, openpgp.PublicKeyType, nil)
@@ -196,16 +200,49 @@ func TestASignedFeedIsThatOfWhoseKeyIsGiven(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, w.Close())
 
-	text, err := Signed(signed.Bytes(), key)
+	for _, keys := range []string{key, key + "\n" + another, another + "\n" + key} {
+		text, at, err := Signed(signed.Bytes(), keys)
+		require.NoError(t, err)
+		require.JSONEq(t, `{"format": "index:1.0"}`, string(text))
+		require.WithinDuration(t, time.Now(), at, time.Hour)
+	}
+	_, _, err = Signed(signed.Bytes(), another)
+	require.ErrorContains(t, err, "its signature is not right")
+	weak := bytes.NewBufferString("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA1\n\n{}\n")
+	sig := &packet.Signature{
+		Version: 4, SigType: packet.SigTypeText, PubKeyAlgo: vendor.PrivateKey.PubKeyAlgo, Hash: crypto.SHA1,
+		CreationTime: time.Now(), IssuerKeyId: &vendor.PrivateKey.KeyId,
+	}
+	hash, err := sig.PrepareSign(nil)
 	require.NoError(t, err)
-	require.JSONEq(t, `{"format": "index:1.0"}`, string(text))
-	_, err = Signed(signed.Bytes(), another)
+	_, err = hash.Write([]byte("{}"))
+	require.NoError(t, err)
+	require.NoError(t, sig.Sign(hash, vendor.PrivateKey,
+		&packet.Config{NonDeterministicSignaturesViaNotation: new(bool)}))
+	w, err = armor.Encode(weak, openpgp.SignatureType, nil)
+	require.NoError(t, err)
+	require.NoError(t, sig.Serialize(w))
+	require.NoError(t, w.Close())
+	_, _, err = Signed(weak.Bytes(), key)
+	require.ErrorContains(t, err, "SHA-1) with which another file could have the same one")
+	_, _, err = Signed(bytes.Replace(signed.Bytes(), []byte("index"), []byte("other"), 1), key)
 	require.ErrorContains(t, err, "its signature is not right")
-	_, err = Signed(bytes.Replace(signed.Bytes(), []byte("index"), []byte("other"), 1), key)
-	require.ErrorContains(t, err, "its signature is not right")
-	_, err = Signed([]byte(`{"format": "index:1.0"}`), key)
+	_, _, err = Signed([]byte(`{"format": "index:1.0"}`), key)
 	require.ErrorContains(t, err, "it is not signed")
 	require.NoError(t, CheckKey(key))
+	var binary bytes.Buffer
+	require.NoError(t, vendor.Serialize(&binary))
+	written, err := Armoured(binary.Bytes())
+	require.NoError(t, err)
+	_, _, err = Signed(signed.Bytes(), written)
+	require.NoError(t, err)
+	asItIs, err := Armoured([]byte(key))
+	require.NoError(t, err)
+	require.Equal(t, key, asItIs)
+	_, err = Armoured([]byte("no key"))
+	require.Error(t, err)
+	require.ErrorContains(t, CheckKey(key+"\n-----BEGIN PGP PUBLIC KEY BLOCK-----\n\nxxxx\n-----END PGP PUBLIC KEY "+
+		"BLOCK-----\n"), "key block 2 cannot be read")
 	require.ErrorContains(t, CheckKey("ssh-ed25519 AAAA"), "no OpenPGP public key")
 	var private bytes.Buffer
 	aw, err := armor.Encode(&private, openpgp.PrivateKeyType, nil)

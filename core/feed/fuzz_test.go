@@ -9,9 +9,9 @@ func FuzzFeed(f *testing.F) {
 	f.Add([]byte("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA512\n\n{}\n-----BEGIN PGP SIGNATURE-----\n"))
 	f.Fuzz(func(t *testing.T, file []byte) {
 		_ = IsProducts(file)
-		if paths, err := Index(file); err == nil {
-			for _, p := range paths {
-				if err := checkPath(p); err != nil {
+		if files, err := Index(file); err == nil {
+			for _, p := range files {
+				if err := checkPath(p.Path); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -25,6 +25,6 @@ func FuzzFeed(f *testing.F) {
 				t.Fatal(err)
 			}
 		}
-		_, _ = Signed(file, "")
+		_, _, _ = Signed(file, "")
 	})
 }

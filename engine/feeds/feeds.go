@@ -214,7 +214,8 @@ func (fs *Feeds) see(ctx context.Context, id int64) (again time.Duration, err er
 		return 0, err
 	}
 	reading, cancel := context.WithTimeout(ctx, atMost)
-	offers, left, broke := fs.read(reading, f)
+	signed := map[string]time.Time{}
+	offers, left, broke := fs.read(reading, f, signed)
 	if errors.Is(context.Cause(reading), context.DeadlineExceeded) {
 		broke = fmt.Errorf("it was not read within %s", atMost)
 	}
@@ -238,7 +239,7 @@ func (fs *Feeds) see(ctx context.Context, id int64) (again time.Duration, err er
 			f.Why = broke.Error()
 			return tx.Save(&f).Error
 		}
-		f.SeenAt, f.Why, f.LeftOut = &tx.Now, "", left
+		f.SeenAt, f.Why, f.LeftOut, f.SignedAt.V = &tx.Now, "", left, signed
 		if err := changed(tx, f, offers); err != nil {
 			return err
 		}
@@ -275,11 +276,15 @@ func changed(tx *store.Tx, f store.Feed, offers []feed.Offer) error {
 	return store.ReplaceOffers(tx, f.ID, offers)
 }
 
-// read reads all of a feed.
-func (fs *Feeds) read(ctx context.Context, f store.Feed) (offers []feed.Offer, left []string, err error) {
+// read reads all of a feed, and writes down when its files were signed. A signed
+// file has to be the one that the index names, and no older than the one that was
+// read before: whoever answers for the vendor could send any that it ever signed.
+func (fs *Feeds) read(ctx context.Context, f store.Feed, signed map[string]time.Time) (offers []feed.Offer,
+	left []string, err error,
+) {
 	root, first := divided(f)
 	kept := int64(0)
-	read := func(name string, isFirst bool) (out foreign.FeedFile, err error) {
+	read := func(name, id string, isFirst bool) (out foreign.FeedFile, err error) {
 		file, err := fs.get(ctx, root+name)
 		if err != nil {
 			return out, err
@@ -289,17 +294,30 @@ func (fs *Feeds) read(ctx context.Context, f store.Feed) (offers []feed.Offer, l
 		if kept += size; err != nil {
 			return out, fmt.Errorf("%s%s: %w", root, name, err)
 		}
+		if f.Key != "" {
+			signed[name] = out.SignedAt
+			switch before := f.SignedAt.V[name]; {
+			case out.SignedAt.Before(before):
+				return out, fmt.Errorf("%s%s: it was signed on %s, and one that was signed on %s was read before: "+
+					"an older "+
+					"file does not take the place of a newer one", root, name, out.SignedAt.Format(time.DateTime),
+					before.Format(time.DateTime))
+			case id != "" && out.ContentID != id:
+				return out, fmt.Errorf("%s%s: the signed file is %q, and the index names %q there", root, name,
+					out.ContentID, id)
+			}
+		}
 		if offers, left = append(offers, out.Offers...), append(left, out.Left...); len(offers) > feed.MostOffers {
 			return out, fmt.Errorf("it has more than %d releases, which are at most read", feed.MostOffers)
 		}
 		return out, nil
 	}
-	index, err := read(first, true)
+	index, err := read(first, "", true)
 	if err != nil {
 		return nil, nil, err
 	}
-	for _, name := range index.Paths {
-		if _, err := read(signedName(f, name), false); err != nil {
+	for _, file := range index.Named {
+		if _, err := read(signedName(f, file.Path), file.ID, false); err != nil {
 			return nil, nil, err
 		}
 	}

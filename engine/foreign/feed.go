@@ -16,9 +16,12 @@ const taskFeed = "feed-file"
 
 // FeedFile is the content of one file of a release feed.
 type FeedFile struct {
-	Paths  []string     `json:"paths,omitempty"`  // of an index: the files of products
+	Named  []feed.Named `json:"named,omitempty"`  // of an index: the files of products
 	Offers []feed.Offer `json:"offers,omitempty"` // of a file of products
 	Left   []string     `json:"left,omitempty"`   // of a file of products: releases that are left out, and why
+
+	ContentID string    `json:"content_id,omitempty"` // what the file says it is
+	SignedAt  time.Time `json:"signed_at,omitzero"`   // of a signed file
 }
 
 // feedRequest says how a file is read.
@@ -45,14 +48,15 @@ func feedFile(request json.RawMessage, answer io.Writer) error {
 	if err != nil {
 		return err
 	}
+	var out FeedFile
 	if r.Key != "" {
-		if text, err = feed.Signed(text, r.Key); err != nil {
+		if text, out.SignedAt, err = feed.Signed(text, r.Key); err != nil {
 			return err
 		}
 	}
-	var out FeedFile
+	out.ContentID = feed.ContentID(text)
 	if r.Index && !feed.IsProducts(text) {
-		out.Paths, err = feed.Index(text)
+		out.Named, err = feed.Index(text)
 	} else {
 		out.Offers, out.Left, err = feed.Products(text, r.Publisher)
 	}

@@ -9,10 +9,12 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
 	"github.com/ProtonMail/go-crypto/openpgp/armor"
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
+	"github.com/ProtonMail/go-crypto/openpgp/packet"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sync/errgroup"
 
@@ -266,19 +268,27 @@ func TestASignedFeedIsBelievedOnlyIfItIs(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, vendorKey.Serialize(w))
 	require.NoError(t, w.Close())
-	folder, forged := published(t, []byte("disk"), "1"), false
+	folder, forged, swapped := published(t, []byte("disk"), "1"), false, false
+	signedAt := time.Now
 	plain := vendor.Handler(os.DirFS(folder))
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		r.URL.Path = strings.Replace(r.URL.Path, ".sjson", ".json", 1)
+		if swapped && strings.HasSuffix(r.URL.Path, "disks.json") {
+			r.URL.Path = strings.Replace(r.URL.Path, "disks", "others", 1)
+		}
 		rec := httptest.NewRecorder()
 		plain.ServeHTTP(rec, r)
 		if forged {
 			_, _ = w.Write(rec.Body.Bytes())
 			return
 		}
-		signed, err := clearsign.Encode(w, vendorKey.PrivateKey, nil)
+		signed, err := clearsign.Encode(w, vendorKey.PrivateKey, &packet.Config{Time: signedAt})
 		if err == nil {
-			_, _ = signed.Write(rec.Body.Bytes())
+			text := rec.Body.Bytes()
+			if swapped && strings.HasSuffix(r.URL.Path, "others.json") {
+				text = []byte(`{"format": "products:1.0", "content_id": "others", "products": {}}`)
+			}
+			_, _ = signed.Write(text)
 			err = signed.Close()
 		}
 		if err != nil {
@@ -291,6 +301,25 @@ func TestASignedFeedIsBelievedOnlyIfItIs(t *testing.T) {
 	require.Empty(t, f.Why)
 	require.True(t, f.Signed)
 	require.Equal(t, 1, f.Releases)
+	require.NotNil(t, f.SignedAt)
+	read := func() client.Feed {
+		before, err := s.As(role.Viewer).Feed(t.Context(), "estuary")
+		require.NoError(t, err)
+		_, err = s.As(role.Operator).ReadFeed(t.Context(), "estuary")
+		require.NoError(t, err)
+		s.Until("the feed to be read", func() bool {
+			f, err = s.As(role.Viewer).Feed(t.Context(), "estuary")
+			return err == nil && f.LookedAt.After(*before.LookedAt)
+		})
+		return f
+	}
+	signedAt = func() time.Time { return time.Now().Add(-24 * time.Hour) }
+	require.Contains(t, read().Why, "an older file does not take the place of a newer one")
+	require.Equal(t, 1, f.Releases, "what was read before holds")
+	signedAt, swapped = time.Now, true
+	require.Contains(t, read().Why, `the signed file is "others", and the index names "disks" there`)
+	swapped = false
+	require.Empty(t, read().Why)
 	require.NoError(t, s.As(role.Operator).DeleteFeed(t.Context(), "estuary"))
 	forged = true
 	f = fed(t, s, client.NewFeed{Address: server.URL, Key: key.String()})

@@ -273,7 +273,8 @@ func TestAnEditNamesTheRevisionThatItChanges(t *testing.T) {
 		versions.VersionEdit{Notes: &other, Revisions: engine.At(v.Revision)})
 	require.Equal(t, engine.Stale, kindOf(t, err))
 	require.ErrorContains(t, err, "read it again and repeat the change")
-	err = p.Versions.EditVersion(t.Context(), "mira", "desk", v.Number, versions.VersionEdit{Revisions: engine.At(v.Revision + 1)})
+	err = p.Versions.EditVersion(t.Context(), "mira", "desk", v.Number,
+		versions.VersionEdit{Revisions: engine.At(v.Revision + 1)})
 	require.ErrorContains(t, err, "there is nothing to change")
 	past := ptr(p.Time.At.AddDate(0, 0, -1))
 	err = p.Versions.EditVersion(t.Context(), "mira", "desk", v.Number, versions.VersionEdit{

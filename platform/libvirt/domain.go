@@ -150,10 +150,15 @@ type serialXML struct {
 }
 
 type graphicsXML struct {
-	Type     string `xml:"type,attr"`
-	Port     int    `xml:"port,attr,omitempty"`
-	AutoPort string `xml:"autoport,attr,omitempty"`
-	Listen   string `xml:"listen,attr,omitempty"`
+	Type   string      `xml:"type,attr"`
+	Port   int         `xml:"port,attr,omitempty"` // of machines of an earlier release, which listened on loopback
+	Listen *listensXML `xml:"listen"`
+}
+
+// listensXML is where a display is reached.
+type listensXML struct {
+	Type   string `xml:"type,attr"`
+	Socket string `xml:"socket,attr,omitempty"` // chosen by libvirt
 }
 
 type modelXML struct {
@@ -206,7 +211,9 @@ func (s *Site) domain(name string, t tag, k class, accelerator string, disks ...
 	d.Devices.Channels = []channelXML{c}
 	d.Devices.Serials = []serialXML{{"pty"}}
 	if k.Display != "none" {
-		d.Devices.Graphics = []graphicsXML{{Type: k.Display, AutoPort: "yes", Listen: "127.0.0.1"}}
+		// A display has no password of its own. Its socket belongs to who runs the hypervisor; a port of the
+		// loopback interface would be open to everybody on that computer.
+		d.Devices.Graphics = []graphicsXML{{Type: k.Display, Listen: &listensXML{Type: "socket"}}}
 		d.Devices.Video = &modelXML{attrType{"virtio"}}
 	} else {
 		d.Devices.Video = &modelXML{attrType{"none"}}
@@ -255,6 +262,9 @@ func (m machine) active() bool {
 // display is the address of a running machine's display, "" if it has none.
 func (m machine) display(h *hypervisor) string {
 	for _, g := range m.xml.Devices.Graphics {
+		if m.active() && g.Listen != nil && g.Listen.Socket != "" {
+			return fmt.Sprintf("%s socket %s on %s", g.Type, g.Listen.Socket, h.name)
+		}
 		if m.active() && g.Port > 0 {
 			return fmt.Sprintf("%s://127.0.0.1:%d on %s", g.Type, g.Port, h.name)
 		}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"os"
 	"os/exec"
@@ -565,7 +566,14 @@ func TestKindsOfMachines(t *testing.T) {
 	rebuilt(t, s, "1", "h-1", "desk", captureOf(t, s, hv, "desk"))
 	m, err := s.Machine(t.Context(), "h-1")
 	require.NoError(t, err)
-	require.Regexp(t, `^vnc://127\.0\.0\.1:59\d\d on hv-1$`, m.Display)
+	socket, on, _ := strings.Cut(strings.TrimPrefix(m.Display, "vnc socket "), " on ")
+	require.Equal(t, "hv-1", on)
+	at, err := os.Stat(socket)
+	require.NoError(t, err, "where the display is reached")
+	require.Equal(t, fs.ModeSocket, at.Mode().Type())
+	folder, err := os.Stat(filepath.Dir(socket))
+	require.NoError(t, err)
+	require.Zero(t, folder.Mode().Perm()&0o007, "nobody else on the computer can reach it")
 	require.Equal(t, 2, m.Cores)
 	require.EqualValues(t, 96<<20, m.Memory)
 	require.True(t, strings.HasPrefix(m.Network, "user, 52:54:00:"), m.Network)

@@ -169,10 +169,22 @@ func (s *Site) picture(ctx context.Context, g guest) []byte {
 	return picture
 }
 
+// mostPixels is the most of a display, each way.
+const mostPixels = 1 << 14
+
 // asPNG returns a picture as PNG that is one, or a portable pixmap (P6, as
 // netpbm describes it) of 8 bits a sample: QEMU makes either, by its version.
 func asPNG(shot []byte) ([]byte, error) {
 	if bytes.HasPrefix(shot, []byte("\x89PNG")) {
+		// Nobody decodes it here: whoever does must not be made to need memory for more pixels than a display has.
+		c, err := png.DecodeConfig(bytes.NewReader(shot))
+		if err != nil {
+			return nil, fmt.Errorf("the picture is no PNG: %w", err)
+		}
+		if c.Width > mostPixels || c.Height > mostPixels {
+			return nil, fmt.Errorf("a picture of %d by %d pixels is not taken: at most %d each way", c.Width, c.Height,
+				mostPixels)
+		}
 		return shot, nil
 	}
 	in := bytes.NewReader(shot)
@@ -182,7 +194,8 @@ func asPNG(shot []byte) ([]byte, error) {
 	}
 	in.ReadByte() // the one blank before the samples
 	rest := shot[len(shot)-in.Len():]
-	if most != 255 || width <= 0 || height <= 0 || width > 1<<14 || height > 1<<14 || len(rest) < 3*width*height {
+	if most != 255 || width <= 0 || height <= 0 || width > mostPixels || height > mostPixels ||
+		len(rest) < 3*width*height {
 		return nil, fmt.Errorf("a portable pixmap of %d by %d with samples to %d in %d bytes is not read", width,
 			height, most, len(rest))
 	}

@@ -2,6 +2,8 @@ package libvirt
 
 import (
 	"bytes"
+	"encoding/binary"
+	"hash/crc32"
 	"image/png"
 	"testing"
 
@@ -20,8 +22,13 @@ func TestAPictureOfADisplayIsPNGInTheEnd(t *testing.T) {
 	again, err := asPNG(out)
 	require.NoError(t, err)
 	require.Equal(t, out, again)
+	wide := bytes.Clone(out) // claims another width in its first chunk
+	binary.BigEndian.PutUint32(wide[16:], 1<<15)
+	binary.BigEndian.PutUint32(wide[29:], crc32.ChecksumIEEE(wide[12:29]))
+	_, err = asPNG(wide)
+	require.ErrorContains(t, err, "a picture of 32768 by 1 pixels is not taken")
 	for _, wrong := range []string{
-		"", "GIF89a", "P6\n2 1\n255\nxx", "P6\n2 1\n65535\n123456789012", "P6\n-1 1\n255\n",
+		"", "\x89PNG\r\n\x1a\nnothing", "GIF89a", "P6\n2 1\n255\nxx", "P6\n2 1\n65535\n123456789012", "P6\n-1 1\n255\n",
 	} {
 		_, err := asPNG([]byte(wrong))
 		require.Error(t, err, wrong)

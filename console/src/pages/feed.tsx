@@ -60,6 +60,7 @@ export function FeedPage() {
                   ["Address", f.address],
                   ["Publisher", f.publisher],
                   ["Signed", f.signed ? "it has to be, by the key that was given" : "it need not be"],
+                  ["Signed on", f.signed_at && time(f.signed_at)],
                   ["Releases", String(f.releases)],
                   ["Read", f.seen_at ? time(f.seen_at) : "not yet"],
                   ["Not read because", f.why],

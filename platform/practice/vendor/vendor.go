@@ -43,13 +43,14 @@ type Product struct {
 const (
 	indexPath    = "streams/v1/index.json"
 	productsPath = "streams/v1/disks.json"
+	contentID    = "disks" // of the file of products
 )
 
 // Handler publishes a folder.
 func Handler(folder fs.FS) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /"+indexPath, func(w http.ResponseWriter, _ *http.Request) {
-		answer(w, map[string]any{"format": "index:1.0", "index": map[string]any{"disks": map[string]string{
+		answer(w, map[string]any{"format": "index:1.0", "index": map[string]any{contentID: map[string]string{
 			"format": "products:1.0", "datatype": "image-downloads", "path": productsPath,
 		}}}, nil)
 	})
@@ -103,7 +104,8 @@ func products(folder fs.FS) (map[string]any, error) {
 		}
 	}
 	return map[string]any{
-		"format": "products:1.0", "datatype": "image-downloads", "publisher": list.Publisher, "products": of,
+		"format": "products:1.0", "content_id": contentID, "datatype": "image-downloads", "publisher": list.Publisher,
+		"products": of,
 	}, nil
 }
 
