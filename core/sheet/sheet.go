@@ -8,7 +8,6 @@ package sheet
 
 import (
 	"cmp"
-	"context"
 	"fmt"
 	"maps"
 	"path"
@@ -206,12 +205,12 @@ const (
 // the ready steps that ship with the product, and those of other libraries that
 // are given. The error is Problems.
 func Parse(text []byte, own ...Library) (Sheet, error) {
-	return ParseContext(context.Background(), text, own...)
+	return ParseUntil(func() error { return nil }, text, own...)
 }
 
-// ParseContext is Parse until the context is done, and returns its error then:
-// to check the conditions of a sheet can take half a second.
-func ParseContext(ctx context.Context, text []byte, own ...Library) (Sheet, error) {
+// ParseUntil is Parse until done returns an error, which it returns then: to
+// check the conditions of a sheet can take half a second.
+func ParseUntil(done func() error, text []byte, own ...Library) (Sheet, error) {
 	s := Sheet{library: Shipped()}
 	for _, l := range own {
 		s.library = s.library.And(l)
@@ -223,11 +222,11 @@ func ParseContext(ctx context.Context, text []byte, own ...Library) (Sheet, erro
 	places, found := strict.ReadYAML(text, &s)
 	s.places = places
 	c := newChecker(places, found)
-	c.library, c.done = s.library, ctx.Err
+	c.library, c.done = s.library, done
 	if len(c.problems) == 0 || len(places) > 1 {
 		c.sheet(&s)
 	}
-	if err := ctx.Err(); err != nil {
+	if err := done(); err != nil {
 		return s, err
 	}
 	if len(c.problems) > 0 {

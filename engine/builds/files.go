@@ -8,15 +8,17 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"os"
 	"slices"
 	"time"
 
 	"github.com/dustin/go-humanize"
 	"gorm.io/gorm"
 
-	"nimblepane/core/pack"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
+	"nimblepane/engine/foreign"
+	"nimblepane/sandbox"
 	"nimblepane/store"
 )
 
@@ -118,17 +120,25 @@ func (bs *Builds) KeepFile(ctx context.Context, actor string, content io.ReadSee
 }
 
 // verify sees whether a file is what it was said to be, once all of it is there. One that is not is forgotten.
-func (bs *Builds) verify(ctx context.Context, actor string, f store.SheetFile, folder bool) (store.SheetFile, error) {
+func (bs *Builds) verify(ctx context.Context, actor string, f store.SheetFile, folder bool) (out store.SheetFile,
+	failed error,
+) {
 	if f.Have < f.Size || f.Whole && (f.Folder || !folder) {
 		return f, nil
 	}
 	hash := sha256.New()
-	content := io.TeeReader(store.UploadReader(bs.engine.Store.DB.WithContext(ctx), f), hash)
-	var unfit, err error
+	into := io.Writer(hash)
+	var archive *os.File // of a folder: it is parsed in the sandbox, which reads files
 	if folder {
-		unfit = pack.Check(content)
+		var err error
+		if archive, err = bs.engine.Scratch(); err != nil {
+			return f, err
+		}
+		defer func() { failed = errors.Join(failed, archive.Close(), os.Remove(archive.Name())) }()
+		into = io.MultiWriter(hash, archive)
 	}
-	if _, err = io.Copy(io.Discard, content); errors.Is(err, store.ErrNotFound) && f.Sender != "" {
+	_, err := io.Copy(into, store.UploadReader(bs.engine.Store.DB.WithContext(ctx), f))
+	if errors.Is(err, store.ErrNotFound) && f.Sender != "" {
 		// Another request has finished the upload while it was read.
 		if f, err = store.LockSheetFile(bs.engine.Store.DB.WithContext(ctx), f.Digest, ""); err == nil {
 			return bs.verify(ctx, actor, f, folder)
@@ -139,6 +149,12 @@ func (bs *Builds) verify(ctx context.Context, actor string, f store.SheetFile, f
 	}
 	is := hex.EncodeToString(hash.Sum(nil))
 	whole := is == f.Digest
+	var unfit error
+	if whole && folder {
+		if unfit = foreign.CheckFolder(ctx, archive.Name()); unfit != nil && !sandbox.Final(unfit) {
+			return f, unfit
+		}
+	}
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		if f, err = store.LockSheetFile(tx.DB, f.Digest, f.Sender); err != nil {
 			return err

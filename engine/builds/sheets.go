@@ -34,7 +34,7 @@ func (bs *Builds) CheckSheet(db *gorm.DB, o Order) (c SheetCheck, err error) {
 	if err != nil {
 		return c, engine.Conflictf("%s: mend it, or take it away", err)
 	}
-	c.Read, err = sheet.ParseContext(db.Statement.Context, []byte(o.Text), own)
+	c.Read, err = sheet.ParseUntil(db.Statement.Context.Err, []byte(o.Text), own)
 	if errors.As(err, &c.Wrong) || err != nil {
 		return c, unless(c.Wrong, err)
 	}

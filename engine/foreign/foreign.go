@@ -25,6 +25,8 @@ func init() {
 		taskTree:    task(gitTree),
 		taskHistory: task(gitHistory),
 
+		taskFolder: task(folderArchive),
+
 		taskFeed:            feedFile,
 		taskVulnerabilities: vulnerabilities,
 	})
