@@ -199,7 +199,7 @@ func defaultsOf(name act.Name) rollover.Options {
 	return rollover.DefaultOptions
 }
 
-// optionsIn reads the options of a rollover and returns the names of those that are given. The others keep their
+// optionsIn reads the options of a rollover and returns the names of the given options. All other options have their
 // defaults.
 func optionsIn(in client.Options, defaults rollover.Options) (o rollover.Options, given []string, err error) {
 	o = defaults

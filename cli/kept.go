@@ -135,7 +135,7 @@ func (a *app) deleteSheet() *cobra.Command {
 				return c.DeleteSheet(ctx, s.Name,
 					s.Revision)
 			},
-				"Delete sheet %s, changed by %s on %s? Nobody else keeps its text.", s.Name, s.ChangedBy,
+				"Delete sheet %s, changed by %s on %s? The service has the only copy.", s.Name, s.ChangedBy,
 				when(&s.ChangedAt)); err != nil {
 				return err
 			}

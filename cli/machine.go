@@ -114,7 +114,7 @@ func (a *app) buildMachine() *cobra.Command {
 				if use == "keep" && !a.structured() {
 					until := "."
 					if m.DiscardAt != nil {
-						until = ": unless somebody touches it, it is discarded on " + when(m.DiscardAt) + "."
+						until = ": it is discarded on " + when(m.DiscardAt) + " if it is not used before."
 					}
 					a.say("%s at %s is kept%s", m.Name, m.Site, until)
 					return nil
@@ -157,7 +157,7 @@ func (a *app) buildMachine() *cobra.Command {
 			if err := a.confirmed(ctx, func(ctx context.Context) (err error) {
 				m, err = c.RevertBuildMachine(ctx, args[0], args[1], args[2])
 				return err
-			}, "Have build machine %s at %s go back to checkpoint %q, without what was done on it since?",
+			}, "Revert build machine %s at %s to checkpoint %q? All later changes on it are lost.",
 				args[1], args[0], args[2]); err != nil {
 				return err
 			}

@@ -81,8 +81,8 @@ func (a *app) startRollover() *cobra.Command {
 	return cmd
 }
 
-// optionFlags adds the flags of a rollover's options. The function that it returns reads those that need more than
-// their text; it is called when the command runs.
+// optionFlags adds the flags of a rollover's options. The returned function parses the failure budget and the earliest
+// start; call it when the command runs.
 func (a *app) optionFlags(cmd *cobra.Command, o *client.Options, defaults rollover.Options) (read func() error) {
 	var earliest string
 	var budget int

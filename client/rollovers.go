@@ -127,13 +127,12 @@ func (c *Client) RebuildHost(ctx context.Context, host string, in RebuildHost) (
 
 // Rollback says how an image goes back.
 type Rollback struct {
-	Leaves     string `json:"leaves" minLength:"1" maxLength:"40" doc:"The version to roll back from. If live was rolled back from it already, nothing is done; if live names another version for another reason, the request is refused"`
-	To         string `json:"to,omitempty" doc:"The fallback if left out"`
-	Reason     string `json:"reason" minLength:"1" maxLength:"2000"`
-	KeepUsable bool   `json:"keep_usable,omitempty" doc:"Do not bar the version that is rolled back"`
-	TrackOnly  bool   `json:"track_only,omitempty" doc:"Start no rollover"`
-	// Options of the rollovers that it starts.
-	Options Options `json:"options,omitempty" doc:"Options of the rollovers that it starts; what is left out is urgent: see GET /rollovers/defaults?act=rollback"`
+	Leaves     string  `json:"leaves" minLength:"1" maxLength:"40" doc:"The version to roll back from. If live was rolled back from it already, nothing is done; if live names another version for another reason, the request is refused"`
+	To         string  `json:"to,omitempty" doc:"The fallback if left out"`
+	Reason     string  `json:"reason" minLength:"1" maxLength:"2000"`
+	KeepUsable bool    `json:"keep_usable,omitempty" doc:"Do not bar the version that is rolled back"`
+	TrackOnly  bool    `json:"track_only,omitempty" doc:"Start no rollover"`
+	Options    Options `json:"options,omitempty" doc:"Options of the rollovers; the defaults are urgent: GET /rollovers/defaults?act=rollback"`
 }
 
 // RolledBack is what a rollback set going.

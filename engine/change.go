@@ -11,7 +11,7 @@ import (
 // ServiceActor is whose name stands in the trail for what the service does by itself.
 const ServiceActor = "service"
 
-// rehearsal is what is known of a rehearsal.
+// rehearsal is the state of a dry run.
 type rehearsal struct{ reached atomic.Bool }
 
 type rehearsalKey struct{}

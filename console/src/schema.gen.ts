@@ -4497,7 +4497,7 @@ export interface components {
             keep_usable?: boolean;
             /** @description The version to roll back from. If live was rolled back from it already, nothing is done; if live names another version for another reason, the request is refused */
             leaves: string;
-            /** @description Options of the rollovers that it starts; what is left out is urgent: see GET /rollovers/defaults?act=rollback */
+            /** @description Options of the rollovers; the defaults are urgent: GET /rollovers/defaults?act=rollback */
             options?: components["schemas"]["Options"];
             reason: string;
             /** @description The fallback if left out */

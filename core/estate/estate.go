@@ -149,8 +149,8 @@ type checker struct {
 	problems Problems
 }
 
-// at reports a problem at a path such as pools[2].site, or at the nearest thing
-// above it that is in the file, unless what is there could not be read.
+// at reports a problem at a path such as pools[2].site, or at the nearest path
+// above it in the file. It reports nothing for a value that could not be read.
 func (c *checker) at(path, format string, args ...any) {
 	for p := path; p != ""; p = p[:max(0, strings.LastIndexAny(p, ".["))] {
 		if c.unread[p] {

@@ -15,7 +15,7 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
 )
 
-var errPrivate = errors.New("that is a private key, which nobody should have given away: give the public one")
+var errPrivate = errors.New("this is a private key, and must stay secret: use the public key")
 
 // hashes are those of which no two texts with the same one can be made.
 var hashes = []crypto.Hash{crypto.SHA256, crypto.SHA384, crypto.SHA512, crypto.SHA3_256, crypto.SHA3_512}

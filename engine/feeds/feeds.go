@@ -276,9 +276,9 @@ func changed(tx *store.Tx, f store.Feed, offers []feed.Offer) error {
 	return store.ReplaceOffers(tx, f.ID, offers)
 }
 
-// read reads all of a feed, and writes down when its files were signed. A signed
-// file has to be the one that the index names, and no older than the one that was
-// read before: whoever answers for the vendor could send any that it ever signed.
+// read reads all files of a feed, and records when each was signed. It refuses a
+// signed file with another content ID than in the index, and an older signature than
+// the last time: an attacker could otherwise send any file that the vendor ever signed.
 func (fs *Feeds) read(ctx context.Context, f store.Feed, signed map[string]time.Time) (offers []feed.Offer,
 	left []string, err error,
 ) {
@@ -298,9 +298,9 @@ func (fs *Feeds) read(ctx context.Context, f store.Feed, signed map[string]time.
 			signed[name] = out.SignedAt
 			switch before := f.SignedAt.V[name]; {
 			case out.SignedAt.Before(before):
-				return out, fmt.Errorf("%s%s: it was signed on %s, and one that was signed on %s was read before: "+
-					"an older "+
-					"file does not take the place of a newer one", root, name, out.SignedAt.Format(time.DateTime),
+				return out, fmt.Errorf("%s%s: its signature of %s is older than that of the last file, of %s: an "+
+					"older "+
+					"file does not replace a newer one", root, name, out.SignedAt.Format(time.DateTime),
 					before.Format(time.DateTime))
 			case id != "" && out.ContentID != id:
 				return out, fmt.Errorf("%s%s: the signed file is %q, and the index names %q there", root, name,

@@ -69,7 +69,7 @@ func (rs *Rollovers) previewRollback(ctx context.Context, actor string, r engine
 	}
 	p.Will = append(p.Will, sentences...)
 	for _, o := range result.Open {
-		p.Will = append(p.Will, fmt.Sprintf("Rollover %d takes hosts back already. It goes on with its own options "+
+		p.Will = append(p.Will, fmt.Sprintf("Rollover %d already takes the hosts back, and keeps its own options "+
 			"(log-off %s).", o.ID, o.Options.V.LogOff))
 	}
 	switch {
@@ -135,7 +135,7 @@ func (rs *Rollovers) rollSentences(ctx context.Context, rows []store.Rollover) (
 			english.Plural(plan.Floor, "seat", ""))
 		on := english.PluralWord(len(ids), "that host", "those hosts")
 		if people == 0 {
-			out = append(out, will+" Nobody is signed in on "+on+" now.")
+			out = append(out, will+" No session is open on "+on+" now.")
 			continue
 		}
 		told := "people are waited for, however long they stay"

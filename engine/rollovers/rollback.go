@@ -175,8 +175,7 @@ func rolledBack(tx *store.Tx, img store.Image, live store.Track, r RollbackReque
 	return result, nil
 }
 
-// lineOf returns the versions that a track can return to, oldest first, also those that were let go while they are
-// usable. The last is the version that it names.
+// lineOf returns the versions of a track, oldest first, including released fallbacks. The last is the current version.
 func lineOf(tx *store.Tx, t store.Track) ([]int64, error) {
 	moves, err := store.TrackMoves(tx.DB, t.ID)
 	if err != nil {

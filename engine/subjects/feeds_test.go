@@ -314,8 +314,8 @@ func TestASignedFeedIsBelievedOnlyIfItIs(t *testing.T) {
 		return f
 	}
 	signedAt = func() time.Time { return time.Now().Add(-24 * time.Hour) }
-	require.Contains(t, read().Why, "an older file does not take the place of a newer one")
-	require.Equal(t, 1, f.Releases, "what was read before holds")
+	require.Contains(t, read().Why, "an older file does not replace a newer one")
+	require.Equal(t, 1, f.Releases, "the releases of the last good read stay")
 	signedAt, swapped = time.Now, true
 	require.Contains(t, read().Why, `the signed file is "others", and the index names "disks" there`)
 	swapped = false

@@ -92,7 +92,7 @@ func TestAPreviewSaysWhatTheActComesTo(t *testing.T) {
 	})
 }
 
-// lastRollover returns the number of the newest rollover, or the last one that was used, 0 if there is none.
+// lastRollover returns the last number that was given to a rollover, 0 if none was.
 func lastRollover(db *gorm.DB) (id int64, err error) {
 	return id, db.Raw("select last from rollover_numbers").Scan(&id).Error
 }
@@ -120,7 +120,7 @@ func TestPreviewsAreReadable(t *testing.T) {
 	require.Contains(t, strings.Join(a.Will, " "), "2026.11.1 is kept as the fallback.")
 	require.Equal(t, []string{
 		"Pool counters: 5 hosts are taken to 2026.11.1 in batches of 1; 2 seats stay free and " +
-			"in service. Nobody is signed in on those hosts now.",
+			"in service. No session is open on those hosts now.",
 		"Options: batch 10%, floor 10%, log-off wait, grace 15 min, last notice 2 min, failure budget 1 (the " +
 			"defaults " +
 			"of a rollover).",

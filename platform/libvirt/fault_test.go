@@ -573,7 +573,7 @@ func TestKindsOfMachines(t *testing.T) {
 	require.Equal(t, fs.ModeSocket, at.Mode().Type())
 	folder, err := os.Stat(filepath.Dir(socket))
 	require.NoError(t, err)
-	require.Zero(t, folder.Mode().Perm()&0o007, "nobody else on the computer can reach it")
+	require.Zero(t, folder.Mode().Perm()&0o007, "other accounts must not reach it")
 	require.Equal(t, 2, m.Cores)
 	require.EqualValues(t, 96<<20, m.Memory)
 	require.True(t, strings.HasPrefix(m.Network, "user, 52:54:00:"), m.Network)

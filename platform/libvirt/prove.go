@@ -176,7 +176,7 @@ const mostPixels = 1 << 14
 // netpbm describes it) of 8 bits a sample: QEMU makes either, by its version.
 func asPNG(shot []byte) ([]byte, error) {
 	if bytes.HasPrefix(shot, []byte("\x89PNG")) {
-		// Nobody decodes it here: whoever does must not be made to need memory for more pixels than a display has.
+		// A small PNG can claim dimensions that take a viewer gigabytes of memory.
 		c, err := png.DecodeConfig(bytes.NewReader(shot))
 		if err != nil {
 			return nil, fmt.Errorf("the picture is no PNG: %w", err)

@@ -1,7 +1,7 @@
 -- +goose Up
--- The number of a rollover is taken in the transaction that adds it: one that is
--- rolled back, such as a preview, uses no number up. Whoever adds a rollover at
--- the same time waits for the end of that transaction.
+-- Numbers of rollovers come from a row, not from a sequence: a transaction that is
+-- rolled back, such as a preview, then uses no number. Transactions that add
+-- rollovers wait for each other.
 create table rollover_numbers (
   id int primary key default 1 check (id = 1),
   last bigint not null

@@ -33,7 +33,7 @@ function StartForm({ defaults }: { defaults: Options }) {
   const [earliest, setEarliest] = useState("");
   const [reason, setReason] = useState("");
   const set = (part: Options) => setO({ ...o, ...part });
-  // Only what was changed is sent, so that the preview can say which options are the defaults.
+  // Send changed options only, so that the preview can tell them from the defaults.
   const given = Object.fromEntries(
     Object.entries(o).filter(([name, value]) => value !== defaults[name as keyof Options]),
   ) as Options;
