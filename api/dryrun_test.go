@@ -54,5 +54,5 @@ func TestADryRunSaysWhetherARequestWouldBeRefusedAndChangesNothing(t *testing.T)
 	require.NoError(t, err)
 	require.Len(t, rows, 1, "the key of a dry run is free for the request itself")
 	_, err = s.As(role.Operator).RebuildHost(client.DryRun(t.Context()), "bo-001", client.RebuildHost{})
-	require.ErrorContains(t, err, "is being rolled by")
+	require.ErrorContains(t, err, "rollover", "a dry run is refused as the request would be")
 }
