@@ -83,13 +83,13 @@ func HostsNotOn(db *gorm.DB, poolID, versionID int64) (n int64, err error) {
 	return n, err
 }
 
-// HostsOf counts the hosts of a pool whose disk was made from a version, or all of them
-// if it is 0, and the people on them.
-func HostsOf(db *gorm.DB, poolID, versionID int64) (hosts, people int, err error) {
+// OnOtherHosts counts the hosts of a pool that a rollover to a version takes
+// (rollover.Host.Joins), and the people on them.
+func OnOtherHosts(db *gorm.DB, poolID, versionID int64) (hosts, people int, err error) {
 	var n struct{ Hosts, People int }
 	err = db.Raw(`select count(*) as hosts, coalesce(sum(sessions), 0) as people from `+hostRows+`
-		where pool_id = @pool and cast(@version as bigint) in (version_id, 0)`,
-		map[string]any{"pool": poolID, "version": versionID}).Scan(&n).Error
+		where pool_id = ? and (version_id is distinct from ? or state <> 'serving' and drained_by = '')`,
+		poolID, versionID).Scan(&n).Error
 	return n.Hosts, n.People, err
 }
 

@@ -52,6 +52,18 @@ func (bs *Builds) SendFile(ctx context.Context, actor, digest string, size int64
 		return f, engine.Invalidf("the file has %s: at most %s are taken", humanize.IBytes(uint64(size)),
 			humanize.IBytes(sheet.MostFile))
 	}
+	if folder { // its archive is written to a file to be checked
+		room, err := bs.engine.Room()
+		if err != nil {
+			return f, err
+		}
+		if room < size {
+			return f, engine.Conflictf("to check a folder of %s takes as much room in the service's folder of "+
+				"bases, which "+
+				"has room for %s: make room there", humanize.IBytes(uint64(size)), humanize.IBytes(uint64(max(0,
+				room))))
+		}
+	}
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		f, err = store.AddSheetFile(tx, digest, size)
 		if err == nil && f.Size != size {

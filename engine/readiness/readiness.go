@@ -90,7 +90,7 @@ func between(db *gorm.DB, img store.Image, now time.Time, live, fallback *int64,
 			known[p.SiteID] = site.Name
 			s.Sites = append(s.Sites, site)
 		}
-		pool, err := poolOf(db, p, *live, hosts)
+		pool, err := poolOf(db, p, good, hosts)
 		if err != nil {
 			return a, err
 		}
@@ -123,14 +123,14 @@ func siteOf(db *gorm.DB, id int64, good store.Version) (s readiness.Site, err er
 	return s, err
 }
 
-func poolOf(db *gorm.DB, p store.Pool, live int64, hosts which) (out readiness.Pool, err error) {
+func poolOf(db *gorm.DB, p store.Pool, good store.Version, hosts which) (out readiness.Pool, err error) {
 	o := rollover.UrgentOptions.FloorFor(p.Size())
 	out = readiness.Pool{Name: p.Name, Plan: o.Plan(p.Size()), PerMinute: o.Stagger}
 	switch hosts {
 	case thoseToGoBack:
-		out.Hosts, out.People, err = store.HostsOf(db, p.ID, live)
+		out.Hosts, out.People, err = store.OnOtherHosts(db, p.ID, good.ID)
 	case everyHost:
-		out.Hosts, out.People, err = store.HostsOf(db, p.ID, 0)
+		out.Hosts, out.People, err = store.OnOtherHosts(db, p.ID, 0)
 	case noHost:
 	}
 	return out, err

@@ -86,11 +86,7 @@ func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackReque
 		if err := versions.CheckLeaves(img, image.Live, bad.Number, r.Leaves); err != nil {
 			return err
 		}
-		line, err := lineOf(tx, live)
-		if err != nil {
-			return err
-		}
-		good, err := rs.goBackTo(tx, img, live, bad, line, r.To)
+		good, err := rs.goBackTo(tx, img, live, bad, r.To)
 		if err != nil {
 			return err
 		}
@@ -117,8 +113,7 @@ func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackReque
 			Detail: map[string]any{"to": good.Number, "tracks": result.Tracks},
 		})
 		if !r.TrackOnly {
-			from := line[slices.Index(line, good.ID)+1:]
-			if err := rs.rollPoolsBack(tx, img, r, from, &result); err != nil {
+			if err := rs.rollPoolsBack(tx, img, r, &result); err != nil {
 				return err
 			}
 		}
@@ -175,20 +170,7 @@ func rolledBack(tx *store.Tx, img store.Image, live store.Track, r RollbackReque
 	return result, nil
 }
 
-// lineOf returns the versions of a track, oldest first, including released fallbacks. The last is the current version.
-func lineOf(tx *store.Tx, t store.Track) ([]int64, error) {
-	moves, err := store.TrackMoves(tx.DB, t.ID)
-	if err != nil {
-		return nil, err
-	}
-	var history []image.Move
-	for _, m := range moves {
-		history = append(history, image.Move{Kind: m.Kind, Version: m.VersionID})
-	}
-	return image.Line(history), nil
-}
-
-func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, bad store.Version, line []int64,
+func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, bad store.Version,
 	number string,
 ) (store.Version, error) {
 	if number == "" {
@@ -209,7 +191,16 @@ func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, b
 	if good.ID == bad.ID {
 		return good, engine.Invalidf("%s is what live names now: name an earlier version", versions.Label(img, good))
 	}
-	if !slices.Contains(line, good.ID) {
+	moves, err := store.TrackMoves(tx.DB, live.ID)
+	if err != nil {
+		return good, err
+	}
+	var history []image.Move
+	for _, m := range moves {
+		history = append(history, image.Move{Kind: m.Kind, Version: m.VersionID})
+	}
+	// The last of the line is the version that live names.
+	if !slices.Contains(image.Line(history), good.ID) {
 		return good, engine.Conflictf("%s was not live before %s: a rollback goes to an earlier version; to use "+
 			"another "+
 			"version, activate it", versions.Label(img, good), bad.Number)
@@ -217,12 +208,11 @@ func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, b
 	return good, versions.Usable(img, good)
 }
 
-// rollPoolsBack gives each pool that follows one of the tracks a rollover of the
-// hosts whose disk was made from one of the versions. A rollover of the pool that
+// rollPoolsBack gives each pool that follows one of the tracks a rollover of every
+// host that does not serve on the version that the pool should run now: hosts that
+// are off or faulty make room for those that go back. A rollover of the pool that
 // goes elsewhere, or takes only some of these hosts back, is stopped.
-func (rs *Rollovers) rollPoolsBack(tx *store.Tx, img store.Image, r RollbackRequest, from []int64,
-	result *RollbackResult,
-) error {
+func (rs *Rollovers) rollPoolsBack(tx *store.Tx, img store.Image, r RollbackRequest, result *RollbackResult) error {
 	pools, err := store.LockFollowers(tx.DB, img, result.Tracks)
 	if err != nil {
 		return err
@@ -234,7 +224,7 @@ func (rs *Rollovers) rollPoolsBack(tx *store.Tx, img store.Image, r RollbackRequ
 			return err
 		}
 		if o := store.NotStopped(open); o != nil {
-			if covered, err := takesAll(tx, *o, p, from); err != nil {
+			if covered, err := takesAll(tx, *o, p); err != nil {
 				return err
 			} else if covered {
 				result.Open = append(result.Open, *o)
@@ -246,7 +236,7 @@ func (rs *Rollovers) rollPoolsBack(tx *store.Tx, img store.Image, r RollbackRequ
 			}
 			result.Stopped = append(result.Stopped, *o)
 		}
-		one, err := rs.startOne(tx, p, StartRequest{Options: r.optionsFor(p), Reason: r.Reason, From: from})
+		one, err := rs.startOne(tx, p, StartRequest{Options: r.optionsFor(p), Reason: r.Reason})
 		var nothing *nothingToDo
 		if asNothing(err, &nothing) {
 			continue
@@ -259,9 +249,9 @@ func (rs *Rollovers) rollPoolsBack(tx *store.Tx, img store.Image, r RollbackRequ
 	return fit(r.optionsFor, rolled...)
 }
 
-// takesAll says whether a rollover takes every host of the pool whose disk was made
-// from one of the versions to what the pool should run.
-func takesAll(tx *store.Tx, r store.Rollover, p store.Pool, from []int64) (bool, error) {
+// takesAll says whether a rollover takes every host of the pool that needs it
+// to what the pool should run.
+func takesAll(tx *store.Tx, r store.Rollover, p store.Pool) (bool, error) {
 	target, err := store.PoolTarget(tx.DB, p.ID)
 	if err != nil || r.TargetID != target {
 		return false, err
@@ -278,6 +268,6 @@ func takesAll(tx *store.Tx, r store.Rollover, p store.Pool, from []int64) (bool,
 	if err != nil {
 		return false, err
 	}
-	return !slices.ContainsFunc(hosts, func(h store.Host) bool { return madeFrom(h, from) && !coming[h.ID] }),
+	return !slices.ContainsFunc(hosts, func(h store.Host) bool { return decided(h).Joins(target) && !coming[h.ID] }),
 		nil
 }

@@ -24,8 +24,6 @@ type StartRequest struct {
 	Pools   []string
 	Options rollover.Options
 	Reason  string
-	// From limits the rollover to hosts whose disk was made from one of these versions; nil for no limit.
-	From []int64
 	// Hosts limits the rollover to these hosts of its one pool, and rebuilds
 	// them even if they run the version already.
 	Hosts []string
@@ -127,24 +125,33 @@ func (rs *Rollovers) Activated(tx *store.Tx, img store.Image, v store.Version, a
 		if o == nil || o.TargetID == v.ID {
 			continue
 		}
+		other, err := store.VersionByID(tx.DB, o.TargetID)
+		if err != nil {
+			return err
+		}
 		if !a.Redirect {
-			other, err := store.VersionByID(tx.DB, o.TargetID)
-			if err != nil {
-				return err
-			}
 			going = append(going, fmt.Sprintf("%s of pool %s (%s) takes hosts to %s", o.Name(), p.Name, o.State,
 				other.Number))
 			continue
 		}
+		sentence := fmt.Sprintf("Rollover %d of pool %s (%s) to %s is stopped", o.ID, p.Name, o.State, other.Number)
 		reason := fmt.Sprintf("%s is activated", versions.Label(img, v))
 		stop(tx, o, reason)
 		if err := tx.Save(o).Error; err != nil {
 			return err
 		}
 		var nothing *nothingToDo
-		if _, err := rs.startOne(tx, p, StartRequest{Options: o.Options.V, Reason: reason}); err != nil &&
-			!asNothing(err, &nothing) {
+		switch next, err := rs.startOne(tx, p, StartRequest{Options: o.Options.V, Reason: reason}); {
+		case asNothing(err, &nothing):
+			sentence += ": all of its hosts run " + v.Number + "."
+		case err != nil:
 			return err
+		default:
+			sentence += fmt.Sprintf(", and a new one with its options takes %s to %s.",
+				english.Plural(len(next.Members), "host", ""), v.Number)
+		}
+		if a.Redirected != nil {
+			a.Redirected(o.ID, sentence)
 		}
 	}
 	if len(going) > 0 {
@@ -271,7 +278,7 @@ func (rs *Rollovers) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store
 		if len(r.Hosts) > 0 && !slices.Contains(r.Hosts, h.Name) {
 			continue
 		}
-		if len(r.Hosts) == 0 && !decided(h).Joins(v.ID) || r.From != nil && !madeFrom(h, r.From) {
+		if len(r.Hosts) == 0 && !decided(h).Joins(v.ID) {
 			continue
 		}
 		m := store.RolloverHost{HostID: h.ID, Phase: rollover.Queued, Since: tx.Now, FromID: h.VersionID}
@@ -296,11 +303,6 @@ func (rs *Rollovers) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store
 	return createRollover(tx, p, img, v, store.Rollover{
 		Options: store.JSON[rollover.Options]{V: r.Options}, Plan: store.JSON[rollover.Plan]{V: plan}, Reason: r.Reason,
 	}, members)
-}
-
-// madeFrom says whether a host's disk was made from one of the versions.
-func madeFrom(h store.Host, versions []int64) bool {
-	return h.VersionID != nil && slices.Contains(versions, *h.VersionID)
 }
 
 // decided is what of a host's record the core decides by.

@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 
 	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
@@ -45,22 +47,14 @@ func (vs *Versions) previewTrack(ctx context.Context, r engine.PreviewRequest, t
 	if err != nil {
 		return p, err
 	}
-	for _, o := range open {
-		will := "goes on"
-		switch {
-		case trackName == image.Live && !r.Redirect:
-			continue // the activation is refused, with them as its reasons
-		case trackName == image.Live:
-			will = "is stopped, and a new one with its options takes its hosts to " + v.Number
-		}
-		p.Will = append(p.Will, fmt.Sprintf("Rollover %d of pool %s (%s), which takes hosts to %s, %s.", o.ID,
-			o.Pool, o.State,
-			o.Number, will))
-	}
 	if len(open) == 0 {
 		p.Will[1] += " Nobody's session changes now."
 	}
 	if trackName == image.Pilot {
+		for _, o := range open {
+			p.Will = append(p.Will, fmt.Sprintf("Rollover %d of pool %s (%s), which takes hosts to %s, goes on.", o.ID,
+				o.Pool, o.State, o.Number))
+		}
 		p.Will = append(p.Will, "Production does not change.")
 		return p, nil
 	}
@@ -133,8 +127,15 @@ func (vs *Versions) previewActivate(ctx context.Context, actor string, r engine.
 	if p, err = vs.previewTrack(ctx, r, image.Live); err != nil {
 		return p, err
 	}
-	return p, vs.Activate(ctx, actor, r.Image, r.Number,
-		Activation{Reason: engine.PreviewReason, LetGo: r.LetGo, Overrule: r.Overrule, Redirect: r.Redirect})
+	redirected := map[int64]string{}
+	err = vs.Activate(ctx, actor, r.Image, r.Number, Activation{
+		Reason: engine.PreviewReason, LetGo: r.LetGo, Overrule: r.Overrule, Redirect: r.Redirect,
+		Redirected: func(id int64, sentence string) { redirected[id] = sentence },
+	})
+	for _, id := range slices.Sorted(maps.Keys(redirected)) {
+		p.Will = append(p.Will, redirected[id])
+	}
+	return p, err
 }
 
 func (vs *Versions) previewRetire(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview,

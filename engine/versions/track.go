@@ -49,9 +49,11 @@ type Activation struct {
 	// Leaves is as in Staging.
 	Leaves *string
 	// Redirect has open rollovers that take hosts to another version take them to this one. Without it, the
-	// activation is
-	// refused while there are any.
+	// activation is refused while there are any.
 	Redirect bool
+	// Redirected is called for each rollover that is redirected, with a sentence about it, unless it is nil. A
+	// transaction that is repeated calls it again.
+	Redirected func(rollover int64, sentence string)
 }
 
 // Activate points an image's live track at a version that has clearance.

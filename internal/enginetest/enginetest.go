@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -212,26 +211,15 @@ func (p *Played) Names(track string) string {
 	return v.Number
 }
 
-// Lost lists hosts of pools that follow live and still have a disk of a version that live was rolled back from, without
-// being on their way to the version that it was rolled back to. The last move of live has to be the rollback.
+// Lost lists hosts of pools that follow live and neither run what they should nor are on their way to it.
 func (p *Played) Lost() (out []string) {
-	live, err := store.TrackNamed(p.Store.DB, p.Image(), image.Live)
-	require.NoError(p.t, err)
-	moves, err := store.TrackMoves(p.Store.DB, live.ID)
-	require.NoError(p.t, err)
-	var history []image.Move
-	for _, m := range moves[:len(moves)-1] {
-		history = append(history, image.Move{Kind: m.Kind, Version: m.VersionID})
-	}
-	line := image.Line(history)
-	bad := line[slices.Index(line, *live.VersionID)+1:]
 	require.NoError(p.t, p.Store.DB.Raw(`
 		select h.name || ' ' || h.state || ' ' || coalesce(v.number, '-') from hosts h join pools p on p.id = h.pool_id
 		join pool_targets t on t.pool_id = p.id left join versions v on v.id = h.version_id
-		where p.track = 'live' and p.pinned_id is null and h.drained_by = '' and h.version_id in ?
+		where p.track = 'live' and p.pinned_id is null and t.version_id is not null and h.drained_by = ''
+		  and not (h.version_id is not distinct from t.version_id and h.state = 'serving')
 		  and not exists (select from rollover_hosts m join rollovers r on r.id = m.rollover_id
-		    where m.host_id = h.id and r.target_id = t.version_id and r.state <> 'stopped' and not r.settled and m.phase not in ('done', 'failed', 'left'))`,
-		bad).Scan(&out).Error)
+		    where m.host_id = h.id and r.target_id = t.version_id and r.state <> 'stopped' and not r.settled and m.phase not in ('done', 'failed', 'left'))`).Scan(&out).Error)
 	return out
 }
 
