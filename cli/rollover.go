@@ -200,11 +200,8 @@ func (a *app) showRollover() *cobra.Command {
 					reverses = fmt.Sprintf("rollover %d", r.Reverses)
 				}
 				a.facts(fact{"Rollover", fmt.Sprint(r.ID)}, fact{"Pool", r.Pool}, fact{"To", r.Image + " " + r.Version},
-					fact{"State", coloured(r.State)}, fact{"Paused because", r.PausedWhy}, fact{
-						"Stopped because",
-						r.StoppedWhy,
-					},
-					fact{"Reverses", reverses},
+					fact{"State", coloured(r.State)}, fact{"Paused because", r.PausedWhy},
+					fact{"Stopped because", r.StoppedWhy}, fact{"Reverses", reverses},
 					fact{"Reason", r.Reason},
 					fact{"Hosts", fmt.Sprintf("%d: %s", r.Total, counts(r.Phases))},
 					fact{"Waits for", strings.Join(r.Holds, "\n")},
