@@ -225,15 +225,13 @@ func register[I, O any](s *Server, o operation, handle func(context.Context, *I)
 		op.Parameters = append(op.Parameters, &huma.Param{
 			Name: dryRunHeader, In: "header", Schema: &huma.Schema{Type: huma.TypeString, Enum: []any{"true"}},
 			Description: "Change nothing: respond with an empty object, or with the problem for which the request " +
-				"would be " +
-				"refused",
+				"would be refused",
 		})
 	}
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (out *O, err error) {
 		rehearsing, _ := engine.Rehearsed(ctx)
 		if rehearsing && !o.dry {
-			return nil, huma.Error422UnprocessableEntity("this operation has no dry run: leave " + dryRunHeader + " " +
-				"out")
+			return nil, huma.Error422UnprocessableEntity("this operation has no dry run: omit " + dryRunHeader)
 		}
 		if len(filters) > 0 {
 			err = exist(s.store.DB.WithContext(ctx), in, filters)

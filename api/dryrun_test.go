@@ -35,7 +35,7 @@ func TestADryRunSaysWhetherARequestWouldBeRefusedAndChangesNothing(t *testing.T)
 		{"bad input", "POST", "/api/v1/hosts/bo-001/rebuild", operator, `{"reson":""}`, "reson", 422, nil},
 		{
 			"an operation without one", "POST", "/api/v1/rollovers", operator, `{"pools":["back-office"]}`,
-			"this operation has no dry run: leave Dry-Run out", 422, nil,
+			"this operation has no dry run: omit Dry-Run", 422, nil,
 		},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -58,10 +58,9 @@ func (bs *Builds) SendFile(ctx context.Context, actor, digest string, size int64
 			return f, err
 		}
 		if room < size {
-			return f, engine.Conflictf("to check a folder of %s takes as much room in the service's folder of "+
-				"bases, which "+
-				"has room for %s: make room there", humanize.IBytes(uint64(size)), humanize.IBytes(uint64(max(0,
-				room))))
+			return f, engine.Conflictf("to check a folder of %s takes as much room in the folder of bases, and "+
+				"there are %s free: make room there", humanize.IBytes(uint64(size)),
+				humanize.IBytes(uint64(max(0, room))))
 		}
 	}
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {

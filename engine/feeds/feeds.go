@@ -299,8 +299,7 @@ func (fs *Feeds) read(ctx context.Context, f store.Feed, signed map[string]time.
 			switch before := f.SignedAt.V[name]; {
 			case out.SignedAt.Before(before):
 				return out, fmt.Errorf("%s%s: its signature of %s is older than that of the last file, of %s: an "+
-					"older "+
-					"file does not replace a newer one", root, name, out.SignedAt.Format(time.DateTime),
+					"older file does not replace a newer one", root, name, out.SignedAt.Format(time.DateTime),
 					before.Format(time.DateTime))
 			case id != "" && out.ContentID != id:
 				return out, fmt.Errorf("%s%s: the signed file is %q, and the index names %q there", root, name,

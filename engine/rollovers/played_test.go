@@ -95,6 +95,16 @@ func TestTwoWhoRollBackAtOnceGoBackOneStep(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, good.Barred, "the good version is not blocked")
 
+	over := rollover.UrgentOptions
+	over.EarliestStart = p.Time.At.Add(-time.Minute)
+	again, err = p.Rollovers.Rollback(t.Context(), "tove",
+		rollovers.RollbackRequest{Image: "desk", Leaves: p.Numbers[2], Reason: "bad", Options: over})
+	require.NoError(t, err, "a request that is repeated after its earliest start")
+	require.True(t, again.Already)
+	_, err = p.Rollovers.Rollback(t.Context(), "tove",
+		rollovers.RollbackRequest{Image: "desk", Leaves: p.Numbers[1], Reason: "bad", Options: over})
+	require.ErrorContains(t, err, "is not in the future")
+
 	// Another target, or a version that live did not leave by a rollback, is another request.
 	_, err = p.Rollovers.Rollback(t.Context(), "tove",
 		rollovers.RollbackRequest{Image: "desk", Leaves: p.Numbers[2], To: p.Numbers[0], Reason: "bad"})

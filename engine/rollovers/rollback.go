@@ -58,9 +58,6 @@ func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackReque
 	if strings.TrimSpace(r.Reason) == "" {
 		return result, engine.Invalidf("rolling back needs a reason: it stands on the barred version and in the trail")
 	}
-	if err := notPast(r.Options, rs.engine.Clock.Now()); err != nil {
-		return result, err
-	}
 	err = rs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		result = RollbackResult{}
 		img, err := store.LockImage(tx.DB, r.Image)
@@ -84,6 +81,10 @@ func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackReque
 			}
 		}
 		if err := versions.CheckLeaves(img, image.Live, bad.Number, r.Leaves); err != nil {
+			return err
+		}
+		// Not before it is known that this is no repetition: its time may have come meanwhile.
+		if err := notPast(r.Options, tx.Now); err != nil {
 			return err
 		}
 		good, err := rs.goBackTo(tx, img, live, bad, r.To)
@@ -209,9 +210,10 @@ func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, b
 }
 
 // rollPoolsBack gives each pool that follows one of the tracks a rollover of every
-// host that does not serve on the version that the pool should run now: hosts that
-// are off or faulty make room for those that go back. A rollover of the pool that
-// goes elsewhere, or takes only some of these hosts back, is stopped.
+// host that does not serve on the version that the pool should run now. Hosts that
+// are off or faulty are included: without their seats, the floor could block the
+// other hosts. An open rollover of the pool to another version, or of only some of
+// these hosts, is stopped.
 func (rs *Rollovers) rollPoolsBack(tx *store.Tx, img store.Image, r RollbackRequest, result *RollbackResult) error {
 	pools, err := store.LockFollowers(tx.DB, img, result.Tracks)
 	if err != nil {

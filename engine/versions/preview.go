@@ -52,8 +52,8 @@ func (vs *Versions) previewTrack(ctx context.Context, r engine.PreviewRequest, t
 	}
 	if trackName == image.Pilot {
 		for _, o := range open {
-			p.Will = append(p.Will, fmt.Sprintf("Rollover %d of pool %s (%s), which takes hosts to %s, goes on.", o.ID,
-				o.Pool, o.State, o.Number))
+			p.Will = append(p.Will, fmt.Sprintf("Rollover %d of pool %s (%s) to %s continues.", o.ID, o.Pool, o.State,
+				o.Number))
 		}
 		p.Will = append(p.Will, "Production does not change.")
 		return p, nil
