@@ -35,13 +35,21 @@ var (
 // boot record, and a GUID partition table of 128 entries.
 const TableSize = 34 * sector
 
-// Divided says how a disk is divided. A disk without a partition table is not known to be.
-func Divided(disk io.ReaderAt) (p Partitions, err error) {
+// Table reads the partition table of a disk. Known is false for a disk without one.
+func Table(disk io.ReaderAt) (p Partitions, err error) {
 	head := make([]byte, TableSize)
 	if _, err := disk.ReadAt(head, 0); err != nil && err != io.EOF {
 		return p, err
 	}
-	p = partitionsIn(head)
+	return partitionsIn(head), nil
+}
+
+// Divided reads the partition table of a disk, and from the beginning of each
+// partition how it is encrypted.
+func Divided(disk io.ReaderAt) (p Partitions, err error) {
+	if p, err = Table(disk); err != nil {
+		return p, err
+	}
 	for i := range p.Parts {
 		first := make([]byte, 16)
 		if _, err := disk.ReadAt(first, p.Parts[i].Start); err != nil && err != io.EOF {
