@@ -171,7 +171,7 @@ func TestAnActIsShownBeforeItIsDone(t *testing.T) {
 	require.NotZero(t, code, out)
 	out, code = as("y\n", "version", "retire", "counter-desk", two)
 	require.Zero(t, code, out)
-	require.Contains(t, out, "Copies of counter-desk "+two+" are deleted: 4")
+	require.Contains(t, out, "Retiring counter-desk "+two+" deletes 4 copies")
 }
 
 func TestArgumentsAreMissedByName(t *testing.T) {

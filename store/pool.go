@@ -68,19 +68,12 @@ func PinnedTo(db *gorm.DB, versionID int64) (names []string, err error) {
 	return names, err
 }
 
-// Followers counts the hosts that do not run a version in pools that follow the track and are not
-// pinned, and those pools.
-func Followers(db *gorm.DB, img Image, track string, versionID int64) (hosts, pools int, err error) {
+// DriftIn counts the hosts that drift in some pools, and the pools that have such hosts.
+func DriftIn(db *gorm.DB, poolIDs ...int64) (hosts, pools int, err error) {
 	var n struct{ Hosts, Pools int }
-	err = db.Raw(`select count(h.id) as hosts, count(distinct p.id) as pools from pools p join hosts h on h.pool_id = p.id
-		where p.image_id = ? and p.track = ? and p.pinned_id is null and h.version_id is distinct from ?`, img.ID, track, versionID).Scan(&n).Error
+	err = db.Raw("select count(*) as hosts, count(distinct pool_id) as pools from "+hostRows+
+		" where drifts and pool_id in ?", append(poolIDs, 0)).Scan(&n).Error
 	return n.Hosts, n.Pools, err
-}
-
-// HostsNotOn counts the hosts of a pool that do not run a version.
-func HostsNotOn(db *gorm.DB, poolID, versionID int64) (n int64, err error) {
-	err = db.Model(&Host{}).Where("pool_id = ? and version_id is distinct from ?", poolID, versionID).Count(&n).Error
-	return n, err
 }
 
 // OnOtherHosts counts the hosts of a pool that a rollover to a version takes

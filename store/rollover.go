@@ -328,9 +328,9 @@ func OpenRollovers(db *gorm.DB, poolID int64) (rows []Rollover, err error) {
 	return rows, err
 }
 
-// OpenElsewhere returns the rollovers, with the names of their pools and the numbers of their versions, that are not
-// stopped and take hosts of pools that follow a track of an image to another version than one.
-func OpenElsewhere(db *gorm.DB, img Image, track string, versionID int64) (rows []struct {
+// OpenElsewhere returns the rollovers of some pools, with the names of the pools and the numbers of the versions, that
+// are not stopped and take hosts to another version than one.
+func OpenElsewhere(db *gorm.DB, versionID int64, poolIDs ...int64) (rows []struct {
 	ID           int64
 	Pool, Number string
 	State        rollover.State
@@ -338,8 +338,8 @@ func OpenElsewhere(db *gorm.DB, img Image, track string, versionID int64) (rows 
 ) {
 	err = db.Raw(`select r.id, p.name as pool, v.number, r.state from rollovers r join pools p on p.id = r.pool_id
 			join versions v on v.id = r.target_id
-		where p.image_id = ? and p.track = ? and p.pinned_id is null and not r.settled and r.state <> 'stopped'
-			and r.target_id <> ? order by r.id`, img.ID, track, versionID).Scan(&rows).Error
+		where r.pool_id in ? and not r.settled and r.state <> 'stopped' and r.target_id <> ? order by r.id`,
+		append(poolIDs, 0), versionID).Scan(&rows).Error
 	return rows, err
 }
 

@@ -111,16 +111,16 @@ func (fl *Fleet) previewPin(ctx context.Context, actor string, r engine.PreviewR
 	if err != nil {
 		return p, err
 	}
-	n, err := store.HostsNotOn(db, pool.ID, v.ID)
-	if err != nil {
-		return p, err
-	}
-	p.Will = []string{
-		fmt.Sprintf("Pool %s is to run %s, whatever track %s names, until it is unpinned.", pool.Name, v.Number,
-			pool.Track),
-		fmt.Sprintf("%d of its %s run another version: they drift until they are rolled over. Nobody's session "+
-			"changes now.", n, english.Plural(pool.HostCount, "host", "")),
-	}
-	return p, fl.Pin(ctx, actor, pool.Name, r.Number,
+	err = fl.Pin(engine.Inspecting(ctx, func(tx *store.Tx) error {
+		effect, err := versions.EffectOn(tx, v, pool)
+		p.Will = append([]string{
+			fmt.Sprintf("The target version of pool %s becomes %s, regardless of track %s, until the pool is unpinned.",
+				pool.Name, v.Number, pool.Track),
+			fmt.Sprintf("%d of its %s run another version: they drift until they are rolled over.", effect.Drifting,
+				english.Plural(pool.HostCount, "host", "")),
+		}, effect.Others...)
+		return err
+	}), actor, pool.Name, r.Number,
 		Pinning{Reason: engine.PreviewReason, Approved: r.Approved, Overrule: r.Overrule})
+	return p, err
 }

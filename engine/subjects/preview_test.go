@@ -11,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"nimblepane/core/act"
+	"nimblepane/core/image"
 	"nimblepane/core/rollover"
 	"nimblepane/engine"
 	"nimblepane/engine/fleet"
@@ -75,6 +76,7 @@ func TestAPreviewSaysWhatTheActComesTo(t *testing.T) {
 			if preview.Refused == nil {
 				require.NoError(rt, err, "the preview of %s saw nothing against it", r.Act)
 				require.NotEmpty(rt, preview.Will)
+				requireDrift(rt, st.DB, r, preview)
 				for i, s := range started {
 					require.Equal(rt, last+int64(i)+1, s.ID, "a preview used the number of a rollover up")
 					pool, err := store.PoolByID(st.DB, s.PoolID)
@@ -90,6 +92,38 @@ func TestAPreviewSaysWhatTheActComesTo(t *testing.T) {
 			p.Step()
 		}
 	})
+}
+
+// requireDrift checks how many hosts a preview said would drift, after its act was done.
+func requireDrift(t require.TestingT, db *gorm.DB, r engine.PreviewRequest, p engine.Preview) {
+	said := strings.Join(p.Will, " ")
+	if strings.Contains(said, "already names") {
+		return
+	}
+	drifting := func(follows func(store.Pool) bool) (hosts, pools int) {
+		img, err := store.ImageNamed(db, r.Image)
+		require.NoError(t, err)
+		var all []store.Pool
+		require.NoError(t, db.Where("image_id = ?", img.ID).Find(&all).Error)
+		for _, pool := range all {
+			rows, err := store.HostRows(db, store.HostFilter{Pool: pool.Name, Drifts: true})
+			require.NoError(t, err)
+			if n := len(rows); n > 0 && follows(pool) {
+				hosts, pools = hosts+n, pools+1
+			}
+		}
+		return hosts, pools
+	}
+	switch r.Act {
+	case act.Stage, act.Activate:
+		track := map[act.Name]string{act.Stage: image.Pilot, act.Activate: image.Live}[r.Act]
+		hosts, pools := drifting(func(p store.Pool) bool { return p.Track == track && p.PinnedID == nil })
+		require.Contains(t, said, fmt.Sprintf("%s in %s that follow %s run another version",
+			english.Plural(hosts, "host", ""), english.Plural(pools, "pool", ""), track))
+	case act.Pin:
+		hosts, _ := drifting(func(p store.Pool) bool { return p.Name == r.Pools[0] })
+		require.Contains(t, said, fmt.Sprintf("%d of its ", hosts))
+	}
 }
 
 // lastRollover returns the last number that was given to a rollover, 0 if none was.
@@ -110,8 +144,8 @@ func TestPreviewsAreReadable(t *testing.T) {
 		versions.Activation{Overrule: true, Reason: "first"}))
 	require.Equal(t, []string{
 		"Track pilot of desk goes from nothing to 2026.11.2.",
-		"2 hosts in 1 pool that follow pilot run another version: they drift until they are rolled over. Nobody's " +
-			"session changes now.",
+		"2 hosts in 1 pool that follow pilot run another version: they drift until they are rolled over.",
+		"Nobody's session changes now.",
 		"Production does not change.",
 	}, preview(engine.PreviewRequest{Act: "stage", Number: p.Numbers[1]}).Will)
 	a := preview(engine.PreviewRequest{Act: "activate", Number: p.Numbers[1]})

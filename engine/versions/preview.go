@@ -18,64 +18,64 @@ import (
 	"nimblepane/store"
 )
 
-func (vs *Versions) previewTrack(ctx context.Context, r engine.PreviewRequest, trackName string) (p engine.Preview,
-	err error,
+// previewTrack begins the preview of an act that points a track at a version.
+// With done, the track names it already.
+func (vs *Versions) previewTrack(ctx context.Context, r engine.PreviewRequest, track string) (img store.Image,
+	v store.Version, p engine.Preview, done bool, err error,
 ) {
 	db := vs.engine.Store.DB.WithContext(ctx)
-	img, v, err := versionOf(db, r)
-	if err != nil {
-		return p, err
+	if img, v, err = versionOf(db, r); err != nil {
+		return img, v, p, false, err
 	}
-	if p.Leaves, err = store.TrackNames(db, img, trackName); err != nil {
-		return p, err
+	if p.Leaves, err = store.TrackNames(db, img, track); err != nil {
+		return img, v, p, false, err
 	}
-	if p.Leaves == v.Number {
-		p.Will = []string{fmt.Sprintf("Track %s of %s already names %s: nothing changes.", trackName, img.Name,
-			v.Number)}
-		return p, nil
+	if done = p.Leaves == v.Number; done {
+		p.Will = []string{fmt.Sprintf("Track %s of %s already names %s: nothing changes.", track, img.Name, v.Number)}
+	} else {
+		p.Will = []string{fmt.Sprintf("Track %s of %s goes from %s to %s.", track, img.Name,
+			cmp.Or(p.Leaves, "nothing"), v.Number)}
 	}
-	hosts, pools, err := store.Followers(db, img, trackName, v.ID)
-	if err != nil {
-		return p, err
+	return img, v, p, done, nil
+}
+
+// Effect is what an act that changes the target version of pools means for their hosts.
+type Effect struct {
+	Drifting, Pools int // hosts that drift, and the pools that have such hosts
+	// Others are sentences about rollovers that take hosts to another version,
+	// or a sentence that no session changes if there are none.
+	Others []string
+}
+
+// EffectOn reads the effect on pools whose target is now a version, within the rehearsal of the act.
+func EffectOn(tx *store.Tx, v store.Version, pools ...store.Pool) (e Effect, err error) {
+	ids := make([]int64, len(pools))
+	for i, p := range pools {
+		ids[i] = p.ID
 	}
-	p.Will = []string{
-		fmt.Sprintf("Track %s of %s goes from %s to %s.", trackName, img.Name, cmp.Or(p.Leaves, "nothing"), v.Number),
-		fmt.Sprintf("%s in %s that follow %s run another version: they drift until they are rolled over.",
-			english.Plural(hosts, "host", ""), english.Plural(pools, "pool", ""), trackName),
+	if e.Drifting, e.Pools, err = store.DriftIn(tx.DB, ids...); err != nil {
+		return e, err
 	}
-	open, err := store.OpenElsewhere(db, img, trackName, v.ID)
-	if err != nil {
-		return p, err
+	open, err := store.OpenElsewhere(tx.DB, v.ID, ids...)
+	for _, o := range open {
+		e.Others = append(e.Others, fmt.Sprintf("Rollover %d of pool %s (%s) to %s continues.", o.ID, o.Pool, o.State,
+			o.Number))
 	}
 	if len(open) == 0 {
-		p.Will[1] += " Nobody's session changes now."
+		e.Others = []string{"Nobody's session changes now."}
 	}
-	if trackName == image.Pilot {
-		for _, o := range open {
-			p.Will = append(p.Will, fmt.Sprintf("Rollover %d of pool %s (%s) to %s continues.", o.ID, o.Pool, o.State,
-				o.Number))
-		}
-		p.Will = append(p.Will, "Production does not change.")
-		return p, nil
+	return e, err
+}
+
+// afterTrack describes the pools that follow a track after the track was pointed at a version.
+func afterTrack(tx *store.Tx, img store.Image, v store.Version, track string) (will []string, err error) {
+	pools, err := store.LockFollowers(tx.DB, img, []string{track})
+	if err != nil {
+		return nil, err
 	}
-	switch {
-	case p.Leaves != "":
-		will, err := vs.goingBack(db, img, v, p.Leaves, r.LetGo)
-		if err != nil {
-			return p, err
-		}
-		p.Will = append(p.Will, will...)
-	}
-	if r.Overrule {
-		answers, err := Clearance(db, img, v, vs.engine.Clock.Now())
-		if err != nil {
-			return p, err
-		}
-		for _, u := range clearance.Unmet(answers) {
-			p.Will = append(p.Will, fmt.Sprintf("Clearance is overruled: %s: %s.", u.Rule, u.Why))
-		}
-	}
-	return p, nil
+	e, err := EffectOn(tx, v, pools...)
+	return append([]string{fmt.Sprintf("%s in %s that follow %s run another version: they drift until they are rolled "+
+		"over.", english.Plural(e.Drifting, "host", ""), english.Plural(e.Pools, "pool", ""), track)}, e.Others...), err
 }
 
 // goingBack says what going back would be like once the version is live, or what it costs to let the one before go.
@@ -112,49 +112,97 @@ func (vs *Versions) goingBack(db *gorm.DB, img store.Image, next store.Version, 
 		humanize.IBytes(uint64(old.SizeBytes*int64(len(copies)+1))))), nil
 }
 
-func (vs *Versions) previewStage(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview,
-	err error,
-) {
-	if p, err = vs.previewTrack(ctx, r, image.Pilot); err != nil {
+func (vs *Versions) previewStage(ctx context.Context, actor string, r engine.PreviewRequest) (engine.Preview, error) {
+	img, v, p, done, err := vs.previewTrack(ctx, r, image.Pilot)
+	if err != nil {
 		return p, err
 	}
-	return p, vs.Stage(ctx, actor, r.Image, r.Number, Staging{Reason: engine.PreviewReason})
+	err = vs.Stage(engine.Inspecting(ctx, func(tx *store.Tx) error {
+		after, err := afterTrack(tx, img, v, image.Pilot)
+		if !done {
+			p.Will = slices.Concat(p.Will[:1], after, []string{"Production does not change."})
+		}
+		return err
+	}), actor, r.Image, r.Number, Staging{Reason: engine.PreviewReason})
+	return p, err
 }
 
-func (vs *Versions) previewActivate(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview,
-	err error,
+func (vs *Versions) previewActivate(ctx context.Context, actor string, r engine.PreviewRequest) (engine.Preview,
+	error,
 ) {
-	if p, err = vs.previewTrack(ctx, r, image.Live); err != nil {
+	img, v, p, done, err := vs.previewTrack(ctx, r, image.Live)
+	if err != nil {
 		return p, err
 	}
+	var costs []string
+	if !done {
+		if costs, err = vs.costs(ctx, r, img, v, p.Leaves); err != nil {
+			return p, err
+		}
+		p.Will = append(p.Will, costs...)
+	}
 	redirected := map[int64]string{}
-	err = vs.Activate(ctx, actor, r.Image, r.Number, Activation{
+	err = vs.Activate(engine.Inspecting(ctx, func(tx *store.Tx) error {
+		after, err := afterTrack(tx, img, v, image.Live)
+		if done || err != nil {
+			return err
+		}
+		if len(redirected) > 0 {
+			after = after[:1] // sessions do change
+		}
+		for _, id := range slices.Sorted(maps.Keys(redirected)) {
+			after = append(after, redirected[id])
+		}
+		p.Will = slices.Concat(p.Will[:1], after, costs)
+		return nil
+	}), actor, r.Image, r.Number, Activation{
 		Reason: engine.PreviewReason, LetGo: r.LetGo, Overrule: r.Overrule, Redirect: r.Redirect,
 		Redirected: func(id int64, sentence string) { redirected[id] = sentence },
 	})
-	for _, id := range slices.Sorted(maps.Keys(redirected)) {
-		p.Will = append(p.Will, redirected[id])
-	}
 	return p, err
+}
+
+// costs says what activating a version means for going back, and which rules of clearance it overrules.
+func (vs *Versions) costs(ctx context.Context, r engine.PreviewRequest, img store.Image, v store.Version, before string,
+) (will []string, err error) {
+	db := vs.engine.Store.DB.WithContext(ctx)
+	if before != "" {
+		if will, err = vs.goingBack(db, img, v, before, r.LetGo); err != nil {
+			return nil, err
+		}
+	}
+	if r.Overrule {
+		answers, err := Clearance(db, img, v, vs.engine.Clock.Now())
+		if err != nil {
+			return nil, err
+		}
+		for _, u := range clearance.Unmet(answers) {
+			will = append(will, fmt.Sprintf("Clearance is overruled: %s: %s.", u.Rule, u.Why))
+		}
+	}
+	return will, nil
 }
 
 func (vs *Versions) previewRetire(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview,
 	err error,
 ) {
-	db := vs.engine.Store.DB.WithContext(ctx)
-	img, v, err := versionOf(db, r)
+	img, v, err := versionOf(vs.engine.Store.DB.WithContext(ctx), r)
 	if err != nil {
 		return p, err
 	}
-	copies, err := store.Copies(db, v.ID)
-	if err != nil {
-		return p, err
-	}
-	p.Will = []string{
-		fmt.Sprintf("Copies of %s are deleted: %d, and the disk that its capture made.", Label(img, v), len(copies)),
-		"Its record is kept. It cannot be used again; this cannot be undone.",
-	}
-	return p, vs.Retire(ctx, actor, r.Image, r.Number, engine.PreviewReason)
+	err = vs.Retire(engine.Inspecting(ctx, func(tx *store.Tx) error {
+		copies, err := store.Copies(tx.DB, v.ID)
+		gone := []string{english.Plural(len(copies), "copy", "copies")}
+		if v.Digest != "" {
+			gone = append(gone, "the disk that its capture made")
+		}
+		p.Will = []string{
+			fmt.Sprintf("Retiring %s deletes %s.", Label(img, v), english.WordSeries(gone, "and")),
+			"Its record is kept. It cannot be used again; this cannot be undone.",
+		}
+		return err
+	}), actor, r.Image, r.Number, engine.PreviewReason)
+	return p, err
 }
 
 // versionOf is the version that a preview is about.
