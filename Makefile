@@ -129,8 +129,9 @@ fmt: ## Format the Go code and the console
 	@cd console && npm run --silent fmt
 
 FUZZTIME ?= 10m
-FUZZED := core/disk:FuzzDetect engine/foreign:FuzzSystem engine/foreign:FuzzPack core/feed:FuzzFeed core/flaw:FuzzList \
-	core/pack:FuzzWhatIsCheckedUnpacksWithin core/sheet:FuzzSheet api:FuzzAPI
+FUZZED := core/disk:FuzzDetect core/disk:FuzzFormats core/feed:FuzzFeed core/flaw:FuzzList core/flaw:FuzzParse \
+	core/pack:FuzzWhatIsCheckedUnpacksWithin core/sheet:FuzzSheet engine/foreign:FuzzPack engine/foreign:FuzzSystem \
+	engine/foreign:FuzzTree api:FuzzAPI
 
 .PHONY: fuzz
 fuzz: setup ## Have Go's fuzzer make hostile disks, packs, feeds, lists, archives, sheets and requests, ten minutes each

@@ -103,7 +103,7 @@ func random(t *testing.T) []byte {
 }
 
 // packed is a file of the format that holds the disk.
-func packed(t *testing.T, content []byte, format string, options ...string) string {
+func packed(t testing.TB, content []byte, format string, options ...string) string {
 	t.Helper()
 	raw, file := filepath.Join(t.TempDir(), "raw"), filepath.Join(t.TempDir(), "disk."+format)
 	require.NoError(t, os.WriteFile(raw, content, 0o600))
@@ -410,22 +410,4 @@ func TestHowMuchAFileUnpacksToIsKnownBefore(t *testing.T) {
 		require.GreaterOrEqual(t, found.Unpacked, made.Size()-1<<20, "%v", c)
 		require.LessOrEqual(t, found.Unpacked, int64(len(content))+1<<20, "%v", c)
 	}
-}
-
-func FuzzDetect(f *testing.F) {
-	f.Add([]byte("QFI\xfb"), 0)
-	f.Add([]byte("KDMV"), 28)
-	f.Add([]byte("vhdxfile"), 192<<10)
-	f.Add(partitioned(true, 0xee, efiSystem), 520)
-	f.Fuzz(func(t *testing.T, content []byte, at int) {
-		if at >= 0 && at < len(content) {
-			content[at] ^= 0x55
-		}
-		_, _ = disk.Detect(bytes.NewReader(content), int64(len(content)))
-		image, err := disk.OpenImage(bytes.NewReader(content))
-		if err != nil {
-			return
-		}
-		_, _ = disk.Divided(image)
-	})
 }

@@ -16,6 +16,7 @@ import (
 
 	"nimblepane/core/flaw"
 	"nimblepane/core/software"
+	"nimblepane/internal/fuzzlimit"
 )
 
 const record = `{
@@ -360,6 +361,7 @@ func TestAListIsReadFromArchivesAndFiles(t *testing.T) {
 func FuzzParse(f *testing.F) {
 	f.Add([]byte(record))
 	f.Fuzz(func(t *testing.T, text []byte) {
+		defer fuzzlimit.Check(t)()
 		if r, err := flaw.Parse(text); err == nil {
 			flaw.Find(listOf(deb("libtide1", "2.8-4", "libtide")), []flaw.Record{r, r})
 		}
@@ -378,7 +380,8 @@ func FuzzList(f *testing.F) {
 	_, _ = w.Write([]byte(record))
 	_ = z.Close()
 	f.Add(packed.Bytes())
-	f.Fuzz(func(_ *testing.T, list []byte) {
+	f.Fuzz(func(t *testing.T, list []byte) {
+		defer fuzzlimit.Check(t)()
 		_, _ = flaw.Read(bytes.NewReader(list), int64(len(list)), func(flaw.Record) error { return nil })
 	})
 }

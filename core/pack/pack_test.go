@@ -12,6 +12,8 @@ import (
 	"testing/fstest"
 
 	"github.com/stretchr/testify/require"
+
+	"nimblepane/internal/fuzzlimit"
 )
 
 func packed(t *testing.T, of fs.FS) []byte {
@@ -113,6 +115,7 @@ func FuzzWhatIsCheckedUnpacksWithin(f *testing.F) {
 		"a/b": {Data: []byte("x")}, "l": {Data: []byte("a"), Mode: fs.ModeSymlink},
 	}))
 	f.Fuzz(func(t *testing.T, archive []byte) {
+		defer fuzzlimit.Check(t)()
 		if Check(bytes.NewReader(archive)) != nil {
 			return
 		}

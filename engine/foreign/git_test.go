@@ -15,6 +15,7 @@ import (
 	"github.com/go-git/go-git/v5/storage/memory"
 	"github.com/stretchr/testify/require"
 
+	"nimblepane/internal/fuzzlimit"
 	"nimblepane/sandbox"
 )
 
@@ -181,7 +182,8 @@ func FuzzPack(f *testing.F) {
 	content, err := os.ReadFile(file)
 	require.NoError(f, err)
 	f.Add(content, 20)
-	f.Fuzz(func(_ *testing.T, pack []byte, at int) {
+	f.Fuzz(func(t *testing.T, pack []byte, at int) {
+		defer fuzzlimit.Check(t)()
 		if at >= 0 && at < len(pack) {
 			pack[at] ^= 0x55
 		}
@@ -194,5 +196,43 @@ func FuzzPack(f *testing.F) {
 			w := treeWriter{objects: objects, commit: commit.Hash}
 			_ = w.walk(hash, ".", 0, w.count)
 		}
+	})
+}
+
+// FuzzTree makes trees of what the fuzzer comes up with. Each entry takes four
+// bytes: the tree that it is in, its mode, its name, and the object that it is.
+// An object can be that of a later tree, which no repository has, or the same
+// for many entries.
+func FuzzTree(f *testing.F) {
+	f.Add([]byte{0, 0, 0, 0, 1, 1, 1, 0, 2, 1, 2, 1})
+	f.Add(bytes.Repeat([]byte{0, 1, 1, 0, 1, 1, 1, 0, 2, 1, 2, 1}, 20))
+	names := []string{"a", "b", "c", "desk.yaml", "..", ".", "", "a/b", "../x", "x\xff", strings.Repeat("n", 300)}
+	modes := []filemode.FileMode{
+		filemode.Regular, filemode.Dir, filemode.Symlink, filemode.Executable, filemode.Submodule, 0o7777777,
+	}
+	f.Fuzz(func(t *testing.T, entries []byte) {
+		defer fuzzlimit.Check(t)()
+		r := newRepository(t)
+		all := []plumbing.Hash{r.blob("x"), plumbing.NewHash("7777777777777777777777777777777777777777")}
+		for len(entries) >= 4 {
+			var tree []object.TreeEntry
+			for in := entries[0]; len(entries) >= 4 && entries[0] == in; entries = entries[4:] {
+				tree = append(tree, entry(names[int(entries[2])%len(names)], modes[int(entries[1])%len(modes)],
+					all[int(entries[3])%len(all)]))
+			}
+			all = append(all, r.tree(tree...))
+		}
+		objects, tip := r.Storage, r.commit(all[len(all)-1], "x")
+		w := treeWriter{objects: objects, commit: tip}
+		if w.walk(all[len(all)-1], ".", 0, w.count) != nil {
+			return
+		}
+		root, err := os.OpenRoot(t.TempDir())
+		require.NoError(t, err)
+		defer root.Close()
+		require.NoError(t, root.Mkdir(TreeFolder, 0o755))
+		w.root = root
+		_ = w.walk(all[len(all)-1], ".", 0, w.write)
+		require.LessOrEqual(t, w.entries, mostFiles)
 	})
 }

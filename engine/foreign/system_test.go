@@ -11,6 +11,7 @@ import (
 
 	"nimblepane/core/base"
 	"nimblepane/core/disk"
+	"nimblepane/internal/fuzzlimit"
 )
 
 // converted is the demo's base as a qcow2 file.
@@ -82,7 +83,8 @@ func TestSuperblocksThatAskForTooMuchAreNotBelieved(t *testing.T) {
 func FuzzSystem(f *testing.F) {
 	f.Add(700, byte(1), 70_000, byte(255))
 	whole := converted(f)
-	f.Fuzz(func(_ *testing.T, a int, x byte, b int, y byte) {
+	f.Fuzz(func(t *testing.T, a int, x byte, b int, y byte) {
+		defer fuzzlimit.Check(t)()
 		content := inMemory(append([]byte{}, whole...))
 		for at, value := range map[int]byte{a: x, b: y} {
 			if at > 112 && at < len(content) {
