@@ -162,7 +162,12 @@ func (bs *Builds) verify(ctx context.Context, actor string, f store.SheetFile, f
 	whole := is == f.Digest
 	var unfit error
 	if whole && folder {
-		if unfit = foreign.CheckFolder(ctx, archive.Name()); unfit != nil && !sandbox.Final(unfit) {
+		unfit = foreign.CheckFolder(ctx, archive.Name())
+		var unavailable *sandbox.Unavailable
+		switch {
+		case errors.As(unfit, &unavailable):
+			return f, engine.Conflictf("%s", unavailable)
+		case unfit != nil && !sandbox.Final(unfit):
 			return f, unfit
 		}
 	}
