@@ -39,8 +39,11 @@ func (logPiece) TableName() string { return "build_logs" }
 // that something is added, enough to be compressed well.
 const pieceLines = 2000
 
+// A compressor keeps its buffers, as many as it may use at a time: pieces are small, and one at a time is enough.
+// Neither can fail with these options.
 var (
-	compressor, _   = zstd.NewWriter(nil) // neither can fail without options that can be wrong
+	compressor, _ = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10),
+		zstd.WithLowerEncoderMem(true))
 	decompressor, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0))
 )
 

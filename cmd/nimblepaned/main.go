@@ -164,7 +164,7 @@ func serve(v *viper.Viper) *cobra.Command {
 func tuneCollector(ctx context.Context) {
 	const (
 		interval  = 5 * time.Second
-		usual     = 60 // the heap grows by so much until the next collection, in per cent
+		usual     = 50 // the heap grows by so much until the next collection, in per cent
 		underLoad = 300
 		many, few = 10, 2 // collections within the interval
 	)
