@@ -279,7 +279,7 @@ func (d *seeder) goLive(ctx context.Context, image, number string) error {
 }
 
 const (
-	seedRate = 900
+	seedRate = 600
 	demoRate = 60
 )
 

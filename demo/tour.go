@@ -433,7 +433,7 @@ func (g *guide) trail() error {
 		return err
 	}
 	fmt.Printf("   (in the database, entry %d now says that guest did it)\n", seq)
-	if err := g.refused("mira", 7, words("trail verify"), fmt.Sprintf("Entry %d: was altered", seq)); err != nil {
+	if err := g.refused("mira", 7, words("trail verify"), fmt.Sprintf("Entry %d was altered", seq)); err != nil {
 		return err
 	}
 	_, err = db.Exec(g.ctx, "update trail set actor = 'tove' where seq = $1", seq)
