@@ -29,7 +29,7 @@ terminal() {
 }
 
 as mira
-go run ./docs/shots -out "$out" today=/ image=/images/counter-desk version=/images/counter-desk/versions/2026.11.3 hosts=/hosts estate=/estate pools=/pools bases=/bases build=/builds/6 builds=/builds sheet=/sheets/counter-desk start='/rollovers/new?pool=chart-plotters'
+go run ./docs/shots -out "$out" today=/ image=/images/counter-desk version=/images/counter-desk/versions/2026.11.3 hosts=/hosts pools=/pools bases=/bases build=/builds/6 builds=/builds sheet=/sheets/counter-desk compare=/images/counter-desk/compare/2026.11.3 build-machine=/build-machines/south-quay/build-8
 terminal terminal-today 3 "pane today"
 as anton; pane trial sign counter-desk 2026.11.3 --pass --comment 'berth plans open' >/dev/null
 as tove; pane activate counter-desk 2026.11.3 --yes --reason 'trial passed' >/dev/null
