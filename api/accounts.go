@@ -7,7 +7,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"net/url"
@@ -16,10 +15,10 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
 	"nimblepane/client"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/engine"
 	"nimblepane/store"
@@ -46,13 +45,12 @@ func (s *Server) idempotent(c *gin.Context) {
 		return
 	}
 	if len(key) > longestKey {
-		problem(c, http.StatusUnprocessableEntity, fmt.Sprintf(
-			"the Idempotency-Key has more than %d characters", longestKey))
+		abort(c, problem.InvalidRequest, "Idempotency-Key: the most is %d characters", longestKey)
 		return
 	}
 	in, err := io.ReadAll(c.Request.Body)
 	if err != nil {
-		problem(c, http.StatusRequestEntityTooLarge, "at most "+itoa(bodyLimit)+" bytes are taken")
+		abort(c, problem.TooLarge, "the request is too large: the most is %d bytes", bodyLimit)
 		return
 	}
 	c.Request.Body = io.NopCloser(bytes.NewReader(in))
@@ -66,13 +64,13 @@ func (s *Server) idempotent(c *gin.Context) {
 	if first != nil {
 		switch {
 		case first.Request != row.Request:
-			problem(c, http.StatusUnprocessableEntity, "the Idempotency-Key was used for another request")
+			abort(c, problem.KeyReused, "the Idempotency-Key was used for another request: use a new key")
 		case first.Status == 0:
-			problem(c, http.StatusConflict, "the first request with this Idempotency-Key is still being worked on, "+
-				"or was lost with its process: look whether it did its work")
+			abort(c, problem.KeyInUse, "the first request with this Idempotency-Key is still running, or its process "+
+				"stopped: check whether its change was made")
 		case givesSecret(c):
-			problem(c, http.StatusConflict, "the token was made, and its secret is shown once: if it did not reach "+
-				"you, revoke the token and make another")
+			abort(c, problem.WrongState, "the token was created, and its secret is shown only once: if you did not "+
+				"receive it, revoke the token and create another")
 		default:
 			c.Header("Idempotent-Replay", "true")
 			if first.Location != "" {
@@ -218,7 +216,7 @@ func (s *Server) accounts() {
 // AddAccount adds an account. It is also how the command line makes the first one.
 func AddAccount(ctx context.Context, e *engine.Engine, by string, in client.NewAccount) (a store.Account, err error) {
 	if !slices.Contains(role.Roles(), in.Role) {
-		return a, &engine.Problem{Kind: engine.Invalid, Text: "role " + strconv.Quote(string(in.Role)) +
+		return a, &problem.Problem{Type: problem.InvalidRequest, Detail: "role " + strconv.Quote(string(in.Role)) +
 			" is not known: use " + strings.Join(each(role.Roles(), func(r role.Role) string { return string(r) }),
 			", ")}
 	}
@@ -236,7 +234,7 @@ func AddAccount(ctx context.Context, e *engine.Engine, by string, in client.NewA
 			return err
 		}
 		if !added {
-			return &engine.Problem{Kind: engine.Conflict, Text: "there is an account " + in.Name + " already"}
+			return &problem.Problem{Type: problem.NameTaken, Detail: "there is an account " + in.Name + " already"}
 		}
 		tx.Record(store.Entry{
 			Verb: "account.add", Subject: "account " + a.Name,
@@ -287,13 +285,13 @@ func (s *Server) editAccount(ctx context.Context, in *struct {
 		}
 		if a.Disabled || a.Role != role.Administrator {
 			if a.Name == actor(ctx) {
-				return &engine.Problem{
-					Kind: engine.Conflict,
-					Text: "you cannot take your own rights away: let another administrator do it",
+				return &problem.Problem{
+					Type:   problem.WrongState,
+					Detail: "you cannot take your own rights away: let another administrator do it",
 				}
 			}
 			if !slices.ContainsFunc(administrators, func(o store.Account) bool { return o.ID != a.ID }) {
-				return &engine.Problem{Kind: engine.Conflict, Text: a.Name +
+				return &problem.Problem{Type: problem.WrongState, Detail: a.Name +
 					" is the last administrator: make another one first"}
 			}
 		}
@@ -348,8 +346,8 @@ func (s *Server) makeToken(ctx context.Context, by right, in client.NewToken,
 		CreatedAt: now,
 	}
 	if in.Role != "" && !by.account.Role.Has(in.Role) {
-		return made, huma.Error403Forbidden("a token cannot have more rights than you have here, which are those of " +
-			"role " + string(by.account.Role))
+		return made, problem.Forbidden.Errorf("a token cannot have more rights than its creator, whose role is %s",
+			by.account.Role)
 	}
 	db := s.store.DB.WithContext(ctx)
 	for _, name := range in.Images {
@@ -357,8 +355,8 @@ func (s *Server) makeToken(ctx context.Context, by right, in client.NewToken,
 			return made, err
 		}
 		if !by.mayChange("", name) {
-			return made, huma.Error403Forbidden("this token is for " + narrowing(*by.token) +
-				" only, and so are those that it makes")
+			return made, problem.TokenScope.Errorf("this token is for %s only, and cannot create tokens for more",
+				narrowing(*by.token))
 		}
 	}
 	if by.token != nil {
@@ -386,9 +384,9 @@ func (s *Server) makeToken(ctx context.Context, by right, in client.NewToken,
 	}
 	row.ExpiresAt = now.Add(lasts)
 	if by.token != nil && row.ExpiresAt.After(by.token.ExpiresAt) {
-		return made, &engine.Problem{
-			Kind: engine.Conflict,
-			Text: "a token cannot make one that outlives it: this one ends on " +
+		return made, &problem.Problem{
+			Type: problem.TokenScope,
+			Detail: "a token cannot make one that outlives it: this one ends on " +
 				by.token.ExpiresAt.UTC().Format(time.DateTime) +
 				" UTC; sign in with your password to make one that lasts longer",
 		}
@@ -398,7 +396,7 @@ func (s *Server) makeToken(ctx context.Context, by right, in client.NewToken,
 	err = s.store.Change(ctx, by.account.Name, s.engine.Clock.Now(), func(tx *store.Tx) error {
 		if by.token != nil {
 			if _, err := store.LockToken(tx.DB, by.token.ID); err != nil {
-				return huma.Error401Unauthorized("the token was revoked")
+				return problem.NotSignedIn.Errorf("the token was revoked")
 			}
 		}
 		if err := tx.Create(&row).Error; err != nil {
@@ -427,7 +425,7 @@ func (s *Server) revokeToken(ctx context.Context, in *struct {
 },
 ) (*empty, error) {
 	r := rightOf(ctx)
-	none := huma.Error404NotFound("you have no token " + itoa(in.ID) + " that is still good")
+	none := problem.NotFound.Errorf("you have no valid token %d", in.ID)
 	return done(s.store.Change(ctx, r.account.Name, s.engine.Clock.Now(), func(tx *store.Tx) error {
 		t, err := store.LockToken(tx.DB, in.ID)
 		switch {
@@ -438,7 +436,7 @@ func (s *Server) revokeToken(ctx context.Context, in *struct {
 		case t.AccountID != r.account.ID && (r.account.Role != role.Administrator || !r.free()):
 			return none
 		case !r.free() && t.ID != r.token.ID && (t.ParentID == nil || *t.ParentID != r.token.ID):
-			return huma.Error403Forbidden("this token may revoke itself and what it made")
+			return problem.TokenScope.Errorf("a token can revoke only itself and the tokens it created")
 		}
 		n, err := tx.RevokeToken(in.ID)
 		if err != nil {

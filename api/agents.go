@@ -9,8 +9,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nimblepane/agent"
+	"nimblepane/core/problem"
 	"nimblepane/core/strict"
-	"nimblepane/engine"
 	"nimblepane/engine/fleet"
 	"nimblepane/store"
 )
@@ -23,7 +23,7 @@ func (s *Server) agents() {
 			return
 		}
 		if in.Token == "" || len(in.Token) > 200 {
-			problem(c, http.StatusUnprocessableEntity, "token: give the one-time token of the machine's seed")
+			abort(c, problem.InvalidRequest, "token: give the one-time token of the machine's seed")
 			return
 		}
 		reply, err := s.Fleet.Enrol(c.Request.Context(), in.Token)
@@ -37,7 +37,7 @@ func (s *Server) agents() {
 	s.gin.POST(agent.HeartbeatPath, func(c *gin.Context) {
 		credential, found := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
 		if !found || len(credential) > 200 {
-			problem(c, http.StatusUnauthorized, "the heartbeat carries no credential: enrol first")
+			abort(c, problem.NotSignedIn, "the heartbeat has no credential: enrol first")
 			return
 		}
 		var in agent.Heartbeat
@@ -61,14 +61,14 @@ func readAgent(c *gin.Context, into any) bool {
 	var long *http.MaxBytesError
 	switch {
 	case errors.As(err, &long):
-		problem(c, http.StatusRequestEntityTooLarge, "at most "+itoa(agent.MaxBody)+" bytes are taken")
+		abort(c, problem.TooLarge, "the request is too large: the most is %d bytes", agent.MaxBody)
 		return false
 	case err != nil:
 		c.Abort() // the agent went away
 		return false
 	}
 	if err := strict.Unmarshal(text, into); err != nil {
-		problem(c, http.StatusBadRequest, "the body is malformed: "+err.Error())
+		abort(c, problem.MalformedRequest, "the body is malformed: %s", err)
 		return false
 	}
 	return true
@@ -78,22 +78,22 @@ func readAgent(c *gin.Context, into any) bool {
 const unanswered = "an agent could not be answered"
 
 func (s *Server) answerAgent(c *gin.Context, body any, err error) {
-	var wrong *engine.Problem
+	var wrong *problem.Problem
 	switch {
 	case err == nil:
 		s.away.Worked(away)
 		s.away.Worked(unanswered)
 		c.JSON(http.StatusOK, body)
 	case errors.Is(err, fleet.ErrUnknownAgent):
-		problem(c, http.StatusUnauthorized, err.Error())
+		abort(c, problem.NotSignedIn, "%s", err)
 	case errors.As(err, &wrong):
-		problem(c, http.StatusUnprocessableEntity, wrong.Error())
+		abort(c, problem.InvalidRequest, "%s", wrong)
 	case c.Request.Context().Err() != nil:
 		c.Abort() // the agent went away, or the service stops
 	case store.IsAway(err):
 		s.noDatabase(c, err)
 	default:
 		s.away.Failed(unanswered, err)
-		problem(c, http.StatusServiceUnavailable, "the service cannot take this in now; try again")
+		abort(c, problem.Unavailable, "the service cannot process the request now; try again")
 	}
 }

@@ -13,6 +13,7 @@ import (
 
 	"nimblepane/agent"
 	"nimblepane/client"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 )
@@ -93,7 +94,7 @@ func TestHeartbeatsThatMakeNoSenseHarmNobodyElse(t *testing.T) {
 		{`{"sessions":[` + strings.Join(many, ",") + `]}`, 422, "on a host of 4 seats; at most 28"},
 		{`{"checks":{"order":1,"state":"fine"}}`, 422, "checks.state"},
 		{strings.Repeat("[", 60_000), 400, "nested deeper"},
-		{`{"stamp":"` + strings.Repeat("x", agent.MaxBody) + `"}`, 413, "at most"},
+		{`{"stamp":"` + strings.Repeat("x", agent.MaxBody) + `"}`, 413, problem.TooLarge.URI()},
 	}
 	var crowd sync.WaitGroup
 	for _, host := range good {

@@ -24,6 +24,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nimblepane/client"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/core/strict"
 	"nimblepane/engine"
@@ -86,6 +87,7 @@ func New(ctx context.Context, e *engine.Engine, acts *subjects.Subjects, o Optio
 	s.gin.Use(counted, gin.CustomRecovery(s.recovered), s.headers, legible, s.limitBody)
 	s.gin.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	s.gin.GET("/readyz", s.ready)
+	s.problems()
 	s.agents()
 	s.describe()
 	s.events()
@@ -97,14 +99,14 @@ func New(ctx context.Context, e *engine.Engine, acts *subjects.Subjects, o Optio
 
 func (s *Server) recovered(c *gin.Context, cause any) {
 	s.log.Error("a request failed badly", "path", c.Request.URL.Path, "cause", cause)
-	problem(c, http.StatusInternalServerError, "the service failed; its log says more")
+	abort(c, problem.Internal, failed)
 }
 
 func (s *Server) ready(c *gin.Context) {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), 2*time.Second)
 	defer cancel()
 	if err := s.store.Ready(ctx); err != nil {
-		problem(c, http.StatusServiceUnavailable, "the database does not answer")
+		abort(c, problem.Unavailable, "the database does not answer")
 		return
 	}
 	c.String(http.StatusOK, "ready\n")
@@ -231,7 +233,9 @@ func register[I, O any](s *Server, o operation, handle func(context.Context, *I)
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (out *O, err error) {
 		rehearsing, _ := engine.Rehearsed(ctx)
 		if rehearsing && !o.dry {
-			return nil, huma.Error422UnprocessableEntity("this operation has no dry run: omit " + dryRunHeader)
+			return nil, details(&problem.Problem{
+				Type: problem.NoDryRun, Detail: "this operation has no dry run: omit the header " + dryRunHeader,
+			})
 		}
 		if len(filters) > 0 {
 			err = exist(s.store.DB.WithContext(ctx), in, filters)

@@ -16,6 +16,7 @@ import (
 
 	"nimblepane/agent"
 	"nimblepane/client"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 )
@@ -95,7 +96,7 @@ func TestBadInputIsRefusedWithWhatWouldBeRightAndNothingChanges(t *testing.T) {
 		},
 		{
 			"a build machine of another class", "operator", "POST", "/api/v1/images/counter-desk/versions",
-			`{"build_machine":"bm-chart"}`, 422, "of class graphics",
+			`{"build_machine":"bm-chart"}`, 409, problem.Incompatible.URI(),
 		},
 		{
 			"a number that is taken", "operator", "POST", "/api/v1/images/counter-desk/versions",
@@ -136,7 +137,7 @@ func TestBadInputIsRefusedWithWhatWouldBeRightAndNothingChanges(t *testing.T) {
 		},
 		{
 			"nothing to roll over", "operator", "POST", "/api/v1/rollovers", `{"pools":["back-office"]}`, 409,
-			"there is nothing to roll over",
+			problem.NothingToDo.URI(),
 		},
 		{
 			"a pool whose track names nothing", "operator", "POST", "/api/v1/rollovers", `{"pools":["chart-plotters"]}`,
@@ -146,17 +147,17 @@ func TestBadInputIsRefusedWithWhatWouldBeRightAndNothingChanges(t *testing.T) {
 			`","reason":"r"}`, 404, `version \"1.0.0\" of image counter-desk`},
 		{
 			"a barred version", "operator", "POST", counter + two + "/stage", "{}", 409,
-			"is barred: tickets do not print",
+			"is blocked: tickets do not print",
 		},
 		{"a barred version to pin", "operator", "POST", "/api/v1/pools/back-office/pin", `{"version":"` + two +
-			`","reason":"r"}`, 409, "is barred"},
+			`","reason":"r"}`, 409, problem.VersionBlocked.URI()},
 		{
 			"barring what live names", "approver", "POST", counter + one + "/bar", `{"reason":"r"}`, 409,
 			"roll back first",
 		},
 		{
 			"a no without a word", "operator", "POST", counter + one + "/sign-off", `{"yes":false}`, 422,
-			"say what was wrong",
+			problem.ReasonRequired.URI(),
 		},
 		{
 			"signing what is not on trial", "operator", "POST", counter + two + "/sign-off", `{"yes":true}`, 409,
@@ -185,7 +186,7 @@ func TestBadInputIsRefusedWithWhatWouldBeRightAndNothingChanges(t *testing.T) {
 		{
 			"a pool named twice", "operator", "POST", "/api/v1/rollovers", `{"pools":["back-office","back-office"]}`,
 			422,
-			"is named twice",
+			"is listed twice",
 		},
 		{"a rollback without a reason", "approver", "POST", "/api/v1/images/counter-desk/rollback", `{"leaves":"` +
 			one + `","reason":" "}`, 422, "needs a reason"},
@@ -229,7 +230,7 @@ func TestBadInputIsRefusedWithWhatWouldBeRightAndNothingChanges(t *testing.T) {
 			"an estate that turns the class of an image", "administrator", "PUT", "/api/v1/estate",
 			"images: [{name: counter-desk, machine-class: graphics}]", 409, "an image keeps its class",
 		},
-		{"a cursor of one's own", "viewer", "GET", "/api/v1/hosts?cursor=!!", "", 422, "use next of the page before"},
+		{"a cursor of one's own", "viewer", "GET", "/api/v1/hosts?cursor=!!", "", 422, "use next of the previous page"},
 		{"a state that is none", "viewer", "GET", "/api/v1/hosts?state=happy", "", 422, "serving"},
 		{"an address that is none", "viewer", "GET", "/api/v1/tides", "", 404, "tides"},
 	} {
@@ -245,7 +246,7 @@ func TestBadInputIsRefusedWithWhatWouldBeRightAndNothingChanges(t *testing.T) {
 	t.Run("a body of 10 MB", func(t *testing.T) {
 		a := send(t, s, "PUT", "/api/v1/estate", tokens["administrator"], strings.Repeat("# tide\n", 10<<20/7))
 		require.Equal(t, http.StatusRequestEntityTooLarge, a.status)
-		require.Contains(t, a.text, "at most 1048576 are taken")
+		require.Contains(t, a.text, problem.TooLarge.URI())
 	})
 }
 
@@ -384,7 +385,7 @@ func TestARepeatedRequestDoesTheThingOnce(t *testing.T) {
 	require.Equal(t, 201, made.status, made.text)
 	replay := post("/api/v1/tokens", "t", `{"name":"script","days":1}`)
 	require.Equal(t, 409, replay.status)
-	require.Contains(t, replay.text, "its secret is shown once")
+	require.Contains(t, replay.text, "its secret is shown only once")
 	var secret client.MadeToken
 	require.NoError(t, json.Unmarshal([]byte(made.text), &secret))
 	var kept int

@@ -7,9 +7,9 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 )
 
@@ -31,16 +31,14 @@ var etags = regexp.MustCompile(`^[ \t]*(W/)?"([\x21\x23-\x7e]*)"[ \t]*(,|$)`)
 // revisions returns the revisions that the header allows. A weak tag never matches: the comparison is the strong one.
 func (m IfMatch) revisions() (r engine.Revisions, err error) {
 	if m.Header == "" {
-		return r, huma.NewError(http.StatusPreconditionRequired,
-			`the request needs If-Match with the ETag of what you read, such as "3"`)
+		return r, problem.PreconditionRequired.Errorf(`send If-Match with the ETag of the object that you read, such as "3"`)
 	}
 	if strings.TrimSpace(m.Header) == "*" {
 		return engine.Revisions{Any: true}, nil
 	}
 	list, ok := tagsIn(m.Header)
 	if !ok {
-		return r, huma.NewError(http.StatusBadRequest, `the If-Match header is no list of ETags: write it as "3", `+
-			`as "3", "4", or as *`)
+		return r, problem.MalformedRequest.Errorf(`If-Match is not a list of ETags: write "3", a list such as "3", "4", or *`)
 	}
 	for _, tag := range list {
 		if n, err := strconv.Atoi(tag.opaque); err == nil && !tag.weak {

@@ -4,12 +4,13 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
-	"fmt"
 	"io/fs"
 	"net/http"
 	"path"
 	"strings"
 	"time"
+
+	"nimblepane/core/problem"
 
 	"github.com/danielgtaylor/huma/v2/negotiation"
 	"github.com/gin-gonic/gin"
@@ -29,15 +30,15 @@ func (s *Server) console(files fs.FS) {
 				c.Status(http.StatusNoContent)
 				return
 			}
-			problem(c, http.StatusNotFound, fmt.Sprintf("there is nothing at %s %s; the API is described at %s.json",
-				c.Request.Method, c.Request.URL.Path, openAPIPath))
+			abort(c, problem.NotFound, "no operation %s %s; %s.json describes the API", c.Request.Method,
+				c.Request.URL.Path, openAPIPath)
 			return
 		}
 		if info, err := fs.Stat(files, name); err != nil || info.IsDir() {
 			if strings.HasPrefix(name, assets) {
 				// A page of another release requests the file. The page reloads when it gets 404.
 				c.Header("Cache-Control", "no-store")
-				problem(c, http.StatusNotFound, "this release of the console has no file "+name)
+				abort(c, problem.NotFound, "this release of the console has no file %s", name)
 				return
 			}
 			name = "index.html"
@@ -58,7 +59,7 @@ var encodings = map[string]string{"br": ".br", "gzip": ".gz"}
 func serveFile(c *gin.Context, files fs.FS, name string) {
 	content, err := fs.ReadFile(files, name)
 	if err != nil {
-		problem(c, http.StatusNotFound, "there is no file "+name)
+		abort(c, problem.NotFound, "the console has no file %s", name)
 		return
 	}
 	c.Header("Vary", "Accept-Encoding")

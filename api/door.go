@@ -10,6 +10,8 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"nimblepane/core/problem"
+
 	"github.com/gin-gonic/gin"
 )
 
@@ -26,25 +28,25 @@ const (
 func legible(c *gin.Context) {
 	bad := func(s string) bool { return !utf8.ValidString(s) || strings.ContainsFunc(s, unicode.IsControl) }
 	if bad(c.Request.URL.Path) {
-		problem(c, http.StatusBadRequest, "the path holds control characters, or is not UTF-8")
+		abort(c, problem.MalformedRequest, "the path contains control characters, or is not UTF-8")
 		return
 	}
 	for name, values := range c.Request.URL.Query() {
 		for _, v := range values {
 			if bad(name) || bad(v) {
-				problem(c, http.StatusBadRequest, "the query holds control characters, or is not UTF-8")
+				abort(c, problem.MalformedRequest, "the query contains control characters, or is not UTF-8")
 				return
 			}
 		}
 		if len(values) > 1 {
-			problem(c, http.StatusBadRequest, "the query names a parameter twice")
+			abort(c, problem.MalformedRequest, "the query contains a parameter twice")
 			return
 		}
 	}
 	for name, values := range c.Request.Header {
 		for _, v := range values {
 			if bad(v) {
-				problem(c, http.StatusBadRequest, "the header "+name+" holds control characters, or is not UTF-8")
+				abort(c, problem.MalformedRequest, "the header %s contains control characters, or is not UTF-8", name)
 				return
 			}
 		}
@@ -67,8 +69,7 @@ func (s *Server) limitBody(c *gin.Context) {
 		c.Request.Body = hurry{c.Request.Body, w}
 	}
 	if c.Request.ContentLength > limit {
-		problem(c, http.StatusRequestEntityTooLarge, "the request has "+itoa(
-			c.Request.ContentLength)+" bytes; at most "+itoa(limit)+" are taken")
+		abort(c, problem.TooLarge, "the request has %d bytes; the most is %d", c.Request.ContentLength, limit)
 		return
 	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
@@ -134,5 +135,5 @@ func wrongMethod(c *gin.Context) {
 		c.Status(http.StatusNoContent)
 		return
 	}
-	problem(c, http.StatusMethodNotAllowed, c.Request.Method+" is not for "+c.Request.URL.Path+": use "+allow)
+	abort(c, problem.MethodNotAllowed, "%s does not accept %s: use %s", c.Request.URL.Path, c.Request.Method, allow)
 }

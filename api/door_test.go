@@ -18,6 +18,7 @@ import (
 
 	"nimblepane/api"
 	"nimblepane/client"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 )
@@ -63,7 +64,7 @@ func TestGuessingPasswordsIsSlowedDownHoweverManyAtOnce(t *testing.T) {
 		"key = 'name viewer'").Error)
 	a = signInAs(t, s, "viewer", servicetest.Password)
 	require.Equal(t, 429, a.status, "the owner waits, too")
-	require.Contains(t, a.text, "too many tries to sign in: wait")
+	require.Contains(t, a.text, "too many failed sign-ins: wait")
 	var wait float64
 	require.NoError(t, s.Store.DB.Raw("select extract(epoch from next_at - now()) from sign_in_tries where key = "+
 		"'name viewer'").Scan(&wait).Error)
@@ -142,8 +143,8 @@ func TestATokenCannotGoBeyondWhatMadeIt(t *testing.T) {
 	day, a := make(admin, `{"name":"day","days":1,"role":"operator","pools":["ticket-pilot"]}`)
 	require.Equal(t, 201, a.status, a.text)
 	_, a = make(day.Secret, `{"name":"year","days":366}`)
-	require.Equal(t, 409, a.status)
-	require.Contains(t, a.text, "cannot make one that outlives it")
+	require.Equal(t, 403, a.status)
+	require.Contains(t, a.text, problem.TokenScope.URI())
 	_, a = make(day.Secret, `{"name":"more","role":"approver"}`)
 	require.Equal(t, 403, a.status)
 	_, a = make(day.Secret, `{"name":"more","pools":["back-office"]}`)

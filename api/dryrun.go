@@ -4,10 +4,10 @@ import (
 	"context"
 	"errors"
 	"net/http"
-	"strconv"
 
 	"github.com/gin-gonic/gin"
 
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/store"
 )
@@ -22,7 +22,7 @@ func dryRun(c *gin.Context) {
 	case "true":
 		c.Request = c.Request.WithContext(engine.Rehearsing(c.Request.Context()))
 	default:
-		problem(c, http.StatusUnprocessableEntity, dryRunHeader+" "+strconv.Quote(value)+": use true")
+		abort(c, problem.InvalidRequest, "%s %q: use true", dryRunHeader, value)
 		return
 	}
 	c.Next()

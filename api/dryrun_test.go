@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/client"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 )
@@ -35,7 +36,7 @@ func TestADryRunSaysWhetherARequestWouldBeRefusedAndChangesNothing(t *testing.T)
 		{"bad input", "POST", "/api/v1/hosts/bo-001/rebuild", operator, `{"reson":""}`, "reson", 422, nil},
 		{
 			"an operation without one", "POST", "/api/v1/rollovers", operator, `{"pools":["back-office"]}`,
-			"this operation has no dry run: omit Dry-Run", 422, nil,
+			problem.NoDryRun.URI(), 422, nil,
 		},
 	} {
 		t.Run(c.name, func(t *testing.T) {

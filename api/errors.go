@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"reflect"
 	"strconv"
@@ -13,7 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
-	"nimblepane/engine"
+	"nimblepane/core/problem"
 	"nimblepane/store"
 )
 
@@ -23,29 +24,18 @@ func init() {
 	huma.NewError = newError
 }
 
-// problemPrefix begins the types of problems (RFC 9457, section 3.1.1), which programs tell problems apart by.
-const problemPrefix = "urn:nimblepane:problem:"
-
-// uncleared is the type of a conflict: the version lacks clearance.
-const uncleared = problemPrefix + "uncleared"
-
-// problemTypes are the types by status. The others mean no more than their status does.
-var problemTypes = map[int]string{
-	http.StatusBadRequest: problemPrefix + "malformed", http.StatusUnauthorized: problemPrefix + "not-signed-in",
-	http.StatusForbidden: problemPrefix + "forbidden", http.StatusNotFound: problemPrefix + "not-found",
-	http.StatusConflict: problemPrefix + "conflict", http.StatusPreconditionFailed: problemPrefix + "changed-meanwhile",
-	http.StatusRequestEntityTooLarge: problemPrefix + "too-large",
-	http.StatusUnprocessableEntity:   problemPrefix + "invalid",
-	http.StatusPreconditionRequired:  problemPrefix + "precondition-required",
-	http.StatusTooManyRequests:       problemPrefix + "too-many-requests",
-	http.StatusInternalServerError:   problemPrefix + "failed",
-	http.StatusServiceUnavailable:    problemPrefix + "unavailable",
-}
-
 // newError makes problem details. They say what is wrong and where, and never
-// repeat a value: it could be a password.
+// repeat a value: it could be a password. A problem among the errors replaces
+// status and text.
 func newError(status int, text string, errs ...error) huma.StatusError {
-	e := &huma.ErrorModel{Type: problemTypes[status], Status: status, Title: http.StatusText(status), Detail: text}
+	var p *problem.Problem
+	if errors.As(errors.Join(errs...), &p) {
+		return details(p)
+	}
+	e := &huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: text}
+	if t, known := problem.OfStatus(status); known {
+		e.Type, e.Title = t.URI(), t.Entry().Title
+	}
 	for _, err := range errs {
 		if err == nil {
 			continue
@@ -60,7 +50,7 @@ func newError(status int, text string, errs ...error) huma.StatusError {
 		}
 	}
 	if text == "validation failed" {
-		e.Detail = "the request is not right"
+		e.Detail = "the request is invalid"
 		if len(e.Errors) == 1 {
 			e.Detail += ": " + strings.TrimPrefix(e.Errors[0].Location+": "+e.Errors[0].Message, ": ")
 			e.Errors = nil
@@ -69,58 +59,61 @@ func newError(status int, text string, errs ...error) huma.StatusError {
 	return e
 }
 
-// problem answers with problem details and ends the request.
-func problem(c *gin.Context, status int, detail string) {
+// details returns the problem details of a problem.
+func details(p *problem.Problem) *huma.ErrorModel {
+	e := p.Type.Entry()
+	m := &huma.ErrorModel{Type: p.Type.URI(), Status: e.Status, Title: e.Title, Detail: p.Detail}
+	for _, r := range p.Reasons {
+		m.Errors = append(m.Errors, &huma.ErrorDetail{Message: r})
+	}
+	return m
+}
+
+// abort responds with problem details and ends the request.
+func abort(c *gin.Context, t problem.Type, format string, args ...any) {
+	p := details(&problem.Problem{Type: t, Detail: fmt.Sprintf(format, args...)})
 	c.Header("Content-Type", "application/problem+json")
-	c.AbortWithStatusJSON(status, newError(status, detail))
+	c.AbortWithStatusJSON(p.Status, p)
 }
 
 // later is an error for what may be tried again after a wait.
-func later(status int, wait time.Duration, text string) error {
+func later(t problem.Type, wait time.Duration, text string) error {
 	seconds := strconv.Itoa(max(1, int(wait.Round(time.Second).Seconds())))
-	return huma.ErrorWithHeaders(huma.NewError(status, text), http.Header{"Retry-After": {seconds}})
+	return huma.ErrorWithHeaders(details(&problem.Problem{Type: t, Detail: text}),
+		http.Header{"Retry-After": {seconds}})
 }
+
+const failed = "the service failed unexpectedly; its log has the cause"
 
 // away is what the log says of a database that is not there.
 const away = "the database does not answer"
 
-var errAway = later(http.StatusServiceUnavailable, time.Second, "the database does not answer; try again")
+var errAway = later(problem.Unavailable, time.Second, "the database does not answer; try again")
 
 // explain turns an error into problem details.
 func (s *Server) explain(operation string, err error) error {
-	var p *engine.Problem
+	var p *problem.Problem
 	var already huma.StatusError
 	switch {
 	case errors.As(err, &already):
 		return err
 	case errors.As(err, &p):
-		status := map[engine.ProblemKind]int{
-			engine.Invalid: http.StatusUnprocessableEntity, engine.Conflict: http.StatusConflict,
-			engine.Uncleared: http.StatusConflict, engine.Stale: http.StatusPreconditionFailed,
-			engine.Forbidden: http.StatusForbidden,
-		}[p.Kind]
-		details := make([]error, len(p.Reasons))
-		for i, r := range p.Reasons {
-			details[i] = &huma.ErrorDetail{Message: r}
-		}
-		problem := huma.NewError(status, p.Text, details...)
-		if model, is := problem.(*huma.ErrorModel); is && p.Kind == engine.Uncleared {
-			model.Type = uncleared
-		}
-		return problem
+		return details(p)
 	case errors.Is(err, store.ErrNotFound):
-		return huma.Error404NotFound(err.Error())
+		return details(&problem.Problem{Type: problem.NotFound, Detail: err.Error()})
 	case errors.Is(err, context.Canceled):
-		return huma.NewError(499, "the caller went away")
+		return huma.NewError(499, "the client closed the connection")
 	case store.IsRefusal(err):
-		s.log.Warn("a request held what cannot be kept", "operation", operation, "err", err)
-		return huma.Error422UnprocessableEntity("the request holds a value that cannot be kept")
+		s.log.Warn("a request contained a value that the database cannot store", "operation", operation, "err", err)
+		return details(&problem.Problem{
+			Type: problem.InvalidRequest, Detail: "the request contains a value that the database cannot store",
+		})
 	case store.IsAway(err):
 		s.away.Failed(away, err)
 		return errAway
 	}
 	s.log.Error("a request failed", "operation", operation, "err", err)
-	return huma.Error500InternalServerError("the service failed; its log says more")
+	return details(&problem.Problem{Type: problem.Internal, Detail: failed})
 }
 
 // fits returns a problem if what did not come by HTTP is not as its type describes it.
@@ -145,5 +138,5 @@ func fits(v any) error {
 	if len(wrong) == 0 {
 		return nil
 	}
-	return &engine.Problem{Kind: engine.Invalid, Text: strings.Join(wrong, "; ")}
+	return &problem.Problem{Type: problem.InvalidRequest, Detail: strings.Join(wrong, "; ")}
 }

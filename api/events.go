@@ -14,6 +14,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nimblepane/client"
+	"nimblepane/core/problem"
 	"nimblepane/store"
 )
 
@@ -100,7 +101,7 @@ func (s *streams) close(name string) {
 func (s *Server) events() {
 	s.gin.HEAD(eventsPath, s.authenticate, func(c *gin.Context) {
 		if whoever(c.Request.Context()).ID == 0 {
-			problem(c, http.StatusUnauthorized, "sign in first")
+			abort(c, problem.NotSignedIn, "sign in first")
 			return
 		}
 		c.Header("Content-Type", "text/event-stream")
@@ -110,13 +111,14 @@ func (s *Server) events() {
 		ctx := c.Request.Context()
 		by := rightOf(ctx)
 		if by.account.ID == 0 {
-			problem(c, http.StatusUnauthorized, "sign in first")
+			abort(c, problem.NotSignedIn, "sign in first")
 			return
 		}
 		if !s.streams.open(by.account.Name) {
 			c.Header("Retry-After", "10")
-			problem(c, http.StatusTooManyRequests, "you have "+strconv.Itoa(
-				streamsEach)+" event streams open, or the service has too many: close one first")
+			abort(c, problem.TooManyRequests, "you have %d open event streams, or the service has too many: close "+
+				"one first",
+				streamsEach)
 			return
 		}
 		defer s.streams.close(by.account.Name)
@@ -130,7 +132,7 @@ func (s *Server) events() {
 		if id := c.GetHeader("Last-Event-ID"); id != "" {
 			seen, err := strconv.ParseInt(id, 10, 64)
 			if err != nil || seen < 0 {
-				problem(c, http.StatusBadRequest, "Last-Event-ID is not the id of an event")
+				abort(c, problem.MalformedRequest, "Last-Event-ID is not the ID of an event")
 				return
 			}
 			last = max(min(last, seen), last-eventsMissed)

@@ -10,13 +10,11 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"nimblepane/agent"
 	"nimblepane/client"
 	"nimblepane/core/host"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
-	"nimblepane/engine"
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/rollovers"
 	"nimblepane/platform"
@@ -55,9 +53,9 @@ func before(cursor string) (int64, error) {
 	return n, nil
 }
 
-var errCursor = &engine.Problem{
-	Kind: engine.Invalid,
-	Text: "the cursor is not one of ours: use next of the page before",
+var errCursor = &problem.Problem{
+	Type:   problem.InvalidRequest,
+	Detail: "the cursor is not valid: use next of the previous page",
 }
 
 func (s *Server) fleet() {
@@ -84,7 +82,7 @@ func (s *Server) fleet() {
 		) (*body[client.Pool], error) {
 			mine := whoever(ctx).Role
 			if in.Body.Overrule && mine != role.Administrator {
-				return nil, huma.Error403Forbidden("overruling clearance needs the role administrator")
+				return nil, problem.Forbidden.Errorf("overriding clearance needs the role administrator")
 			}
 			how := fleet.Pinning{Reason: in.Body.Reason, Approved: mine.Has(role.Approver), Overrule: in.Body.Overrule}
 			if err := s.Fleet.Pin(ctx, actor(ctx), in.Pool, in.Body.Version, how); err != nil {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"html"
 	"io"
 	"net/http"
 	"strings"
@@ -16,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/client"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 )
@@ -270,17 +272,31 @@ func TestProblemsHaveATypeForPrograms(t *testing.T) {
 		"not-signed-in":         send(t, s, "GET", "/api/v1/hosts", "", ""),
 		"forbidden":             send(t, s, "POST", version+number+"/activate", operator, "{}"),
 		"not-found":             send(t, s, "GET", "/api/v1/hosts/none", operator, ""),
-		"invalid":               send(t, s, "POST", "/api/v1/rollovers", operator, `{"pools":[]}`),
-		"malformed":             send(t, s, "POST", "/api/v1/rollovers", operator, `{"pools":`),
-		"uncleared":             send(t, s, "POST", version+number+"/activate", approver, "{}"),
-		"conflict":              send(t, s, "POST", "/api/v1/images/counter-desk/rollback", approver, `{"leaves":"`+number+`","reason":"x"}`),
-		"changed-meanwhile":     send(t, s, "PATCH", version+number, operator, "{}", "If-Match", `"99"`),
+		"invalid-request":       send(t, s, "POST", "/api/v1/rollovers", operator, `{"pools":[]}`),
+		"malformed-request":     send(t, s, "POST", "/api/v1/rollovers", operator, `{"pools":`),
+		"not-cleared":           send(t, s, "POST", version+number+"/activate", approver, "{}"),
+		"no-fallback":           send(t, s, "POST", "/api/v1/images/counter-desk/rollback", approver, `{"leaves":"`+number+`","reason":"x"}`),
+		"changed-since-read":    send(t, s, "PATCH", version+number, operator, "{}", "If-Match", `"99"`),
 		"precondition-required": send(t, s, "PATCH", version+number, operator, "{}"),
 		"too-large":             send(t, s, "POST", "/api/v1/rollovers", operator, `{"reason":"`+strings.Repeat("x", 2<<20)+`"}`),
 	} {
 		var problem client.Error
 		require.NoError(t, json.Unmarshal([]byte(a.text), &problem), a.text)
-		require.Equal(t, "urn:nimblepane:problem:"+kind, problem.Type, a.text)
+		require.Equal(t, "/problems/"+kind, problem.Type, a.text)
 		require.Equal(t, a.status, problem.Status)
 	}
+}
+
+func TestEveryProblemTypeIsDescribedUnderItsURI(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, servicetest.Options{Estate: "none"})
+	list := send(t, s, "GET", problem.Prefix, "", "")
+	require.Equal(t, 200, list.status)
+	for _, e := range problem.All {
+		require.Contains(t, list.text, e.Type.URI())
+		page := send(t, s, "GET", e.Type.URI(), "", "")
+		require.Equal(t, 200, page.status, e.Type)
+		require.Contains(t, page.text, html.EscapeString(e.Remedy))
+	}
+	require.Equal(t, 404, send(t, s, "GET", problem.Prefix+"none", "", "").status)
 }

@@ -6,6 +6,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/act"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/engine"
 )
@@ -45,9 +46,11 @@ func (s *Server) previews() {
 			}
 			switch {
 			case !mine.Has(needed):
-				out.Refused = fmt.Sprintf("you have the role %s; this needs %s", mine, needed)
+				out.Type = problem.Forbidden.URI()
+				out.Refused = fmt.Sprintf("your role is %s; the operation needs %s", mine, needed)
 			case p.Refused != nil:
-				out.Refused, out.Reasons = p.Refused.Text, append(out.Reasons, p.Refused.Reasons...)
+				out.Type = p.Refused.Type.URI()
+				out.Refused, out.Reasons = p.Refused.Detail, append(out.Reasons, p.Refused.Reasons...)
 			}
 			return ok(out, nil)
 		})

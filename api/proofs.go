@@ -7,9 +7,9 @@ import (
 	"time"
 
 	"nimblepane/client"
+	"nimblepane/core/problem"
 	"nimblepane/core/proof"
 	"nimblepane/core/role"
-	"nimblepane/engine"
 	"nimblepane/engine/proofs"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -34,7 +34,8 @@ func (s *Server) proofs() {
 			f := store.ProofFilter{Image: in.Image, Limit: in.Limit + 1}
 			if in.Version != "" {
 				if in.Image == "" {
-					return nil, engine.Invalidf("say of which image version %s is: image and version go together",
+					return nil, problem.InvalidRequest.Errorf("version %s needs an image: give image and version "+
+						"together",
 						in.Version)
 				}
 				img, err := store.ImageNamed(db, in.Image)

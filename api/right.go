@@ -12,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/store"
 )
@@ -100,7 +101,7 @@ func (s *Server) authenticate(c *gin.Context) {
 		// An old cookie is as good as none.
 	case errors.Is(err, store.ErrNotFound):
 		c.Header("WWW-Authenticate", "Bearer")
-		problem(c, http.StatusUnauthorized, "the token is not known, or was revoked, or has expired: sign in again")
+		abort(c, problem.NotSignedIn, "the token does not exist, was revoked, or has expired: sign in again")
 		return
 	case err != nil:
 		s.noDatabase(c, err)
@@ -108,7 +109,7 @@ func (s *Server) authenticate(c *gin.Context) {
 	}
 	safe := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
 	if r.session != nil && !safe && c.GetHeader(csrfHeader) != r.session.CSRF && c.FullPath() != "/api/v1/session" {
-		problem(c, http.StatusForbidden, "the request lacks the "+csrfHeader+" of the session")
+		abort(c, problem.Forbidden, "the request lacks the header %s of the session", csrfHeader)
 		return
 	}
 	c.Request = c.Request.WithContext(context.WithValue(ctx, rightKey{}, r))
@@ -123,7 +124,7 @@ func (s *Server) noDatabase(c *gin.Context, err error) {
 	}
 	s.away.Failed(away, err)
 	c.Header("Retry-After", "1")
-	problem(c, http.StatusServiceUnavailable, "the database does not answer; try again")
+	abort(c, problem.Unavailable, "the database does not answer; try again")
 }
 
 // scope is what an operation changes, which a narrowed token has to reach.
@@ -168,7 +169,8 @@ func (s *Server) authorize(ctx huma.Context, next func(huma.Context)) {
 			return
 		}
 		if err == nil && !reached {
-			_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, "the token is for "+narrowing(*r.token)+" only")
+			_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, "",
+				problem.TokenScope.Errorf("the token is for %s only", narrowing(*r.token)))
 			return
 		}
 	}
@@ -210,7 +212,7 @@ func (s *Server) reached(ctx huma.Context, r right, on scope) (bool, error) {
 // reachImage returns an error if the token does not reach the image.
 func reachImage(ctx context.Context, image string) error {
 	if r := rightOf(ctx); !r.mayChange("", image) {
-		return huma.Error403Forbidden("the token is for " + narrowing(*r.token) + " only, and not for image " + image)
+		return problem.TokenScope.Errorf("the token is for %s only, not for image %s", narrowing(*r.token), image)
 	}
 	return nil
 }
@@ -232,8 +234,7 @@ func (s *Server) reachPools(ctx context.Context, names []string) error {
 			return err
 		}
 		if !r.mayChange(p.Name, img.Name) {
-			return huma.Error403Forbidden("the token is for " + narrowing(*r.token) + " only, and not for pool " +
-				p.Name)
+			return problem.TokenScope.Errorf("the token is for %s only, not for pool %s", narrowing(*r.token), p.Name)
 		}
 	}
 	return nil

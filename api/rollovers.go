@@ -10,9 +10,9 @@ import (
 	"nimblepane/client"
 	"nimblepane/core/act"
 	"nimblepane/core/estate"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
-	"nimblepane/engine"
 	"nimblepane/engine/rollovers"
 	"nimblepane/store"
 )
@@ -36,7 +36,7 @@ func (s *Server) rollovers() {
 				return nil, err
 			}
 			options, _, err := optionsIn(in.Body.Options, rollover.DefaultOptions)
-			var wrong *engine.Problem
+			var wrong *problem.Problem
 			if errors.As(err, &wrong) {
 				// What can be read is checked all the same, so that all that is wrong is said at once.
 				if p, perr := store.PoolNamed(s.store.DB.WithContext(ctx), in.Body.Pools[0]); perr == nil {
@@ -203,7 +203,7 @@ func defaultsOf(name act.Name) rollover.Options {
 // defaults.
 func optionsIn(in client.Options, defaults rollover.Options) (o rollover.Options, given []string, err error) {
 	o = defaults
-	p := &engine.Problem{Kind: engine.Invalid, Text: "the options of the rollover"}
+	p := &problem.Problem{Type: problem.InvalidRequest, Detail: "the options of the rollover"}
 	share := func(name, text string, into *rollover.Share) {
 		if text == "" {
 			return

@@ -11,11 +11,10 @@ import (
 	"time"
 
 	"github.com/alexedwards/argon2id"
-	"github.com/danielgtaylor/huma/v2"
 
 	"nimblepane/client"
 	"nimblepane/core/password"
-	"nimblepane/engine"
+	"nimblepane/core/problem"
 	"nimblepane/store"
 )
 
@@ -48,7 +47,7 @@ func newGuard() *guard { return &guard{places: make(chan struct{}, guardPlaces)}
 func (g *guard) compute(ctx context.Context, fn func()) error {
 	if g.waiting.Add(1) > guardPlaces+guardQueue {
 		g.waiting.Add(-1)
-		return later(http.StatusServiceUnavailable, 2*time.Second, "too many people sign in at this moment; try again")
+		return later(problem.Unavailable, 2*time.Second, "too many sign-ins at the moment; try again")
 	}
 	defer g.waiting.Add(-1)
 	select {
@@ -80,7 +79,7 @@ const noAccount = "$argon2id$v=19$m=65536,t=1,p=2$c29tZXNhbHRzb21lc2FsdA$Zm9yIG5
 // password that may not be used is a Problem.
 func hashPassword(text string, known ...string) (string, error) {
 	if err := password.Check(text, known...); err != nil {
-		return "", &engine.Problem{Kind: engine.Invalid, Text: err.Error()}
+		return "", &problem.Problem{Type: problem.InvalidRequest, Detail: err.Error()}
 	}
 	return argon2id.CreateHash(text, &argon2id.Params{
 		Memory: 64 * 1024, Iterations: 1, Parallelism: 2, SaltLength: 16,
@@ -121,8 +120,8 @@ func (s *Server) proven(ctx context.Context, name, text string) (store.Account, 
 		return store.Account{}, err
 	}
 	if wait > 0 {
-		return store.Account{}, later(http.StatusTooManyRequests, wait,
-			"too many tries to sign in: wait "+wait.Round(time.Second).String()+", then try again")
+		return store.Account{}, later(problem.TooManyRequests, wait,
+			"too many failed sign-ins: wait "+wait.Round(time.Second).String()+", then try again")
 	}
 	a, err := store.AccountNamed(s.store.DB.WithContext(ctx), name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -144,7 +143,7 @@ func (s *Server) proven(ctx context.Context, name, text string) (store.Account, 
 	if err := s.store.TryWasWrong(ctx, byName, a.Name); err != nil {
 		return a, err
 	}
-	return a, huma.Error401Unauthorized("name or password is wrong, or the account is disabled")
+	return a, problem.WrongCredentials.Errorf("the name or password is wrong, or the account is disabled")
 }
 
 type signedIn struct {
@@ -188,9 +187,8 @@ func (s *Server) signIn(ctx context.Context, in *struct{ Body client.SignIn }) (
 func (s *Server) changePassword(ctx context.Context, in *struct{ Body client.NewPassword }) (*empty, error) {
 	who := rightOf(ctx)
 	if _, err := s.proven(ctx, who.account.Name, in.Body.Old); err != nil {
-		var refused huma.StatusError
-		if errors.As(err, &refused) && refused.GetStatus() == http.StatusUnauthorized {
-			return nil, huma.Error422UnprocessableEntity("the old password is wrong")
+		if errors.Is(err, problem.WrongCredentials) {
+			return nil, problem.InvalidRequest.Errorf("the old password is wrong")
 		}
 		return nil, err
 	}

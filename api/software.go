@@ -10,9 +10,9 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/compare"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	core "nimblepane/core/software"
-	"nimblepane/engine"
 	"nimblepane/engine/software"
 	"nimblepane/store"
 )
@@ -131,7 +131,8 @@ func (s *Server) softwareOf(ctx context.Context, in *SoftwareQuery) (*body[clien
 	after := 0
 	if in.Cursor != "" {
 		if after, err = strconv.Atoi(in.Cursor); err != nil || after < 0 {
-			return nil, engine.Invalidf("cursor %q is not one that a page had as its next", in.Cursor)
+			return nil, problem.InvalidRequest.Errorf("cursor %q is not valid: use next of the previous page",
+				in.Cursor)
 		}
 	}
 	all, err := core.UnpackEntries(l.Packed)

@@ -6,11 +6,10 @@ import (
 	"slices"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"nimblepane/client"
 	"nimblepane/core/estate"
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
 	"nimblepane/engine/proofs"
@@ -213,7 +212,7 @@ func (s *Server) versions() {
 		},
 		) (*body[client.Version], error) {
 			if in.Body.Overrule && whoever(ctx).Role != role.Administrator {
-				return nil, huma.Error403Forbidden("overruling clearance needs the role administrator")
+				return nil, problem.Forbidden.Errorf("overriding clearance needs the role administrator")
 			}
 			if err := s.Versions.Activate(ctx, actor(ctx), in.Image, in.Number,
 				versions.Activation{

@@ -27,6 +27,7 @@ import (
 	"golang.org/x/term"
 
 	"nimblepane/client"
+	"nimblepane/core/problem"
 )
 
 // Exit codes.
@@ -70,13 +71,11 @@ func ExitCode(err error) int {
 		return ExitFailed
 	case errors.Is(err, errDeclined), errors.As(err, new(*notDone)):
 		return ExitRefused
-	case strings.HasPrefix(err.Error(), "cannot reach the service"):
+	case errors.As(err, new(*client.UnreachableError)):
 		return ExitNoAnswer
 	case errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission): // a file that was named
 		return ExitUsage
-	case errors.Is(err, errUsage) || strings.HasPrefix(err.Error(), "unknown ") ||
-		strings.HasPrefix(err.Error(), "required flag") || strings.Contains(err.Error(), "flags in the group") ||
-		strings.HasPrefix(err.Error(), "invalid argument"):
+	case errors.Is(err, errUsage), !errors.As(err, new(*runError)):
 		return ExitUsage
 	}
 	return ExitFailed
@@ -123,6 +122,26 @@ var (
 
 func usage(format string, args ...any) error {
 	return fmt.Errorf("%w: %s", errUsage, fmt.Sprintf(format, args...))
+}
+
+// runError is the error of a command that has started. Errors before the start are wrong usage.
+type runError struct{ error }
+
+func (r *runError) Unwrap() error { return r.error }
+
+// markRunErrors makes the errors of a command and its subcommands run errors.
+func markRunErrors(cmd *cobra.Command) {
+	if run := cmd.RunE; run != nil {
+		cmd.RunE = func(cmd *cobra.Command, args []string) error {
+			if err := run(cmd, args); err != nil {
+				return &runError{err}
+			}
+			return nil
+		}
+	}
+	for _, c := range cmd.Commands() {
+		markRunErrors(c)
+	}
 }
 
 // badOutcome is the error of a check that found something.
@@ -201,6 +220,7 @@ func New(version string) *cobra.Command {
 		c.GroupID = "people"
 		cmd.AddCommand(c)
 	}
+	markRunErrors(cmd)
 	refuseUnknown(cmd)
 	return cmd
 }
@@ -344,7 +364,10 @@ func (a *app) preview(ctx context.Context, c *client.Client, grave bool, r clien
 		return nil, err
 	}
 	if p.Refused != "" {
-		refused := &client.Error{Status: http.StatusConflict, Detail: p.Refused}
+		refused := &client.Error{Type: p.Type, Status: http.StatusConflict, Detail: p.Refused}
+		if t, known := problem.FromURI(p.Type); known {
+			refused.Status, refused.Title = t.Entry().Status, t.Entry().Title
+		}
 		for _, why := range p.Reasons {
 			refused.Errors = append(refused.Errors, client.ErrorDetail{Message: why})
 		}

@@ -60,11 +60,11 @@ func TestAVersionIsMadeByHandInOneGuidedAct(t *testing.T) {
 	require.ErrorContains(t, err, "there is no file /root/id")
 
 	_, err = c.Capture(ctx, "counter-desk", client.Capture{BuildMachine: "bm-new", BackTo: "x", Unchecked: "y"})
-	require.ErrorContains(t, err, `has no checkpoint "x": it has as it came`)
+	require.ErrorContains(t, err, `has no snapshot "x"`)
 	_, err = c.Capture(ctx, "counter-desk", client.Capture{
 		BuildMachine: "bm-new", BackTo: "as it came", Discard: true, Unchecked: "y",
 	})
-	require.ErrorContains(t, err, "a build machine that is discarded goes back to no checkpoint")
+	require.ErrorContains(t, err, "a build machine that is discarded is not reverted to a snapshot")
 	out, code = finish("", "--yes", "--then", "discard", "--prove=false", "--notes", "quiet")
 	require.Zero(t, code, out)
 	s.Until("bm-new to go", func() bool {

@@ -3,8 +3,8 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
-	"net/http"
 	"strings"
 	"time"
 
@@ -13,6 +13,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/core/rollover"
 )
 
@@ -236,8 +237,8 @@ func (a *app) activate() *cobra.Command {
 		ValidArgsFunction: a.complete(imageNames, versionNumbers),
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			trial := func(err error) error {
-				if client.IsStatus(err, http.StatusConflict) {
-					return fmt.Errorf("%w\nLook at it with: pane trial show %s %s", err, args[0], args[1])
+				if errors.Is(err, problem.NotCleared) {
+					return fmt.Errorf("%w\nSee the rules with: pane trial show %s %s", err, args[0], args[1])
 				}
 				return err
 			}

@@ -96,7 +96,7 @@ func TestBuildMachinesAtTheCommandLine(t *testing.T) {
 		"--from", "counter-desk")
 	run(0, "", "bm-new at north-quay runs.", "build-machine", "create", "bm-new", "--site", "north-quay",
 		"--base-disk", "debian.qcow2", "--class", "standard", "--for", "printers")
-	run(cli.ExitRefused, "", "there is a build machine bm-new at that site already", "build-machine", "create",
+	run(cli.ExitRefused, "", "build machine bm-new already exists at that site", "build-machine", "create",
 		"bm-new", "--site", "north-quay", "--base-disk", "debian.qcow2", "--class", "standard")
 	run(0, "", "runs.", of("start")...)
 	run(0, "", "printers", "build-machine", "list")
@@ -172,7 +172,7 @@ func TestABaseIsBroughtInAtTheCommandLine(t *testing.T) {
 	run(0, "", "There is no base yet.", "base", "list")
 	run(0, "", "Base harbour-13 is ready.", "base", "bring", "harbour-13", file, "--publisher", "Harbour")
 	run(0, "", "Harbour Linux 13 (Estuary)", "base", "show", "harbour-13")
-	run(cli.ExitRefused, "", "there is a base harbour-13 already", "base", "bring", "harbour-13", file)
+	run(cli.ExitRefused, "", "base harbour-13 already exists", "base", "bring", "harbour-13", file)
 	server := httptest.NewServer(http.FileServer(http.Dir("../demo/saltmarsh")))
 	defer server.Close()
 	feed := httptest.NewServer(vendor.Handler(os.DirFS("../demo/saltmarsh/harbour")))
@@ -195,8 +195,8 @@ func TestABaseIsBroughtInAtTheCommandLine(t *testing.T) {
 	run(cli.ExitBad, "", "it is a text, and no disk image", "base", "bring", "estate", server.URL+"/estate.yaml")
 	run(0, "", "bm-harbour at north-quay runs.", "build-machine", "create", "bm-harbour", "--site", "north-quay",
 		"--base", "harbour-13", "--class", "standard")
-	run(cli.ExitRefused, "", "base harbour-13 is what build machine bm-harbour is made from", "base", "retire",
-		"harbour-13", "--yes")
+	run(cli.ExitRefused, "", "base harbour-13 cannot be retired while build machine bm-harbour is made from it",
+		"base", "retire", "harbour-13", "--yes")
 	run(0, "", "Base from-there is retired.", "base", "retire", "from-there", "--yes")
 }
 
@@ -220,7 +220,7 @@ func TestAScheduleIsWrittenDownAtTheCommandLine(t *testing.T) {
 	run(cli.ExitUsage, "", "is no recurrence rule", append(add, "--rule", "mondays", "--zone", "UTC")...)
 	// A new schedule disturbs no user, so the command does not ask.
 	run(0, "", "Mon 2027-01-04 02:30 Europe/Paris (2027-01-04 01:30 UTC)", dated...)
-	run(cli.ExitRefused, "", "there is a schedule monthly already", dated...)
+	run(cli.ExitRefused, "", "schedule monthly already exists", dated...)
 	run(0, "", "on every date on which something has changed", "schedule", "show", "monthly")
 	run(0, "", "2026-12-07 01:30", "schedule", "calendar")
 	run(0, "", "Schedule monthly is paused.", "schedule", "pause", "monthly", "--reason", "the quay is closed")

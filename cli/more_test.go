@@ -117,7 +117,7 @@ func TestPasswordsAndNarrowTokensAtTheCommandLine(t *testing.T) {
 	}
 	mine := s.Token(role.Operator)
 	out, code := as(mine, "", "token", "make", "pipeline", "--days", "90")
-	require.Equal(t, cli.ExitRefused, code, out)
+	require.Equal(t, cli.ExitNotYou, code, out)
 	require.Contains(t, out, "sign in with your password to make one that lasts longer")
 	out, code = as(mine, servicetest.Password+"\n", "token", "make", "pipeline", "--days", "90", "--pool",
 		"ticket-pilot", "--account", string(role.Operator))

@@ -48,7 +48,7 @@ func TestAListIsBroughtAndKeptAsAFile(t *testing.T) {
 	require.Contains(t, string(text), `"specVersion":"1.6"`)
 	out, code = run("compare", "counter-desk", number)
 	require.Equal(t, cli.ExitUsage, code, out)
-	require.Contains(t, out, "say with which it is compared")
+	require.Contains(t, out, "give the version to compare with")
 }
 
 func TestAVersionIsVerifiedWithoutTheService(t *testing.T) {

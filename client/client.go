@@ -19,6 +19,8 @@ import (
 	"reflect"
 	"strings"
 
+	"nimblepane/core/problem"
+
 	"github.com/google/uuid"
 )
 
@@ -72,11 +74,30 @@ func (e *Error) Error() string {
 	return text
 }
 
+// Is reports whether the target is the problem type of the error.
+func (e *Error) Is(target error) bool {
+	t, is := target.(problem.Type)
+	mine, known := problem.FromURI(e.Type)
+	return is && known && mine == t
+}
+
 // IsStatus says whether an error is a problem of the HTTP status.
 func IsStatus(err error, status int) bool {
 	var e *Error
 	return errors.As(err, &e) && e.Status == status
 }
+
+// UnreachableError is the error of a request that the service did not answer.
+type UnreachableError struct {
+	URL string
+	Err error
+}
+
+func (e *UnreachableError) Error() string {
+	return fmt.Sprintf("cannot reach the service at %s: %s", e.URL, e.Err)
+}
+
+func (e *UnreachableError) Unwrap() error { return e.Err }
 
 type request struct {
 	method, path string
@@ -130,7 +151,7 @@ func (c *Client) send(ctx context.Context, r request, accept string) (*http.Resp
 	}
 	resp, err := c.http.Do(req)
 	if err != nil {
-		return nil, fmt.Errorf("cannot reach the service at %s: %w", c.url, cause(err))
+		return nil, &UnreachableError{URL: c.url, Err: cause(err)}
 	}
 	if resp.StatusCode < 300 {
 		return resp, nil

@@ -53,6 +53,7 @@ type Preview struct {
 	Will    []string `json:"will" nullable:"false" doc:"What it would do, in sentences"`
 	Leaves  string   `json:"leaves" doc:"The version that the track names now: give it with the act, and the act is refused if it names another by then"`
 	Refused string   `json:"refused" doc:"Why it would be refused, empty if it would be done"`
+	Type    string   `json:"refused_type" doc:"Type of the problem, empty if it would be done"`
 	Reasons []string `json:"reasons" nullable:"false" doc:"One by one, if there are several"`
 }
 

@@ -354,7 +354,7 @@ func (g *guide) back() error {
 	if _, err := g.done("mira", words("version list counter-desk"), "barred"); err != nil {
 		return err
 	}
-	return g.refused("jonas", 3, words("stage counter-desk 2026.11.2"), "is barred")
+	return g.refused("jonas", 3, words("stage counter-desk 2026.11.2"), "is blocked")
 }
 
 // december is a sheet that leaves a key on the machine. It is formatted with the name of a package.

@@ -8,6 +8,7 @@ import (
 	"github.com/dustin/go-humanize/english"
 
 	"nimblepane/core/act"
+	"nimblepane/core/problem"
 	"nimblepane/core/rollover"
 )
 
@@ -27,9 +28,9 @@ type PreviewRequest struct {
 
 // Preview says what an act would do.
 type Preview struct {
-	Will    []string // sentences
-	Leaves  string   // the version that the track names, which the act is to name
-	Refused *Problem // why it would be refused as things stand; nil if it would be done
+	Will    []string         // sentences
+	Leaves  string           // the version that the track names, which the act is to name
+	Refused *problem.Problem // why it would be refused as things stand; nil if it would be done
 }
 
 // Previewer tries an act in a rehearsal and puts into sentences what it came to.
@@ -53,10 +54,10 @@ func (e *Engine) Preview(ctx context.Context, actor string, r PreviewRequest) (p
 				names = append(names, string(a))
 			}
 		}
-		return p, Invalidf("act %q has no preview: use %s", r.Act, english.WordSeries(names, "or"))
+		return p, problem.InvalidRequest.Errorf("act %q has no preview: use %s", r.Act, english.WordSeries(names, "or"))
 	}
 	p, err = preview(Rehearsing(ctx), actor, r)
-	var refused *Problem
+	var refused *problem.Problem
 	if errors.As(err, &refused) {
 		p.Refused, err = refused, nil
 	}

@@ -63,6 +63,8 @@ export class Refusal extends Error {
     readonly status: number,
     detail: string,
     readonly reasons: string[],
+    /** The name of the problem type, such as "not-signed-in"; empty if the answer has none. */
+    readonly type = "",
   ) {
     super(detail);
   }
@@ -119,6 +121,7 @@ export async function call<T>(request: Promise<Answer<T>>): Promise<T> {
   }
   if (!answer.response.ok) {
     const problem = (answer.error ?? {}) as {
+      type?: string;
       detail?: string;
       title?: string;
       errors?: { message?: string }[];
@@ -128,6 +131,7 @@ export async function call<T>(request: Promise<Answer<T>>): Promise<T> {
       answer.response.status,
       problem.detail || problem.title || answer.response.statusText,
       reasons,
+      problem.type?.split("/problems/")[1],
     );
   }
   return answer.data as T;

@@ -4263,6 +4263,8 @@ export interface components {
             reasons: string[];
             /** @description Why it would be refused, empty if it would be done */
             refused: string;
+            /** @description Type of the problem, empty if it would be done */
+            refused_type: string;
             /** @description What it would do, in sentences */
             will: string[];
         };

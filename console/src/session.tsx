@@ -29,7 +29,7 @@ export function Signed({ children, otherwise }: { children: ReactNode; otherwise
     document.getElementById("content")?.focus();
   }, [name]);
   if (who.isPending) return <Loading />;
-  if (who.error instanceof Refusal && who.error.status === 401) {
+  if (who.error instanceof Refusal && who.error.type === "not-signed-in") {
     asked.current = true;
     return otherwise;
   }

@@ -17,6 +17,8 @@ export class Refused {
     readonly status: number,
     readonly detail: string,
     readonly reasons: string[] = [],
+    /** The name of the problem type. */
+    readonly type = "",
   ) {}
 }
 
@@ -37,7 +39,11 @@ export function service(answers: Answers): { asked: { what: string; body: unknow
       return Response.json({ detail: `the test has no answer to ${what}` }, { status: 404 });
     if (answer instanceof Refused)
       return Response.json(
-        { detail: answer.detail, errors: answer.reasons.map((message) => ({ message })) },
+        {
+          type: answer.type ? `/problems/${answer.type}` : undefined,
+          detail: answer.detail,
+          errors: answer.reasons.map((message) => ({ message })),
+        },
         { status: answer.status },
       );
     if (typeof answer === "string")

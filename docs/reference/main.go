@@ -16,6 +16,7 @@ import (
 
 	"nimblepane/api"
 	"nimblepane/cli"
+	"nimblepane/core/problem"
 )
 
 func main() {
@@ -120,7 +121,7 @@ func apiPage() ([]byte, error) {
 Made from the code by ` + "`make generate`" + `. The service describes itself at ` + "`/api/openapi.json`" + ` (OpenAPI 3.1); a copy is [openapi.json](openapi.json).
 
 - Send ` + "`Authorization: Bearer TOKEN`" + `. Tokens are made by ` + "`pane token make`" + ` or ` + "`POST /api/v1/session`" + ` with a token name.
-- Errors are problem details (RFC 9457): ` + "`detail`" + ` explains the error and its remedy, ` + "`errors`" + ` lists several reasons, and ` + "`type`" + ` is for programs: ` + "`urn:nimblepane:problem:`" + ` with ` + "`invalid`, `malformed`, `not-found`, `conflict`, `uncleared`" + ` (the version lacks clearance), ` + "`changed-meanwhile`, `precondition-required`, `not-signed-in`, `forbidden`, `too-large`, `too-many-requests`, `unavailable` or `failed`" + `.
+- Errors are problem details (RFC 9457): ` + "`detail`" + ` explains the error and its remedy, ` + "`errors`" + ` lists several reasons, and ` + "`type`" + ` is for programs: one of the [problem types](#problem-types), which never change their meaning.
 - Lists come in pages: send ` + "`cursor`" + ` with the ` + "`next`" + ` of the page before, or follow the ` + "`Link`" + ` header (RFC 8288).
 - A POST that creates something answers 201, or 202 while it is made, with its ` + "`Location`" + `.
 - What people edit has an ` + "`ETag`" + `; send it back as ` + "`If-Match`" + `: one tag, a list, or ` + "`*`" + `. An edit of something that changed meanwhile gets 412; a weak tag never matches. A GET with ` + "`If-None-Match`" + ` gets 304 if nothing changed.
@@ -179,6 +180,11 @@ Made from the code by ` + "`make generate`" + `. The service describes itself at
 				out.WriteString("\n")
 			}
 		}
+	}
+	out.WriteString("## Problem types\n\nThe service describes each type under its URI.\n\n" +
+		"| type | status | meaning | remedy |\n|---|---|---|---|\n")
+	for _, e := range problem.All {
+		fmt.Fprintf(&out, "| `%s` | %d | %s | %s |\n", e.Type.URI(), e.Status, e.Meaning, e.Remedy)
 	}
 	return out.Bytes(), nil
 }

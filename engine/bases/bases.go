@@ -33,6 +33,7 @@ import (
 	"nimblepane/core/base"
 	"nimblepane/core/feed"
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/engine/feeds"
 	"nimblepane/platform"
@@ -91,11 +92,11 @@ type Request struct {
 func (bs *Bases) Begin(ctx context.Context, actor string, r Request) (b store.Base, err error) {
 	r.Expected = strings.ToLower(strings.TrimSpace(r.Expected))
 	if err := base.CheckName(r.Name); err != nil {
-		return b, engine.Invalidf("%s", err)
+		return b, problem.InvalidRequest.Errorf("%s", err)
 	}
 	if r.Expected != "" {
 		if err := base.CheckDigest(r.Expected); err != nil {
-			return b, engine.Invalidf("%s", err)
+			return b, problem.InvalidRequest.Errorf("%s", err)
 		}
 	}
 	b = store.Base{
@@ -104,20 +105,22 @@ func (bs *Bases) Begin(ctx context.Context, actor string, r Request) (b store.Ba
 	}
 	switch {
 	case r.Feed != "" && (r.Address != "" || r.Size != 0 || r.Expected != ""):
-		return b, engine.Invalidf("a release of a feed has its address, size and digest from there: leave them out")
+		return b, problem.InvalidRequest.Errorf("address, size and digest of a feed's release come from the feed: " +
+			"omit them")
 	case r.Feed != "":
 	case r.Address != "":
 		u, err := url.Parse(r.Address)
 		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-			return b, engine.Invalidf("%q is no address: write http:// or https:// with a host and a path", r.Address)
+			return b, problem.InvalidRequest.Errorf("%q is not an address: write http:// or https:// with a host "+
+				"and a path", r.Address)
 		}
 		if u.User != nil {
-			return b, engine.Invalidf("the address has a user or a password in it, which everybody could read in the " +
-				"records: leave it out")
+			return b, problem.InvalidRequest.Errorf("the address contains a user or a password, which everyone who " +
+				"sees the base could read: omit it")
 		}
 		b.State, b.Address, b.File, b.Size = base.Fetching, r.Address, path.Base(u.Path), 0
 	case r.Size <= 0 || r.Size > base.MostBytes:
-		return b, engine.Invalidf("the file has %d bytes: at least 1 and at most %s are taken", r.Size,
+		return b, problem.TooLarge.Errorf("the file has %d bytes: the least is 1, the most %s", r.Size,
 			humanize.IBytes(base.MostBytes))
 	}
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
@@ -149,10 +152,10 @@ func (bs *Bases) beginIn(tx *store.Tx, actor string, b *store.Base) error {
 		return err
 	}
 	if err := sandbox.Available(); err != nil {
-		return engine.Conflictf("%s", err)
+		return problem.InvalidRequest.Errorf("%s", err)
 	}
 	if has, err := store.LockBase(tx.DB, b.Name); err == nil {
-		return engine.Conflictf("there is a base %s already (%s): take another name, or retire that one", b.Name,
+		return problem.NameTaken.Errorf("base %s already exists (%s): use another name, or retire that base", b.Name,
 			has.State)
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return err
@@ -211,22 +214,25 @@ func (bs *Bases) Piece(ctx context.Context, actor, name string, from int64, cont
 		case err != nil:
 			return err
 		case b.State != base.Receiving:
-			return engine.Conflictf("base %s is %s: no pieces of it are waited for", name, b.State)
+			return problem.WrongState.Errorf("base %s is %s: it does not accept uploads", name, b.State)
 		case b.AddedBy != actor:
-			return &engine.Problem{Kind: engine.Forbidden, Text: fmt.Sprintf("the upload of base %s belongs to %s: "+
+			return &problem.Problem{Type: problem.Forbidden, Detail: fmt.Sprintf("the upload of base %s belongs to "+
+				"%s: "+
 				"only "+
 				"that account can continue it", name, b.AddedBy)}
 		case b.Have != from:
-			return engine.Conflictf("%d bytes of the file are there: go on with those from %d, and not from %d", b.Have,
+			return problem.UploadOffset.Errorf("%d bytes of the file are stored: continue at byte %d, not at byte %d",
+				b.Have,
 				b.Have, from)
 		case b.Have+int64(len(content)) > b.Size:
-			return engine.Invalidf("the file was said to have %d bytes, and this would be the byte %d", b.Size,
+			return problem.InvalidRequest.Errorf("the file has %d bytes as announced, but the upload reaches byte %d",
+				b.Size,
 				b.Have+int64(len(content)))
 		case len(content) == 0:
 			return nil
 		}
 		if err := bs.roomFor(int64(len(content))); err != nil {
-			return engine.Conflictf("%s", err)
+			return problem.NoSpace.Errorf("%s", err)
 		}
 		h, err := hashOf(b)
 		if err != nil {
@@ -300,7 +306,8 @@ func (bs *Bases) retireIn(tx *store.Tx, b *store.Base, reason string) error {
 		return err
 	}
 	if len(uses) > 0 {
-		return engine.Conflictf("base %s is what %s made from: wait until that is done, or end it", b.Name,
+		return problem.InUse.Errorf("base %s cannot be retired while %s made from it: wait for the end, or cancel it",
+			b.Name,
 			english.WordSeries(uses, "and")+english.PluralWord(len(uses), " is", " are"))
 	}
 	copies, err := store.BaseCopies(tx.DB, b.ID)
@@ -309,7 +316,7 @@ func (bs *Bases) retireIn(tx *store.Tx, b *store.Base, reason string) error {
 	}
 	for _, c := range copies {
 		if c.State == image.CopyDelivering {
-			return engine.Conflictf("base %s is being delivered to a site: wait until that is done", b.Name)
+			return problem.Busy.Errorf("base %s is being delivered to a site: wait for the end of the delivery", b.Name)
 		}
 		if err := tx.Ask(bs.deletions.Of(c.SiteID, store.BaseCopySubject(c.ID), 1, ofDeletion{
 			b.ID,

@@ -13,6 +13,7 @@ import (
 	"nimblepane/core/base"
 	"nimblepane/core/build"
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/engine/deliveries"
 	"nimblepane/platform"
@@ -39,7 +40,7 @@ func UsableIn(tx *store.Tx, name string, w base.Wanted) (b store.Base, err error
 		return b, err
 	}
 	if b.State != base.Ready {
-		return b, engine.Conflictf("base %s is %s: a machine is made of one that is ready", name,
+		return b, problem.WrongState.Errorf("base %s is %s: machines are made from bases that are ready", name,
 			strings.TrimSuffix(string(b.State)+", "+b.Why, ", "))
 	}
 	return b, fits(b, w)

@@ -8,7 +8,7 @@ import (
 
 	"nimblepane/core/base"
 	"nimblepane/core/feed"
-	"nimblepane/engine"
+	"nimblepane/core/problem"
 	"nimblepane/engine/feeds"
 	"nimblepane/store"
 )
@@ -40,7 +40,7 @@ func ReleaseIn(tx *store.Tx, name string, want feed.Want, w base.Wanted) (r Rele
 // fits returns a problem that says why a base cannot be used for that, nil if it can or is not here yet.
 func fits(b store.Base, w base.Wanted) error {
 	if why := b.Facts.V.Misfits(w); b.State == base.Ready && why != nil {
-		return &engine.Problem{Kind: engine.Conflict, Text: "base " + b.Name + " does not fit", Reasons: why}
+		return &problem.Problem{Type: problem.Incompatible, Detail: "base " + b.Name + " does not fit", Reasons: why}
 	}
 	return nil
 }

@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/base"
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/store"
 )
@@ -17,7 +18,7 @@ import (
 // roomEvery is how often the room is looked at while something is written.
 const roomEvery = time.Second
 
-var errNoFolder = engine.Conflictf("this service keeps no bases: start it with --bases FOLDER")
+var errNoFolder = problem.NotConfigured.Errorf("this service stores no bases: start it with --bases FOLDER")
 
 // free is how many bytes may be written to the folder of bases. It can be negative.
 func (bs *Bases) free() (int64, error) {
@@ -62,9 +63,8 @@ func (bs *Bases) room(db *gorm.DB, size int64) error {
 		}
 	}
 	if free = max(0, free); free < 2*size {
-		return engine.Conflictf("the service's folder of bases has room for %s, and a file of %s with the disk that "+
-			"it "+
-			"is converted to can take %s: make room there", humanize.IBytes(uint64(free)),
+		return problem.NoSpace.Errorf("the service's folder of bases has %s free; a file of %s and its converted "+
+			"disk can take %s: free some space there", humanize.IBytes(uint64(free)),
 			humanize.IBytes(uint64(size)), humanize.IBytes(uint64(2*size)))
 	}
 	return nil

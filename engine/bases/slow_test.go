@@ -17,6 +17,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/base"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 	"nimblepane/store/storetest"
@@ -97,7 +98,7 @@ func TestABaseThatUnpacksToMoreThanThereIsRoomForIsRefusedOnce(t *testing.T) {
 	_, err = c.BringBase(t.Context(), client.NewBase{Name: "first", Size: 40 << 20})
 	require.NoError(t, err)
 	_, err = c.BringBase(t.Context(), client.NewBase{Name: "second", Size: 40 << 20})
-	require.ErrorContains(t, err, "make room there")
+	require.ErrorIs(t, err, problem.NoSpace)
 
 	// An address that does not say how much it sends ends when the folder is full.
 	s.Subjects.Bases.HaveRoom(t, 64<<20)

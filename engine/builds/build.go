@@ -17,8 +17,8 @@ import (
 	"nimblepane/core/base"
 	"nimblepane/core/build"
 	"nimblepane/core/estate"
+	"nimblepane/core/problem"
 	"nimblepane/core/sheet"
-	"nimblepane/engine"
 	"nimblepane/engine/bases"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
@@ -151,8 +151,8 @@ func (bs *Builds) planned(tx *store.Tx, o Order, has string) (b store.Build, err
 		}
 	}
 	if s.Version.Commits && o.Commit == "" {
-		return b, engine.Invalidf("the version's notes are to name the commits since the last build, and it was not " +
-			"said what commit the sheet is of: start the build with pane build start, in the repository")
+		return b, problem.InvalidRequest.Errorf("the notes of the version list the commits since the last build, " +
+			"but the request has no commit: start the build with pane build start, in the repository")
 	}
 	b.Commit, b.Commits.V = o.Commit, append([]string{}, o.Commits...)
 	if b.Files.V = map[string]string{}; len(o.Files) > 0 {
@@ -165,11 +165,11 @@ func (bs *Builds) planned(tx *store.Tx, o Order, has string) (b store.Build, err
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Secrets)) {
 		if _, err := bs.engine.Secrets(s.Secrets[name]); err != nil {
-			return b, engine.Conflictf("secret %s: %s", name, err)
+			return b, problem.NotConfigured.Errorf("secret %s: %s", name, err)
 		}
 	}
 	if eol := s.Version.EndOfLifeFrom(tx.Now); eol != nil && !eol.After(tx.Now) {
-		return b, engine.Invalidf("end-of-life %s is not in the future", s.Version.EndOfLife)
+		return b, problem.InvalidRequest.Errorf("end-of-life %s is not in the future", s.Version.EndOfLife)
 	}
 	switch {
 	case s.Base.Disk != "":
@@ -199,7 +199,8 @@ func (bs *Builds) planned(tx *store.Tx, o Order, has string) (b store.Build, err
 		return b, err
 	}
 	if len(copies) == 0 {
-		return b, engine.Conflictf("%s has no copy at %s: deliver it there first", versions.Label(img, base), site.Name)
+		return b, problem.NoCopy.Errorf("%s has no copy at %s: deliver it to the site first", versions.Label(img, base),
+			site.Name)
 	}
 	b.BaseID = &base.ID
 	return b, nil
@@ -255,8 +256,8 @@ func baseOf(tx *store.Tx, img store.Image, b sheet.Base) (store.Version, error) 
 		return store.Version{}, err
 	}
 	if t.VersionID == nil {
-		return store.Version{}, engine.Conflictf("track %s of %s names no version yet: begin with a version or a "+
-			"base disk", b.Track, img.Name)
+		return store.Version{}, problem.WrongState.Errorf("track %s of %s points to no version: start from a "+
+			"version or a base disk", b.Track, img.Name)
 	}
 	return store.VersionByID(tx.DB, *t.VersionID)
 }
@@ -269,11 +270,12 @@ func (bs *Builds) Cancel(ctx context.Context, actor string, id int64, reason str
 		case err != nil:
 			return err
 		case b.State.Ended():
-			return engine.Conflictf("%s is %s already", b.Name(), b.State)
+			return problem.WrongState.Errorf("%s is already %s", b.Name(), b.State)
 		case b.State.Captures():
-			return engine.Conflictf("%s is %s: its version is made by now; bar or retire that", b.Name(), b.State)
+			return problem.WrongState.Errorf("%s is %s and its version exists: block or retire the version", b.Name(),
+				b.State)
 		case b.Cancel != "":
-			return engine.Conflictf("%s is being cancelled already: %s", b.Name(), b.Cancel)
+			return problem.WrongState.Errorf("%s is already being cancelled: %s", b.Name(), b.Cancel)
 		}
 		b.Cancel = strings.TrimSuffix(fmt.Sprintf("cancelled by %s: %s", actor, strings.TrimSpace(reason)), ": ")
 		tx.Record(store.Entry{Verb: "build.cancel", Subject: b.Name(), Scope: b.Name(), Reason: reason})

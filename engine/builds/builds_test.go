@@ -12,7 +12,7 @@ import (
 
 	"nimblepane/core/machine"
 	"nimblepane/core/matter"
-	"nimblepane/engine"
+	"nimblepane/core/problem"
 	"nimblepane/engine/builds"
 	"nimblepane/internal/enginetest"
 	"nimblepane/platform"
@@ -109,15 +109,15 @@ func TestABuildMachineIsMadeFromWhatIsThere(t *testing.T) {
 		return builds.MachineRequest{Name: name, BaseDisk: "x.qcow2", MachineClass: "standard"}
 	}
 	for name, r := range map[string]builds.MachineRequest{
-		"has no copy at north-quay: deliver it there first": {Image: "desk", Version: p.Numbers[1]},
+		"has no copy at north-quay": {Image: "desk", Version: p.Numbers[1]},
 		"is for machines of class standard": {
 			Image: "desk", Version: p.Numbers[0], MachineClass: "graphics",
 		},
-		"co-001 is the name of a host":                 standard("co-001"),
-		"build-7 is the name of a build's machine":     standard("build-7"),
-		"there is a build machine bm-new at that site": standard("bm-new"),
-		"needs a machine class":                        {BaseDisk: "x.qcow2"},
-		"what the build machine is made from":          {},
+		"co-001 is the name of a host":             standard("co-001"),
+		"build-7 is the name of a build's machine": standard("build-7"),
+		"build machine bm-new already exists":      standard("bm-new"),
+		"needs a machine class":                    {BaseDisk: "x.qcow2"},
+		"give one of them":                         {},
 	} {
 		r.Site = "north-quay"
 		if r.Name == "" {
@@ -129,7 +129,7 @@ func TestABuildMachineIsMadeFromWhatIsThere(t *testing.T) {
 	require.NoError(t, p.Versions.Bar(t.Context(), "tove", "desk", p.Numbers[0], "tickets do not print"))
 	_, err = p.Builds.CreateMachine(t.Context(), "jonas",
 		builds.MachineRequest{Site: "north-quay", Name: "bm-more", Image: "desk", Version: p.Numbers[0]})
-	require.ErrorContains(t, err, "is barred")
+	require.ErrorIs(t, err, problem.VersionBlocked)
 	rows, err := store.MachineRows(p.Store.DB, store.MachineFilter{Gone: true})
 	require.NoError(t, err)
 	require.Len(t, rows, 1, "nothing is left of what was refused")
@@ -206,7 +206,7 @@ func TestAMachineThatIsBeingCapturedIsNotDiscarded(t *testing.T) {
 	require.NoError(t, p.Store.DB.Exec("update versions set state = 'capturing', source = 'north-quay/bm-new' "+
 		"where id = 4").Error)
 	_, err := p.Builds.DiscardMachine(t.Context(), "jonas", "north-quay", "bm-new")
-	require.ErrorContains(t, err, "bm-new is being captured as desk 2026.11.4: wait until that is done")
+	require.ErrorIs(t, err, problem.Busy)
 	require.NoError(t, p.Store.DB.Exec("update machines set notices = 2, noticed_at = touched_at").Error)
 	p.Time.At = p.Time.At.Add(30 * 24 * time.Hour)
 	require.NoError(t, p.Sweep(t.Context()))
@@ -230,7 +230,7 @@ func TestMachinesOfBuildsAreTheirs(t *testing.T) {
 		p.Builds.StartMachine, p.Builds.StopMachine, p.Builds.KeepMachine, p.Builds.DiscardMachine,
 	} {
 		_, err := act(ctx, "mira", "north-quay", "build-1")
-		require.ErrorContains(t, err, "build-1 belongs to build 1, which looks after it: cancel that")
+		require.ErrorIs(t, err, problem.InUse)
 	}
 	ends(t, p, "")
 	require.Equal(t, machine.Running, known(t, p, "build-1").State)
@@ -336,14 +336,14 @@ func TestWhatIsDoneInABuildMachineIsInTheTrailBeforeItIsDone(t *testing.T) {
 	require.Equal(t, []string{"build-machine.run build machine bm-new"}, w.told)
 
 	w.failing = fmt.Errorf("run: %w", &platform.Refusal{Why: "bm-new has no shell"})
-	var problem *engine.Problem
+	var refused *problem.Problem
 	_, err = p.Builds.Run(ctx, "jonas", "north-quay", "bm-new", platform.Command{Path: "/bin/true"})
-	require.ErrorAs(t, err, &problem)
-	require.EqualError(t, problem, "bm-new has no shell")
+	require.ErrorAs(t, err, &refused)
+	require.EqualError(t, refused, "bm-new has no shell")
 	require.Contains(t, w.trail(), "build-machine.run-failed build machine bm-new run: ")
 	w.failing = context.DeadlineExceeded
 	_, err = p.Builds.Run(ctx, "jonas", "north-quay", "bm-new", platform.Command{Path: "/bin/sleep"})
-	require.ErrorContains(t, err, "/bin/sleep did not end in time on bm-new; it may still run there")
+	require.ErrorIs(t, err, problem.TimedOut)
 }
 
 func TestNothingIsRunWhereNobodyCan(t *testing.T) {
@@ -351,7 +351,7 @@ func TestNothingIsRunWhereNobodyCan(t *testing.T) {
 	p := enginetest.Open(t)
 	made(t, p, "bm-new")
 	_, err := p.Builds.Run(t.Context(), "jonas", "north-quay", "bm-new", platform.Command{Path: "/bin/true"})
-	require.ErrorContains(t, err, "nothing is run singly: have it done by a build sheet")
+	require.ErrorIs(t, err, problem.NotConfigured)
 	_, err = p.Builds.StartMachine(t.Context(), "jonas", "no-quay", "bm-new")
 	require.ErrorIs(t, err, store.ErrNotFound)
 	_, err = p.Builds.StartMachine(t.Context(), "jonas", "north-quay", "bm-none")

@@ -10,6 +10,7 @@ import (
 
 	"nimblepane/core/build"
 	"nimblepane/core/machine"
+	"nimblepane/core/problem"
 	"nimblepane/core/seal"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
@@ -77,7 +78,8 @@ func inspectionEnded(tx *store.Tx, in versions.Inspection, end *engine.Ending[se
 func (bs *Builds) CheckMachine(ctx context.Context, actor, site, name string) (store.Machine, error) {
 	return bs.machineChange(ctx, actor, site, name, func(tx *store.Tx, m *store.Machine) error {
 		if m.State != machine.Running {
-			return engine.Conflictf("build machine %s is %s: one that runs can be checked", m.Name, m.State)
+			return problem.WrongState.Errorf("build machine %s is %s: only a running build machine can be checked",
+				m.Name, m.State)
 		}
 		w, there, err := store.LastWork(tx.DB, store.WorkCheckMachine, m.Subject())
 		if err != nil {
@@ -155,14 +157,14 @@ func (bs *Builds) RepairMachine(ctx context.Context, actor, site, name, check st
 		i := slices.IndexFunc(c.Findings, func(f seal.Finding) bool { return f.Check == check })
 		switch {
 		case c.Work.Open():
-			return engine.Conflictf("build machine %s is being checked: wait until that is done", m.Name)
+			return problem.Busy.Errorf("build machine %s is being checked: wait for the end of the check", m.Name)
 		case i < 0:
-			return engine.Conflictf("%s found nothing on build machine %s when it was checked last: check it again",
+			return problem.SealChecks.Errorf("%s found nothing in the latest check of build machine %s: check it again",
 				check, m.Name)
 		case c.Findings[i].Repair == nil:
-			return engine.Conflictf("the service has no safe repair for %s: %s", check, c.Findings[i].Remedy)
+			return problem.SealChecks.Errorf("the service has no safe repair for %s: %s", check, c.Findings[i].Remedy)
 		case c.Stale:
-			return engine.Conflictf("something was done on build machine %s since it was checked: check it again",
+			return problem.SealChecks.Errorf("build machine %s was changed since its check: check it again",
 				m.Name)
 		}
 		n, err := store.LastAttempt(tx.DB, store.WorkRepairMachine, m.Subject())
@@ -220,7 +222,7 @@ func forHands(tx *store.Tx, m store.Machine) error {
 		}
 	}
 	if m.State != machine.Running {
-		return engine.Conflictf("build machine %s is %s: start it first", m.Name, m.State)
+		return problem.WrongState.Errorf("build machine %s is %s: start it first", m.Name, m.State)
 	}
 	return nil
 }

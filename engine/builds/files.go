@@ -15,8 +15,8 @@ import (
 	"github.com/dustin/go-humanize"
 	"gorm.io/gorm"
 
+	"nimblepane/core/problem"
 	"nimblepane/core/sheet"
-	"nimblepane/engine"
 	"nimblepane/engine/foreign"
 	"nimblepane/sandbox"
 	"nimblepane/store"
@@ -49,7 +49,7 @@ func (bs *Builds) SendFile(ctx context.Context, actor, digest string, size int64
 	err error,
 ) {
 	if size > sheet.MostFile {
-		return f, engine.Invalidf("the file has %s: at most %s are taken", humanize.IBytes(uint64(size)),
+		return f, problem.TooLarge.Errorf("the file has %s: the most is %s", humanize.IBytes(uint64(size)),
 			humanize.IBytes(sheet.MostFile))
 	}
 	if folder { // its archive is written to a file to be checked
@@ -58,15 +58,15 @@ func (bs *Builds) SendFile(ctx context.Context, actor, digest string, size int64
 			return f, err
 		}
 		if room < size {
-			return f, engine.Conflictf("to check a folder of %s takes as much room in the folder of bases, and "+
-				"there are %s free: make room there", humanize.IBytes(uint64(size)),
+			return f, problem.NoSpace.Errorf("the check of a folder of %s needs as much space in the folder of "+
+				"bases, which has %s free: free some space there", humanize.IBytes(uint64(size)),
 				humanize.IBytes(uint64(max(0, room))))
 		}
 	}
 	err = bs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		f, err = store.AddSheetFile(tx, digest, size)
 		if err == nil && f.Size != size {
-			err = engine.Invalidf("the file %s has %d bytes, and not %d", digest, f.Size, size)
+			err = problem.InvalidRequest.Errorf("the file %s has %d bytes, not %d", digest, f.Size, size)
 		}
 		return err
 	})
@@ -88,10 +88,12 @@ func (bs *Builds) SendPiece(ctx context.Context, actor, digest string, from int6
 		case f.Whole:
 			return nil
 		case f.Have != from:
-			return engine.Conflictf("%d bytes of the file are there: go on with those from %d, and not from %d", f.Have,
+			return problem.UploadOffset.Errorf("%d bytes of the file are stored: continue at byte %d, not at byte %d",
+				f.Have,
 				f.Have, from)
 		case f.Have+int64(len(content)) > f.Size:
-			return engine.Invalidf("the file was said to have %d bytes, and this would be the byte %d", f.Size,
+			return problem.InvalidRequest.Errorf("the file has %d bytes as announced, but the upload reaches byte %d",
+				f.Size,
 				f.Have+int64(len(content)))
 		case len(content) == 0:
 			return nil
@@ -121,9 +123,8 @@ func (bs *Builds) KeepFile(ctx context.Context, actor string, content io.ReadSee
 		if n == 0 {
 			return errors.New("it has become shorter while it was read")
 		}
-		var busy *engine.Problem
 		f, err = bs.SendPiece(ctx, actor, digest, f.Have, buffer[:n], folder)
-		if errors.As(err, &busy) && busy.Kind == engine.Conflict { // somebody else sends it, too
+		if errors.Is(err, problem.UploadOffset) { // another upload of the same file is running
 			f, err = bs.SendFile(ctx, actor, digest, size, folder)
 		}
 	}
@@ -166,7 +167,7 @@ func (bs *Builds) verify(ctx context.Context, actor string, f store.SheetFile, f
 		var unavailable *sandbox.Unavailable
 		switch {
 		case errors.As(unfit, &unavailable):
-			return f, engine.Conflictf("%s", unavailable)
+			return f, problem.NotConfigured.Errorf("%s", unavailable)
 		case unfit != nil && !sandbox.Final(unfit):
 			return f, unfit
 		}
@@ -190,9 +191,10 @@ func (bs *Builds) verify(ctx context.Context, actor string, f store.SheetFile, f
 	case err != nil:
 		return f, err
 	case !whole:
-		return f, engine.Invalidf("what was sent has the digest %s, and not %s: send it again", is, f.Digest)
+		return f, problem.DigestMismatch.Errorf("the uploaded file has digest %s, not %s: upload it again", is,
+			f.Digest)
 	case unfit != nil:
-		return f, engine.Invalidf("what was sent is no folder: %s", unfit)
+		return f, problem.InvalidRequest.Errorf("the uploaded archive is not a folder: %s", unfit)
 	}
 	return f, nil
 }

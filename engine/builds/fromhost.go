@@ -11,6 +11,7 @@ import (
 	"nimblepane/core/build"
 	"nimblepane/core/host"
 	"nimblepane/core/machine"
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/engine/bases"
 	"nimblepane/engine/fleet"
@@ -56,11 +57,13 @@ func fromHost(tx *store.Tx, m *store.Machine, site store.Site, r MachineRequest)
 	}
 	switch {
 	case pool.SiteID != site.ID:
-		return engine.Invalidf("host %s is not at %s: a build machine is made at its host's site", h.Name, site.Name)
+		return problem.InvalidRequest.Errorf("host %s is not at %s: a build machine is made at the site of its host",
+			h.Name, site.Name)
 	case r.MachineClass != "" && r.MachineClass != pool.MachineClass:
-		return engine.Invalidf("host %s is of machine class %s: leave the class out", h.Name, pool.MachineClass)
+		return problem.InvalidRequest.Errorf("host %s is of machine class %s: omit the class", h.Name,
+			pool.MachineClass)
 	case h.VersionID == nil:
-		return engine.Conflictf("host %s has never been made from a version: there is nothing on it to start from",
+		return problem.WrongState.Errorf("host %s was never made from a version, so its disk cannot be copied",
 			h.Name)
 	}
 	if err := fleet.NotInHand(tx, h); err != nil {
@@ -69,14 +72,16 @@ func fromHost(tx *store.Tx, m *store.Machine, site store.Site, r MachineRequest)
 	if other, waits, err := store.WaitsFor(tx.DB, h.Name); err != nil {
 		return err
 	} else if waits {
-		return engine.Conflictf("build machine %s waits for host %s already: discard that one, or take another host",
+		return problem.Busy.Errorf("build machine %s is already waiting for host %s: discard that build machine, or "+
+			"use another host",
 			other.Name, h.Name)
 	}
 	byHand := (h.State == host.Draining || h.State == host.Emptied) && h.DrainedBy != ""
 	if !byHand {
 		if h.State != host.Serving {
-			return engine.Conflictf("host %s is %s: a build machine is made from one that serves, or that was drained "+
-				"by hand, for only its agent can say that nobody is on it", h.Name, h.State)
+			return problem.WrongState.Errorf("host %s is %s: a build machine is made from a host that is serving or "+
+				"was drained by an operator, because only its agent can confirm that the host is empty", h.Name,
+				h.State)
 		}
 		if err := fleet.DrainIn(tx, &h, "build machine "+m.Name+" is to be made from it"); err != nil {
 			return err

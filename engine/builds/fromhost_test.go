@@ -9,6 +9,7 @@ import (
 
 	"nimblepane/core/host"
 	"nimblepane/core/machine"
+	"nimblepane/core/problem"
 	"nimblepane/core/rollover"
 	"nimblepane/engine/builds"
 	"nimblepane/engine/rollovers"
@@ -83,13 +84,13 @@ func TestAMachineFromAHostWaitsUntilNobodyIsOnItAndNothingElseSpeaksForTheHost(t
 	require.Equal(t, machine.Copying, known(t, p, "bm-copy").State)
 	busy := func(err error) {
 		t.Helper()
-		require.ErrorContains(t, err, "the disk of host co-001 is being copied for build machine bm-copy")
+		require.ErrorIs(t, err, problem.Busy)
 	}
 	busy(p.Fleet.Return(t.Context(), "jonas", "co-001", "now"))
 	_, err := p.Rollovers.Rebuild(t.Context(), "jonas", rollovers.RebuildRequest{Host: "co-001"})
 	busy(err)
 	_, err = p.Builds.DiscardMachine(t.Context(), "jonas", "north-quay", "bm-copy")
-	require.ErrorContains(t, err, "is copying: wait until that is done")
+	require.ErrorIs(t, err, problem.Busy)
 	// Neither its silence nor a late word of its agent brings the host back.
 	require.NoError(t, p.Store.DB.Exec("update pulses set sessions = ? where credential is not null", somebody).Error)
 	p.Time.At = p.Time.At.Add(time.Hour)
@@ -109,7 +110,7 @@ func TestAMachineFromAHostWaitsUntilNobodyIsOnItAndNothingElseSpeaksForTheHost(t
 	m := known(t, p, "bm-copy")
 	require.Equal(t, machine.Running, m.State)
 	require.Zero(t, m.DrainOrder)
-	require.ErrorContains(t, p.Fleet.Return(t.Context(), "jonas", "co-001", "now"), "rebuild it")
+	require.ErrorIs(t, p.Fleet.Return(t.Context(), "jonas", "co-001", "now"), problem.WrongState)
 	_, err = p.Rollovers.Rebuild(t.Context(), "jonas", rollovers.RebuildRequest{Host: "co-001"})
 	require.NoError(t, err)
 	p.Settle()
@@ -187,11 +188,11 @@ func TestAMachineIsNotMadeFromAHostThatCannotBeEmptied(t *testing.T) {
 		r   builds.MachineRequest
 	}{
 		{"host \"xx-001\": not found", builds.MachineRequest{Host: "xx-001"}},
-		{"host of-001 has never been made from a version", builds.MachineRequest{Host: "of-001"}},
-		{"host co-002 is of machine class standard: leave the class out", builds.MachineRequest{
+		{"host of-001 was never made from a version", builds.MachineRequest{Host: "of-001"}},
+		{"host co-002 is of machine class standard: omit the class", builds.MachineRequest{
 			Host: "co-002", MachineClass: "graphics",
 		}},
-		{"say what the build machine is made from", builds.MachineRequest{Host: "co-002", BaseDisk: "x.qcow2"}},
+		{"give one of them", builds.MachineRequest{Host: "co-002", BaseDisk: "x.qcow2"}},
 		{"co-003 is the name of a host", builds.MachineRequest{Host: "co-002", Name: "co-003"}},
 	} {
 		c.r.Site = "north-quay"
@@ -207,7 +208,7 @@ func TestAMachineIsNotMadeFromAHostThatCannotBeEmptied(t *testing.T) {
 	_, err := p.Builds.CreateMachine(t.Context(), "jonas", builds.MachineRequest{
 		Site: "north-quay", Name: "bm-copy", Host: "co-002",
 	})
-	require.ErrorContains(t, err, "host co-002 is faulty: a build machine is made from one that serves")
+	require.ErrorIs(t, err, problem.WrongState)
 
 	errs := make(chan error, 2)
 	for _, name := range []string{"bm-a", "bm-b"} {
@@ -220,5 +221,5 @@ func TestAMachineIsNotMadeFromAHostThatCannotBeEmptied(t *testing.T) {
 	}
 	first, second := <-errs, <-errs
 	require.True(t, (first == nil) != (second == nil), "%v, %v", first, second)
-	require.ErrorContains(t, errors.Join(first, second), "waits for host co-003 already")
+	require.ErrorIs(t, errors.Join(first, second), problem.Busy)
 }

@@ -11,6 +11,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/machine"
+	"nimblepane/core/problem"
 	"nimblepane/core/secret"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
@@ -26,10 +27,11 @@ const mostNotes = 200
 func (bs *Builds) Note(ctx context.Context, actor, site, name, text string) (store.Machine, error) {
 	return bs.machineChange(ctx, actor, site, name, func(tx *store.Tx, m *store.Machine) error {
 		if text = strings.TrimSpace(text); !sheet.OneLine(text, 500) {
-			return engine.Invalidf("write the note in one line of at most 500 characters")
+			return problem.InvalidRequest.Errorf("write the note in one line of at most 500 characters")
 		}
 		if len(m.Notes.V) >= mostNotes {
-			return engine.Conflictf("build machine %s has %d notes: capture it, or discard it", m.Name, mostNotes)
+			return problem.LimitReached.Errorf("build machine %s has %d notes: capture or discard it", m.Name,
+				mostNotes)
 		}
 		m.Notes.V = append(m.Notes.V, store.MachineNote{At: tx.Now, By: actor, Text: text})
 		recordMachine(tx, *m, "note", text, nil)
@@ -85,18 +87,18 @@ func (bs *Builds) oneStep(tx *store.Tx, name string, o Order) (in ofTry, err err
 	}
 	switch {
 	case i < 0 && len(parts) > 0:
-		return in, engine.Invalidf("step %q is a ready one that comes to %d: write them down in the sheet to try them "+
-			"(pane sheet steps show)", name, len(parts))
+		return in, problem.InvalidRequest.Errorf("library step %q consists of %d steps: write them into the sheet "+
+			"to try them (pane sheet steps show)", name, len(parts))
 	case i < 0:
-		return in, engine.Invalidf("there is no step %q in the sheet", name)
+		return in, problem.InvalidRequest.Errorf("the sheet has no step %q", name)
 	}
 	in.Step = s.Steps[i]
 	switch {
 	case in.Step.Skipped:
-		return in, engine.Conflictf("step %q is left out: %s", name, in.Step.LeftOut())
+		return in, problem.WrongState.Errorf("step %q is skipped: %s", name, in.Step.LeftOut())
 	case in.Step.Checkpoint != nil:
-		return in, engine.Invalidf("step %q makes a checkpoint: make one of the machine (pane build-machine "+
-			"checkpoint)", name)
+		return in, problem.InvalidRequest.Errorf("step %q makes a snapshot: make a snapshot of the machine (pane "+
+			"build-machine checkpoint)", name)
 	}
 	in.Secrets = secretsOf(s, i)
 	in.Text, err = sheet.StepText([]byte(o.Text), name)
@@ -179,7 +181,7 @@ func (bs *Builds) WrittenOut(db *gorm.DB, m store.Machine) (string, error) {
 		seen[t.Step.Name] = true
 	}
 	if len(tries) == 0 {
-		return "", engine.Conflictf("no step that was tried on build machine %s went well yet", m.Name)
+		return "", problem.NotRecorded.Errorf("no step has succeeded on build machine %s yet", m.Name)
 	}
 	for _, t := range tries {
 		for line := range strings.Lines(t.Text) {
@@ -205,7 +207,7 @@ func (bs *Builds) sheet(tx *store.Tx, o Order) (sheet.Sheet, error) {
 		return c.Sheet, err
 	}
 	wrong := func(what string, reasons []string) error {
-		return &engine.Problem{Kind: engine.Invalid, Text: "the sheet" + what, Reasons: reasons}
+		return &problem.Problem{Type: problem.InvalidFile, Detail: "the sheet" + what, Reasons: reasons}
 	}
 	switch {
 	case len(c.Wrong) > 0:

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"nimblepane/core/build"
+	"nimblepane/core/problem"
 	"nimblepane/core/sheet"
-	"nimblepane/engine"
 	"nimblepane/store"
 )
 
@@ -21,7 +21,8 @@ const LongestHold = 7 * 24 * time.Hour
 // checkHold refuses what is no time to hold a machine for.
 func checkHold(hold time.Duration) error {
 	if hold < 0 || hold > LongestHold || hold%time.Second != 0 {
-		return engine.Invalidf("a machine is held for at most %s, in whole seconds", sheet.Span(LongestHold))
+		return problem.InvalidRequest.Errorf("a build machine is held for at most %s, in whole seconds",
+			sheet.Span(LongestHold))
 	}
 	return nil
 }
@@ -39,7 +40,7 @@ func (bs *Builds) Hold(ctx context.Context, actor string, id int64, hold time.Du
 			at := tx.Now.Add(hold)
 			b.HeldUntil, until = &at, minute(at)
 		case b.State.Ended() || b.State.Captures():
-			return engine.Conflictf("%s is %s: there is no machine to hold", b.Name(), b.State)
+			return problem.WrongState.Errorf("%s is %s: it has no build machine to hold", b.Name(), b.State)
 		}
 		b.HoldSeconds = int64(hold / time.Second)
 		tx.Record(store.Entry{
@@ -54,7 +55,7 @@ func (bs *Builds) Hold(ctx context.Context, actor string, id int64, hold time.Du
 func (bs *Builds) Release(ctx context.Context, actor string, id int64) error {
 	return bs.change(ctx, actor, id, func(tx *store.Tx, b *store.Build) error {
 		if !b.Held(tx.Now) {
-			return engine.Conflictf("%s holds no machine", b.Name())
+			return problem.WrongState.Errorf("%s holds no build machine", b.Name())
 		}
 		b.HeldUntil = &tx.Now
 		tx.Record(store.Entry{Verb: "build.release", Subject: b.Name(), Scope: b.Name()})
@@ -68,7 +69,7 @@ func (bs *Builds) Release(ctx context.Context, actor string, id int64) error {
 func (bs *Builds) GoOn(ctx context.Context, actor string, id int64, o Order) error {
 	return bs.change(ctx, actor, id, func(tx *store.Tx, b *store.Build) error {
 		if !b.Held(tx.Now) {
-			return engine.Conflictf("%s is %s and holds no machine: begin a new build, with a time to hold its machine",
+			return problem.WrongState.Errorf("%s is %s and holds no build machine: start a new build with --hold",
 				b.Name(), b.State)
 		}
 		works, err := store.BuildWorks(tx.DB, b.ID)
@@ -77,7 +78,8 @@ func (bs *Builds) GoOn(ctx context.Context, actor string, id int64, o Order) err
 		}
 		for _, w := range works {
 			if w.Open() {
-				return engine.Conflictf("%s still goes on at the site, though %s has failed: wait until it has ended",
+				return problem.Busy.Errorf("task %s is still running at the site although %s has failed: wait until "+
+					"it ends",
 					w.Kind, b.Name())
 			}
 		}
@@ -155,11 +157,11 @@ func lastKept(steps []sheet.Step, stand []Step) (from int, name string) {
 // so many stay as they are.
 func goesNotBack(b *store.Build, done []sheet.Step, stays int) error {
 	if stays == len(done) {
-		return engine.Conflictf("the machine of %s was half sealed, and has no checkpoint to go back to: begin a new "+
-			"build, with a checkpoint as its last step", b.Name())
+		return problem.WrongState.Errorf("the build machine of %s is half sealed and has no snapshot to revert to: "+
+			"start a new build whose last step makes a snapshot", b.Name())
 	}
-	return engine.Conflictf("step %d, %s, is done already and another one in this sheet, and no checkpoint was made "+
-		"before it: what it did cannot be taken back, begin a new build", stays+1, done[stays].Name)
+	return problem.SheetChanged.Errorf("step %d, %s, is done and differs in this sheet, and no snapshot was made "+
+		"before it: start a new build", stays+1, done[stays].Name)
 }
 
 // mended gives a build another sheet, and returns how many of the steps that are done are as they were in it.
@@ -195,7 +197,7 @@ func (bs *Builds) mended(tx *store.Tx, b *store.Build, done int, o Order) (alike
 		{"version's number", plan.Version.Number, old.Version.Number},
 	} {
 		if !same(part.is, part.was) {
-			return 0, engine.Conflictf("the %s is another one in this sheet: begin a new build with it", part.what)
+			return 0, problem.SheetChanged.Errorf("the %s differs in this sheet: start a new build", part.what)
 		}
 	}
 	for alike < done && alike < len(plan.Steps) {

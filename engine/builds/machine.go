@@ -15,6 +15,7 @@ import (
 	"github.com/dustin/go-humanize/english"
 
 	"nimblepane/core/machine"
+	"nimblepane/core/problem"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
 	"nimblepane/engine/bases"
@@ -50,12 +51,14 @@ func (bs *Builds) CreateMachine(ctx context.Context, actor string, r MachineRequ
 	}
 	switch {
 	case given != 1:
-		return m, engine.Invalidf("say what the build machine is made from: an image with a version, a base, a " +
-			"base disk, or a host")
+		return m, problem.InvalidRequest.Errorf("a build machine is made from an image with a version, a base, a " +
+			"base disk, or a host: give one of them")
 	case (r.BaseDisk != "" || r.Base != "") && r.MachineClass == "":
-		return m, engine.Invalidf("a build machine made from a base or a base disk needs a machine class")
+		return m, problem.InvalidRequest.Errorf("a build machine that is made from a base or a base disk needs a " +
+			"machine class")
 	case r.Memory != 0 && r.Memory < sheet.LeastMemory:
-		return m, engine.Invalidf("%d bytes of memory are too few: give at least %d", r.Memory, sheet.LeastMemory)
+		return m, problem.InvalidRequest.Errorf("%d bytes of memory are too few: the least is %d", r.Memory,
+			sheet.LeastMemory)
 	}
 	if r.Host != "" {
 		if err := bs.checkRoomFor(ctx, r); err != nil {
@@ -84,12 +87,12 @@ func (bs *Builds) CreateMachine(ctx context.Context, actor string, r MachineRequ
 			return err
 		}
 		if _, err := store.HostNamed(tx.DB, r.Name); err == nil {
-			return engine.Conflictf("%s is the name of a host: take another name", r.Name)
+			return problem.NameTaken.Errorf("%s is the name of a host: use another name", r.Name)
 		} else if !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
 		if ofBuilds.MatchString(r.Name) {
-			return engine.Conflictf("%s is the name of a build's machine: take another name", r.Name)
+			return problem.NameTaken.Errorf("%s is the name of a build's machine: use another name", r.Name)
 		}
 		detail := map[string]any{"site": site.Name}
 		for key, from := range map[string]string{"host": r.Host, "base": r.Base} {
@@ -119,14 +122,16 @@ func madeFrom(tx *store.Tx, m *store.Machine, site store.Site, r MachineRequest)
 		return err
 	}
 	if r.MachineClass != "" && r.MachineClass != img.MachineClass {
-		return engine.Invalidf("image %s is for machines of class %s: leave the class out", img.Name, img.MachineClass)
+		return problem.InvalidRequest.Errorf("image %s is for machines of class %s: omit the class", img.Name,
+			img.MachineClass)
 	}
 	copies, err := store.CopiesAt(tx.DB, v.ID, site.ID)
 	if err != nil {
 		return err
 	}
 	if len(copies) == 0 {
-		return engine.Conflictf("%s has no copy at %s: deliver it there first", versions.Label(img, v), site.Name)
+		return problem.NoCopy.Errorf("%s has no copy at %s: deliver it to the site first", versions.Label(img, v),
+			site.Name)
 	}
 	m.BaseID, m.MachineClass = &v.ID, img.MachineClass
 	return nil
@@ -144,8 +149,8 @@ func (bs *Builds) makeIn(tx *store.Tx, m *store.Machine, detail map[string]any) 
 		return err
 	}
 	if !added {
-		return engine.Conflictf("there is a build machine %s at that site already: take another name, or discard "+
-			"that one", m.Name)
+		return problem.NameTaken.Errorf("build machine %s already exists at that site: use another name, or discard "+
+			"that build machine", m.Name)
 	}
 	if m.BuildID == nil {
 		detail["purpose"], detail["machine_class"] = m.Purpose, m.MachineClass
@@ -173,7 +178,8 @@ func (bs *Builds) StartMachine(ctx context.Context, actor, site, name string) (s
 		case machine.Off:
 			return asked(tx, m, machine.Starting, "start", "", nil, bs.starts, ofMachine{m.ID})
 		}
-		return engine.Conflictf("build machine %s is %s: one that is off can be started", m.Name, m.State)
+		return problem.WrongState.Errorf("build machine %s is %s: only a build machine that is off can be started",
+			m.Name, m.State)
 	})
 }
 
@@ -186,7 +192,8 @@ func (bs *Builds) StopMachine(ctx context.Context, actor, site, name string) (st
 		case machine.Running:
 			return asked(tx, m, machine.Stopping, "stop", "", nil, bs.stops, ofMachine{m.ID})
 		}
-		return engine.Conflictf("build machine %s is %s: one that runs can be stopped", m.Name, m.State)
+		return problem.WrongState.Errorf("build machine %s is %s: only a running build machine can be stopped", m.Name,
+			m.State)
 	})
 }
 
@@ -196,12 +203,13 @@ func (bs *Builds) CheckpointMachine(ctx context.Context, actor, site, name, chec
 	return bs.machineAct(ctx, actor, site, name, func(tx *store.Tx, m *store.Machine) error {
 		switch {
 		case !sheet.OneLine(checkpoint, 80):
-			return engine.Invalidf("call the checkpoint something, in one line of at most 80 characters")
+			return problem.InvalidRequest.Errorf("the name of the snapshot must be one line of at most 80 characters")
 		case m.Checkpoint(checkpoint) >= 0:
-			return engine.Conflictf("build machine %s has a checkpoint %q already: take another name", m.Name,
+			return problem.NameTaken.Errorf("build machine %s already has a snapshot %q: use another name", m.Name,
 				checkpoint)
 		case m.State != machine.Running && m.State != machine.Off:
-			return engine.Conflictf("build machine %s is %s: a checkpoint is made of one that runs or is off", m.Name,
+			return problem.WrongState.Errorf("build machine %s is %s: a snapshot needs a build machine that is "+
+				"running or off", m.Name,
 				m.State)
 		}
 		return asked(tx, m, machine.Checkpointing, "checkpoint", "", map[string]any{"checkpoint": checkpoint},
@@ -213,7 +221,8 @@ func (bs *Builds) CheckpointMachine(ctx context.Context, actor, site, name, chec
 func (bs *Builds) RevertMachine(ctx context.Context, actor, site, name, checkpoint string) (store.Machine, error) {
 	return bs.machineAct(ctx, actor, site, name, func(tx *store.Tx, m *store.Machine) error {
 		if m.Checkpoint(checkpoint) < 0 {
-			return engine.Conflictf("build machine %s has no checkpoint %q: it has %s", m.Name, checkpoint,
+			return problem.InvalidRequest.Errorf("build machine %s has no snapshot %q: its snapshots: %s", m.Name,
+				checkpoint,
 				cmp.Or(english.WordSeries(m.CheckpointNames(), "and"), "none"))
 		}
 		return bs.unlessCaptured(tx, m, func() error {
@@ -302,8 +311,8 @@ func ofNoBuild(m store.Machine) error {
 	if m.BuildID == nil {
 		return nil
 	}
-	return engine.Conflictf("build machine %s belongs to build %d, which looks after it: cancel that (pane build "+
-		"cancel %d)", m.Name, *m.BuildID, *m.BuildID)
+	return problem.InUse.Errorf("build machine %s belongs to build %d: cancel the build (pane build cancel %d)", m.Name,
+		*m.BuildID, *m.BuildID)
 }
 
 // asked asks for a work on a machine that belongs to no build.
@@ -327,7 +336,7 @@ func asked[In, Asked, Out any](tx *store.Tx, m *store.Machine, state machine.Sta
 // unlessCaptured does something that would take a machine away from a capture.
 func (bs *Builds) unlessCaptured(tx *store.Tx, m *store.Machine, fn func() error) error {
 	if m.State.Changing() {
-		return engine.Conflictf("build machine %s is %s: wait until that is done", m.Name, m.State)
+		return problem.Busy.Errorf("build machine %s is %s: wait for the end", m.Name, m.State)
 	}
 	site, err := store.SiteByID(tx.DB, m.SiteID)
 	if err != nil {
@@ -336,7 +345,8 @@ func (bs *Builds) unlessCaptured(tx *store.Tx, m *store.Machine, fn func() error
 	if busy, err := tx.LockCapture(site.Name + "/" + m.Name); err != nil {
 		return err
 	} else if busy != "" {
-		return engine.Conflictf("build machine %s is being captured as %s: wait until that is done", m.Name, busy)
+		return problem.Busy.Errorf("build machine %s is being captured as %s: wait for the end of the capture", m.Name,
+			busy)
 	}
 	return fn()
 }
@@ -437,7 +447,7 @@ func (bs *Builds) sweepMachines(tx *store.Tx) error {
 				minute(m.TouchedAt), minute(d.At)), map[string]any{"owner": m.Owner, "notice": m.Notices})
 			tx.Emit("machine", machineSubject(m.Name), nil)
 		case d.Discard:
-			var refused *engine.Problem
+			var refused *problem.Problem
 			err := bs.discardIn(tx, &m, "nobody has touched it since "+minute(m.TouchedAt))
 			if errors.As(err, &refused) {
 				continue // it is being captured
@@ -588,7 +598,7 @@ func (bs *Builds) Run(ctx context.Context, actor, siteName, name string, c platf
 		o, err = b.Exec(ctx, name, c)
 		switch {
 		case errors.Is(err, context.DeadlineExceeded):
-			return engine.Conflictf("%s did not end in time on %s; it may still run there", c.Path, name)
+			return problem.TimedOut.Errorf("%s did not end in time on %s; it may still be running there", c.Path, name)
 		case errors.Is(err, context.Canceled):
 			return fmt.Errorf("nobody waited for the end of %s, which may still run: %w", c.Path, err)
 		}
@@ -671,8 +681,8 @@ func (bs *Builds) builder(site store.Site) (platform.Builder, error) {
 	}
 	b, ok := p.(platform.Builder)
 	if !ok {
-		return nil, engine.Conflictf("site %s is on platform %s, in whose build machines nothing is run "+
-			"singly: have it done by a build sheet", site.Name, site.Platform)
+		return nil, problem.NotConfigured.Errorf("site %s is on platform %s, which cannot run single commands in "+
+			"build machines: use a build sheet", site.Name, site.Platform)
 	}
 	return b, nil
 }
@@ -681,7 +691,7 @@ func (bs *Builds) builder(site store.Site) (platform.Builder, error) {
 func readable(err error) error {
 	var refusal *platform.Refusal
 	if errors.As(err, &refusal) {
-		return engine.Conflictf("%s", refusal.Why)
+		return problem.WrongState.Errorf("%s", refusal.Why)
 	}
 	return err
 }

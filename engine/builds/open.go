@@ -8,6 +8,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/machine"
+	"nimblepane/core/problem"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
@@ -35,7 +36,7 @@ func (bs *Builds) OpenApplications(ctx context.Context, actor, site, name string
 				return err
 			}
 			if in.Applications = s.Applications; len(in.Applications) == 0 {
-				return engine.Invalidf("the sheet names no applications: write them down under applications:")
+				return problem.InvalidRequest.Errorf("the sheet lists no applications: add them under applications:")
 			}
 		} else if m.BaseID != nil {
 			_, v, err := versions.Of(tx.DB, *m.BaseID)
@@ -45,8 +46,8 @@ func (bs *Builds) OpenApplications(ctx context.Context, actor, site, name string
 			in.Applications = v.Applications.V
 		}
 		if len(in.Applications) == 0 {
-			return engine.Conflictf("what build machine %s is made from has no applications: give a sheet that names "+
-				"some", m.Name)
+			return problem.InvalidRequest.Errorf("the source of build machine %s has no applications: give a sheet "+
+				"that lists some", m.Name)
 		}
 		n, err := store.LastAttempt(tx.DB, store.WorkOpenOnMachine, m.Subject())
 		if err != nil {

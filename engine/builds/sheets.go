@@ -14,6 +14,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
 	"nimblepane/store"
@@ -32,7 +33,7 @@ type SheetCheck struct {
 func (bs *Builds) CheckSheet(db *gorm.DB, o Order) (c SheetCheck, err error) {
 	own, err := bs.engine.Library()
 	if err != nil {
-		return c, engine.Conflictf("%s: mend it, or take it away", err)
+		return c, problem.InvalidFile.Errorf("%s: correct or remove it", err)
 	}
 	c.Read, err = sheet.ParseUntil(db.Statement.Context.Err, []byte(o.Text), own)
 	if errors.As(err, &c.Wrong) || err != nil {
@@ -60,10 +61,10 @@ func (bs *Builds) SaveSheet(ctx context.Context, actor string, revisions engine.
 	may func(image string) error,
 ) (s store.Sheet, err error) {
 	if err := image.CheckName(o.Name); err != nil {
-		return s, engine.Invalidf("the sheet's name: %s", err)
+		return s, problem.InvalidRequest.Errorf("sheet name: %s", err)
 	}
 	if len(o.Text) > sheet.MostBytes || !utf8.ValidString(o.Text) {
-		return s, engine.Invalidf("a sheet is text of at most %d bytes", sheet.MostBytes)
+		return s, problem.TooLarge.Errorf("a sheet is text of at most %d bytes", sheet.MostBytes)
 	}
 	// What is wrong with it is told when it is looked at.
 	read, err := bs.CheckSheet(bs.engine.Store.DB.WithContext(ctx), o)
@@ -84,15 +85,15 @@ func (bs *Builds) SaveSheet(ctx context.Context, actor string, revisions engine.
 			return err
 		}
 		if isNew && !revisions.New() {
-			return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf(
+			return &problem.Problem{Type: problem.ChangedSinceRead, Detail: fmt.Sprintf(
 				"there is no sheet %s, or it was deleted since you read it: save it as a new one", o.Name)}
 		}
 		if err := unchanged(s, revisions); err != nil {
 			return err
 		}
 		if r, err := store.RepositoryOf(tx.DB, s.ID); err == nil {
-			return engine.Conflictf("sheet %s follows %s in %s: change it there, or have it be one of its own (pane "+
-				"sheet unfollow %s)", s.Name, r.Path(), r.Address, s.Name)
+			return problem.WrongState.Errorf("sheet %s follows %s in %s: change it there, or unlink it from the "+
+				"repository (pane sheet unfollow %s)", s.Name, r.Path(), r.Address, s.Name)
 		} else if !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
@@ -112,7 +113,8 @@ func (bs *Builds) SaveSheet(ctx context.Context, actor string, revisions engine.
 		}
 		added, err := store.AddSheet(tx, &s)
 		if err == nil && !added {
-			return engine.Conflictf("somebody else makes a sheet %s at this moment: look at it first", s.Name)
+			return problem.Busy.Errorf("another account is creating sheet %s at the moment: read that sheet first",
+				s.Name)
 		}
 		return err
 	})
@@ -125,11 +127,13 @@ func unchanged(s store.Sheet, revisions engine.Revisions) error {
 		return nil
 	}
 	if revisions.New() {
-		return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf("there is a sheet %s already, of %s, changed by "+
+		return &problem.Problem{Type: problem.ChangedSinceRead, Detail: fmt.Sprintf("there is a sheet %s already, "+
+			"of %s, changed by "+
 			"%s: look at it first (revision %d), or take another name", s.Name,
 			s.ChangedAt.UTC().Format(time.DateTime), s.ChangedBy, s.Revision)}
 	}
-	return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf("sheet %s was changed by %s since you read it "+
+	return &problem.Problem{Type: problem.ChangedSinceRead, Detail: fmt.Sprintf("sheet %s was changed by %s since "+
+		"you read it "+
 		"(%s, now %d): look at it as it is now and repeat the change", s.Name, s.ChangedBy, revisions,
 		s.Revision)}
 }
@@ -146,7 +150,8 @@ func keepFiles(tx *store.Tx, files map[string]string) error {
 	}
 	for _, path := range slices.Sorted(maps.Keys(files)) {
 		if !slices.ContainsFunc(there, func(f store.SheetFile) bool { return f.Digest == files[path] }) {
-			return engine.Invalidf("the file %s is not here as it was said to be: send it first", path)
+			return problem.InvalidRequest.Errorf("the file %s was not uploaded, or differs from its digest: upload "+
+				"it first", path)
 		}
 	}
 	return nil
@@ -172,7 +177,7 @@ func (bs *Builds) DeleteSheet(ctx context.Context, actor, name string, revisions
 			return err
 		}
 		if len(used) > 0 {
-			return engine.Conflictf("builds of sheet %s are started by %s %s: delete that first", name,
+			return problem.InUse.Errorf("builds of sheet %s are started by %s %s: delete that first", name,
 				english.PluralWord(len(used), "schedule", "schedules"), english.WordSeries(used, "and"))
 		}
 		tx.Record(store.Entry{
@@ -221,9 +226,9 @@ func orderToBuild(db *gorm.DB, s store.Sheet) (Order, error) {
 	case err != nil:
 		return o, err
 	case r.Gone:
-		return o, engine.Conflictf("sheet %s is not in its repository as it should be: %s", s.Name, r.Why)
+		return o, problem.SourceFailed.Errorf("sheet %s cannot be read from its repository: %s", s.Name, r.Why)
 	case s.Commit == "":
-		return o, engine.Conflictf("sheet %s was not taken from its repository yet: %s", s.Name,
+		return o, problem.SourceFailed.Errorf("sheet %s has not been read from its repository yet: %s", s.Name,
 			cmp.Or(r.Why, "that is being done"))
 	}
 	last := ""

@@ -15,6 +15,7 @@ import (
 	"nimblepane/core/build"
 	"nimblepane/core/image"
 	"nimblepane/core/machine"
+	"nimblepane/core/problem"
 	"nimblepane/core/proof"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
@@ -326,7 +327,7 @@ func (bs *Builds) makeFor(tx *store.Tx, b store.Build, d *build.Decision) error 
 		Cores: b.Plan.V.Machine.Cores, Memory: int64(b.Plan.V.Machine.Memory), Disk: int64(b.Plan.V.Machine.Disk),
 		MachineClass: img.MachineClass, Purpose: fmt.Sprintf("%s of %s", b.Name(), img.Name), Owner: b.StartedBy,
 	}, nil)
-	var refused *engine.Problem
+	var refused *problem.Problem
 	if errors.As(err, &refused) {
 		*d = build.Decision{State: build.Failed, Why: "its machine could not be made: " + refused.Error()}
 		return nil
@@ -372,7 +373,7 @@ func (bs *Builds) capture(tx *store.Tx, b *store.Build, d *build.Decision) error
 		Tags:  s.Version.Tags, EndOfLife: s.Version.EndOfLifeFrom(tx.Now), Findings: findings(*b, works),
 		Applications: s.Applications, Delivery: s.Delivery,
 	})
-	var refused *engine.Problem
+	var refused *problem.Problem
 	if errors.As(err, &refused) {
 		*d = build.Decision{State: build.Failed, Why: "the machine could not be captured: " + refused.Error()}
 		return nil
@@ -388,7 +389,7 @@ func (bs *Builds) stage(tx *store.Tx, b *store.Build) error {
 		return err
 	}
 	err = bs.versions.StageIn(tx, img.Name, v.Number)
-	var refused *engine.Problem
+	var refused *problem.Problem
 	if errors.As(err, &refused) {
 		b.StagingFailed = refused.Error()
 		return nil

@@ -23,6 +23,7 @@ import (
 	"nimblepane/core/feed"
 	"nimblepane/core/image"
 	"nimblepane/core/matter"
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/engine/foreign"
 	"nimblepane/store"
@@ -65,25 +66,26 @@ type Request struct {
 // Add has a feed read from now on.
 func (fs *Feeds) Add(ctx context.Context, actor string, r Request) (f store.Feed, err error) {
 	if err := image.CheckName(r.Name); err != nil {
-		return f, engine.Invalidf("the feed's name: %s", err)
+		return f, problem.InvalidRequest.Errorf("feed name: %s", err)
 	}
 	u, err := url.Parse(r.Address)
 	switch {
 	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "":
-		return f, engine.Invalidf("%q is no address: write http:// or https:// with a host and a path", r.Address)
+		return f, problem.InvalidRequest.Errorf("%q is not an address: write http:// or https:// with a host and a "+
+			"path", r.Address)
 	case u.User != nil || u.RawQuery != "" || u.Fragment != "":
-		return f, engine.Invalidf("the address has a user, a query or a fragment, which a feed's has not: leave it out")
+		return f, problem.InvalidRequest.Errorf("the address of a feed has no user, query or fragment: omit it")
 	}
 	if r.Key = strings.TrimSpace(r.Key); r.Key != "" {
 		if err := feed.CheckKey(r.Key); err != nil {
-			return f, engine.Invalidf("%s", err)
+			return f, problem.InvalidRequest.Errorf("%s", err)
 		}
 	}
 	if r.Every == 0 {
 		r.Every = Usual
 	}
 	if r.Every < least || r.Every > most {
-		return f, engine.Invalidf("a feed cannot be read every %s: use %s to %s", r.Every, least, most)
+		return f, problem.InvalidRequest.Errorf("a feed cannot be read every %s: use %s to %s", r.Every, least, most)
 	}
 	f = store.Feed{
 		Name: r.Name, Address: r.Address, Publisher: strings.TrimSpace(r.Publisher), Key: r.Key,
@@ -92,7 +94,7 @@ func (fs *Feeds) Add(ctx context.Context, actor string, r Request) (f store.Feed
 	return f, fs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		added, err := store.AddFeed(tx, &f)
 		if err == nil && !added {
-			return engine.Conflictf("there is a feed %s already: take another name, or delete that one", f.Name)
+			return problem.NameTaken.Errorf("feed %s already exists: use another name, or delete that feed", f.Name)
 		}
 		record(tx, f, "add", "", map[string]any{"address": f.Address, "signed": f.Key != ""})
 		return err
@@ -142,10 +144,10 @@ func One(db *gorm.DB, name string, want feed.Want) (f store.Feed, o feed.Offer, 
 		if why == "" {
 			why = "that is being done"
 		}
-		return f, o, engine.Conflictf("feed %s was not read yet: %s", name, why)
+		return f, o, problem.SourceFailed.Errorf("feed %s has not been read yet: %s", name, why)
 	}
 	if o, err = want.One(offers); err != nil {
-		return f, o, engine.Conflictf("feed %s: %s", name, err)
+		return f, o, problem.SourceFailed.Errorf("feed %s: %s", name, err)
 	}
 	return f, o, nil
 }

@@ -18,6 +18,7 @@ import (
 	"nimblepane/core/flaw"
 	"nimblepane/core/image"
 	"nimblepane/core/matter"
+	"nimblepane/core/problem"
 	"nimblepane/core/software"
 	"nimblepane/engine"
 	"nimblepane/engine/foreign"
@@ -69,7 +70,7 @@ func (fs *Flaws) look(ctx context.Context) error {
 func (fs *Flaws) Load(ctx context.Context, actor, name string, list []byte) (store.FlawList, error) {
 	var out store.FlawList
 	if err := image.CheckName(name); err != nil {
-		return out, engine.Invalidf("flaw list name %s", err)
+		return out, problem.InvalidRequest.Errorf("name of the vulnerability list: %s", err)
 	}
 	records, err := fs.read(ctx, list)
 	if err != nil {
@@ -85,7 +86,7 @@ func (fs *Flaws) Load(ctx context.Context, actor, name string, list []byte) (sto
 			Name: name, LoadedAt: tx.Now, LoadedBy: actor, Digest: "sha256:" + hex.EncodeToString(sum[:]),
 		}
 		if err := store.ReplaceFlawList(tx, &out, foreign.Records(records)); errors.Is(err, store.ErrEcosystems) {
-			return engine.Invalidf("%s", err)
+			return problem.InvalidRequest.Errorf("%s", err)
 		} else if err != nil {
 			return err
 		}
@@ -119,11 +120,12 @@ func (fs *Flaws) read(ctx context.Context, list []byte) (records *os.File, err e
 	var unavailable *sandbox.Unavailable
 	switch {
 	case errors.As(err, &problems):
-		err = &engine.Problem{
-			Kind: engine.Invalid, Text: "the flaw list cannot be taken, and nothing of it was", Reasons: problems,
+		err = &problem.Problem{
+			Type: problem.InvalidFile, Detail: "the flaw list cannot be taken, and nothing of it was",
+			Reasons: problems,
 		}
 	case errors.As(err, &unavailable):
-		err = engine.Conflictf("%s", err)
+		err = problem.NameTaken.Errorf("%s", err)
 	}
 	if err != nil {
 		return nil, errors.Join(err, records.Close())

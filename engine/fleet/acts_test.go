@@ -9,8 +9,8 @@ import (
 
 	"nimblepane/agent"
 	"nimblepane/core/host"
+	"nimblepane/core/problem"
 	"nimblepane/core/rollover"
-	"nimblepane/engine"
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/rollovers"
 	"nimblepane/engine/versions"
@@ -93,7 +93,7 @@ func TestASilentHostIsFaultyUntilItSpeaks(t *testing.T) {
 	require.NoError(t, p.Sweep(ctx))
 	h := hostNamed(t, p, "co-001")
 	require.Equal(t, host.Faulty, h.State)
-	require.ErrorContains(t, p.Fleet.Return(ctx, "jonas", "co-001", "it is well"), "its agent is silent")
+	require.ErrorIs(t, p.Fleet.Return(ctx, "jonas", "co-001", "it is well"), problem.WrongState)
 	require.Equal(t, host.Faulty, hostNamed(t, p, "of-004").State, "no host was heard")
 
 	reports(t, p, "co-001", ida)
@@ -113,18 +113,17 @@ func TestWhatFailedIsReturnedAtSomebodysWordOnly(t *testing.T) {
 	reports(t, p, "co-001", "[]")
 	require.NoError(t, p.Sweep(ctx))
 	require.Equal(t, host.Faulty, hostNamed(t, p, "co-001").State, "that it speaks does not mend its checks")
-	var problem *engine.Problem
-	require.ErrorAs(t, p.Fleet.Return(ctx, "jonas", "co-001", " "), &problem)
-	require.Equal(t, engine.Invalid, problem.Kind)
-	require.ErrorContains(t, problem, "Fare Desk did not open")
+	var refused *problem.Problem
+	require.ErrorAs(t, p.Fleet.Return(ctx, "jonas", "co-001", " "), &refused)
+	require.Equal(t, problem.ReasonRequired, refused.Type)
+	require.ErrorContains(t, refused, "Fare Desk did not open")
 	require.NoError(t, p.Fleet.Return(ctx, "jonas", "co-001", "the printer was off"))
 	require.Equal(t, host.Serving, hostNamed(t, p, "co-001").State)
 
 	require.NoError(t, p.Store.DB.Exec(
 		"update hosts set state = 'faulty', machine = false where name = 'co-002'").Error)
 	reports(t, p, "co-002", "[]")
-	require.ErrorContains(t, p.Fleet.Return(ctx, "jonas", "co-002", "try it"),
-		"has no machine whose disk was made whole")
+	require.ErrorIs(t, p.Fleet.Return(ctx, "jonas", "co-002", "try it"), problem.WrongState)
 }
 
 func TestAHostThatARolloverHasInHandIsLeftToIt(t *testing.T) {
@@ -144,7 +143,7 @@ func TestAHostThatARolloverHasInHandIsLeftToIt(t *testing.T) {
 	for _, err := range []error{
 		p.Fleet.Drain(ctx, "jonas", "co-001", ""), p.Fleet.Return(ctx, "jonas", "co-001", ""),
 	} {
-		require.ErrorContains(t, err, "wait until that is done with it, or stop the rollover")
+		require.ErrorIs(t, err, problem.Busy)
 	}
 	require.Equal(t, h.State, hostNamed(t, p, "co-001").State)
 }
@@ -155,13 +154,12 @@ func TestPinningSaysWhatIsWrong(t *testing.T) {
 	ctx := t.Context()
 	why := fleet.Pinning{Reason: "stays"}
 	require.NoError(t, p.Fleet.Unpin(ctx, "jonas", "office", ""), "it is not pinned")
-	require.ErrorContains(t, p.Fleet.Pin(ctx, "jonas", "office", p.Numbers[0], fleet.Pinning{Reason: " "}),
-		"pinning needs a reason")
+	require.ErrorIs(t, p.Fleet.Pin(ctx, "jonas", "office", p.Numbers[0], fleet.Pinning{Reason: " "}),
+		problem.ReasonRequired)
 	require.ErrorIs(t, p.Fleet.Pin(ctx, "jonas", "office", "2031.01.1", why), store.ErrNotFound)
 	require.ErrorIs(t, p.Fleet.Pin(ctx, "jonas", "no-pool", p.Numbers[0], why), store.ErrNotFound)
 	require.NoError(t, p.Fleet.Pin(ctx, "jonas", "office", p.Numbers[0], why))
-	require.ErrorContains(t, p.Fleet.Pin(ctx, "jonas", "office", p.Numbers[0], why),
-		"is pinned to 2026.11.1 already")
+	require.ErrorIs(t, p.Fleet.Pin(ctx, "jonas", "office", p.Numbers[0], why), problem.WrongState)
 	require.NoError(t, p.Fleet.Unpin(ctx, "jonas", "office", "it may go on"))
 	require.Equal(t, "pool.unpin pool office", lastVerb(t, p))
 }
@@ -191,7 +189,7 @@ func TestWhatIsToldGoesToThoseItIsMeantFor(t *testing.T) {
 	require.Equal(t, []string{"co-002 s2" + show + "tea"}, orders())
 
 	_, err = p.Fleet.Tell(ctx, "jonas", store.SessionFilter{Pool: "counters"}, "", " ")
-	require.ErrorContains(t, err, "there is nothing to tell")
+	require.ErrorIs(t, err, problem.InvalidRequest)
 	require.ErrorIs(t, p.Fleet.SignOffSession(ctx, "jonas", "co-002", "s1", ""), store.ErrNotFound)
 	require.Empty(t, orders())
 	require.NoError(t, p.Fleet.SignOffSession(ctx, "jonas", "co-002", "s2", "asked for it"))

@@ -14,6 +14,7 @@ import (
 
 	"nimblepane/core/estate"
 	"nimblepane/core/host"
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
 	"nimblepane/store"
@@ -36,10 +37,10 @@ func (fl *Fleet) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 		if !errors.As(err, &problems) {
 			return result, err
 		}
-		p := &engine.Problem{Kind: engine.Invalid, Text: "the estate file has " +
+		p := &problem.Problem{Type: problem.InvalidFile, Detail: "the estate file has " +
 			english.Plural(len(problems), "problem", "")}
 		if len(problems) == 1 {
-			p.Text = "the estate file has a problem"
+			p.Detail = "the estate file has a problem"
 		}
 		for _, x := range problems {
 			p.Reasons = append(p.Reasons, x.Error())
@@ -63,8 +64,8 @@ func (fl *Fleet) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 			return err
 		}
 		if len(l.problems) > 0 {
-			return &engine.Problem{
-				Kind: engine.Conflict, Text: "the estate file does not fit what is there",
+			return &problem.Problem{
+				Type: problem.WrongState, Detail: "the estate file does not fit what is there",
 				Reasons: l.problems,
 			}
 		}
@@ -78,7 +79,7 @@ func (fl *Fleet) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 // machine class of a site together. A site that does not answer now does not
 // keep the file from being loaded.
 func (fl *Fleet) fits(ctx context.Context, f estate.File) error {
-	problem := &engine.Problem{Kind: engine.Conflict, Text: "the estate file does not fit what is there"}
+	problem := &problem.Problem{Type: problem.WrongState, Detail: "the estate file does not fit what is there"}
 	for _, s := range f.Sites {
 		hosts := map[string][]string{} // by class
 		for _, p := range f.Pools {

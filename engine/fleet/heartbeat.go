@@ -12,6 +12,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promauto"
 
 	"nimblepane/agent"
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/store"
 )
@@ -138,7 +139,8 @@ func (i *ingest) take(ctx context.Context, batch []waiting) {
 		case !ok:
 			w.refuse(ErrUnknownAgent)
 		case w.sessions > most:
-			w.refuse(engine.Invalidf("sessions: there are %d on a host of %d seats; at most %d are taken", w.sessions,
+			w.refuse(problem.InvalidRequest.Errorf("sessions: %d on a host of %d seats; at most %d are accepted",
+				w.sessions,
 				who.Seats, most))
 		default:
 			known = append(known, w)
@@ -187,7 +189,7 @@ func (i *ingest) write(ctx context.Context, batch []waiting) {
 		if err != nil {
 			if store.IsRefusal(err) {
 				i.fleet.engine.Log.Warn("a heartbeat cannot be kept", "err", err)
-				err = engine.Invalidf("the heartbeat holds what the database cannot keep")
+				err = problem.InvalidRequest.Errorf("the heartbeat contains a value that the database cannot store")
 			}
 			w.refuse(err)
 			continue
@@ -258,7 +260,7 @@ func (fl *Fleet) Enrol(ctx context.Context, token string) (agent.EnrolReply, err
 // returns when the report is written down.
 func (fl *Fleet) Heartbeat(ctx context.Context, credential string, beat agent.Heartbeat) (agent.Answer, error) {
 	if err := beat.Check(fl.engine.Clock.Now()); err != nil {
-		return agent.Answer{}, engine.Invalidf("%s", err)
+		return agent.Answer{}, problem.InvalidRequest.Errorf("%s", err)
 	}
 	if beat.Sessions == nil {
 		beat.Sessions = []agent.Session{}

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/core/estate"
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/platform"
 	"nimblepane/platform/practice"
@@ -49,7 +50,7 @@ pools:
 	for n, w := range waiters {
 		a := <-w.reply
 		if n == 2 {
-			require.ErrorContains(t, a.err, "what the database cannot keep")
+			require.ErrorIs(t, a.err, problem.InvalidRequest)
 		} else {
 			require.NoError(t, a.err)
 			require.True(t, a.reply.Known)

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"nimblepane/core/host"
-	"nimblepane/engine"
+	"nimblepane/core/problem"
 	"nimblepane/store"
 )
 
@@ -32,14 +32,16 @@ func NotInHand(tx *store.Tx, h store.Host) error {
 		return err
 	}
 	if in {
-		return engine.Conflictf("host %s is %s in rollover %d: wait until that is done with it, or stop the rollover",
+		return problem.Busy.Errorf("host %s is %s in rollover %d: wait until the rollover has finished the host, or "+
+			"stop the rollover",
 			h.Name, m.Phase, m.RolloverID)
 	}
 	b, copied, err := store.CopiedFor(tx.DB, h.Name)
 	if err != nil || !copied {
 		return err
 	}
-	return engine.Conflictf("the disk of host %s is being copied for build machine %s: wait until that is done", h.Name,
+	return problem.Busy.Errorf("the disk of host %s is being copied for build machine %s: wait for the end of the copy",
+		h.Name,
 		b.Name)
 }
 
@@ -56,7 +58,7 @@ func DrainIn(tx *store.Tx, h *store.Host, reason string) (err error) {
 		return nil // it was drained before
 	}
 	if h.State != host.Serving {
-		return engine.Conflictf("host %s is %s: only a serving host can be drained", h.Name, h.State)
+		return problem.WrongState.Errorf("host %s is %s: only a serving host can be drained", h.Name, h.State)
 	}
 	if h.DrainOrder, err = tx.NextOrder(); err != nil {
 		return err
@@ -79,19 +81,21 @@ func (fl *Fleet) Return(ctx context.Context, actor, name, reason string) error {
 				return err
 			}
 			if !h.Machine {
-				return engine.Conflictf("host %s is faulty (%s), and has no machine whose disk was made whole: "+
-					"rebuild it", h.Name, h.Why)
+				return problem.WrongState.Errorf("host %s is faulty (%s) and its new disk is incomplete: rebuild it",
+					h.Name, h.Why)
 			}
 			if row.SeenAt == nil || tx.Now.Sub(*row.SeenAt) > fl.Limits().Silent {
-				return engine.Conflictf("host %s is faulty and its agent is silent: it comes back by itself when "+
-					"the agent speaks, or rebuild it", h.Name)
+				return problem.WrongState.Errorf("host %s is faulty and its agent is silent: the host returns "+
+					"automatically when its agent answers; otherwise rebuild it", h.Name)
 			}
 			if strings.TrimSpace(reason) == "" {
-				return engine.Invalidf("host %s is faulty (%s): returning it all the same needs a reason", h.Name,
+				return problem.ReasonRequired.Errorf("host %s is faulty (%s): returning it to service needs a reason",
+					h.Name,
 					h.Why)
 			}
 		default:
-			return engine.Conflictf("host %s is %s: only a drained or faulty host can be returned", h.Name, h.State)
+			return problem.WrongState.Errorf("host %s is %s: only a drained or faulty host can be returned", h.Name,
+				h.State)
 		}
 		return ReturnIn(tx, h, reason)
 	})

@@ -8,6 +8,7 @@ import (
 	"github.com/dustin/go-humanize/english"
 
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
 	"nimblepane/store"
@@ -25,7 +26,7 @@ type Pinning struct {
 // follows live is pinned only to what live named before, or to what might go live.
 func (fl *Fleet) Pin(ctx context.Context, actor, poolName, number string, how Pinning) error {
 	if strings.TrimSpace(how.Reason) == "" {
-		return engine.Invalidf("pinning needs a reason: a pinned pool stays behind, and people will ask why")
+		return problem.ReasonRequired.Errorf("pinning a pool needs a reason")
 	}
 	return fl.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		p, err := store.LockPool(tx.DB, poolName)
@@ -44,7 +45,7 @@ func (fl *Fleet) Pin(ctx context.Context, actor, poolName, number string, how Pi
 			return err
 		}
 		if p.PinnedID != nil && *p.PinnedID == v.ID {
-			return engine.Conflictf("pool %s is pinned to %s already", p.Name, v.Number)
+			return problem.WrongState.Errorf("pool %s is already pinned to %s", p.Name, v.Number)
 		}
 		verb := "pool.pin"
 		if p.Track == image.Live {
@@ -71,7 +72,7 @@ func mayPin(tx *store.Tx, img store.Image, v store.Version, how Pinning) (overru
 		return false, err
 	}
 	if !how.Approved {
-		return false, &engine.Problem{Kind: engine.Forbidden, Text: versions.Label(img, v) +
+		return false, &problem.Problem{Type: problem.Forbidden, Detail: versions.Label(img, v) +
 			" was never live: pinning production to it needs the role that activating needs, approver"}
 	}
 	return versions.Cleared(tx, img, v, how.Overrule)
@@ -96,7 +97,7 @@ func (fl *Fleet) Unpin(ctx context.Context, actor, poolName, reason string) erro
 
 func (fl *Fleet) previewPin(ctx context.Context, actor string, r engine.PreviewRequest) (p engine.Preview, err error) {
 	if len(r.Pools) != 1 {
-		return p, engine.Invalidf("name one pool to pin")
+		return p, problem.InvalidRequest.Errorf("give one pool to pin")
 	}
 	db := fl.engine.Store.DB.WithContext(ctx)
 	pool, err := store.PoolNamed(db, r.Pools[0])

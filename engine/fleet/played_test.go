@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nimblepane/core/problem"
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/rollovers"
 	"nimblepane/engine/versions"
@@ -21,9 +22,8 @@ func TestPinningProductionNeedsWhatActivatingNeeds(t *testing.T) {
 		how.Reason = "stays"
 		return p.Fleet.Pin(t.Context(), "jonas", pool, version, how)
 	}
-	require.ErrorContains(t, pin("counters", p.Numbers[1], fleet.Pinning{}),
-		"was never live: pinning production to it needs the role that activating needs")
-	require.ErrorContains(t, pin("counters", p.Numbers[1], fleet.Pinning{Approved: true}), "has no clearance")
+	require.ErrorIs(t, pin("counters", p.Numbers[1], fleet.Pinning{}), problem.Forbidden)
+	require.ErrorIs(t, pin("counters", p.Numbers[1], fleet.Pinning{Approved: true}), problem.NotCleared)
 	require.NoError(t, pin("counters", p.Numbers[0], fleet.Pinning{}), "live named it")
 	require.NoError(t, pin("pilot", p.Numbers[1], fleet.Pinning{}), "pilot is for trying")
 	require.NoError(t, pin("office", p.Numbers[1], fleet.Pinning{Approved: true, Overrule: true}))
@@ -41,13 +41,13 @@ func TestPinningProductionNeedsWhatActivatingNeeds(t *testing.T) {
 		require.False(t, first == nil && second == nil)
 		require.NoError(t, p.Store.DB.Exec("update versions set barred = ''").Error)
 	}
-	require.ErrorContains(t, func() error {
+	require.ErrorIs(t, func() error {
 		require.NoError(t, p.Versions.Activate(t.Context(), "tove", "desk", p.Numbers[1],
 			versions.Activation{Overrule: true, Reason: "next"}))
 		_, err := p.Rollovers.Rollback(t.Context(), "tove",
 			rollovers.RollbackRequest{Image: "desk", Leaves: p.Numbers[1], Reason: "bad"})
 		return err
-	}(), "pool office is pinned to desk 2026.11.2, which rolling back bars")
+	}(), problem.InUse)
 }
 
 func TestADryRunOfALargeEstateWritesNothing(t *testing.T) {

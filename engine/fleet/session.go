@@ -6,14 +6,14 @@ import (
 	"strings"
 
 	"nimblepane/agent"
-	"nimblepane/engine"
+	"nimblepane/core/problem"
 	"nimblepane/store"
 )
 
 // Tell shows a text to sessions: one of a host, all of a host, or all of a pool.
 func (fl *Fleet) Tell(ctx context.Context, actor string, f store.SessionFilter, key, text string) (int, error) {
 	if strings.TrimSpace(text) == "" {
-		return 0, engine.Invalidf("there is nothing to tell: give a text")
+		return 0, problem.InvalidRequest.Errorf("the message is empty: give a text")
 	}
 	return fl.order(ctx, actor, f, key, store.Order{Kind: agent.ShowText, Text: text}, "session.tell", text)
 }

@@ -18,6 +18,7 @@ import (
 	"nimblepane/core/build"
 	"nimblepane/core/image"
 	"nimblepane/core/matter"
+	"nimblepane/core/problem"
 	"nimblepane/core/proof"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
@@ -76,7 +77,8 @@ func (ps *Proofs) Try(ctx context.Context, actor, imageName, number, site string
 	error,
 ) {
 	if keep < time.Minute || keep > Longest || keep%time.Second != 0 {
-		return store.Proof{}, engine.Invalidf("a machine is kept for at least 1m and at most %s, in whole seconds",
+		return store.Proof{}, problem.InvalidRequest.Errorf("a test machine is kept for at least 1m and at most %s, "+
+			"in whole seconds",
 			sheet.Span(Longest))
 	}
 	return ps.begin(ctx, actor, imageName, number, site, keep)
@@ -137,7 +139,7 @@ func (ps *Proofs) LetGo(ctx context.Context, actor string, id int64, reason stri
 			return err
 		}
 		if p.State.Ended() || p.LetGo != "" {
-			return engine.Conflictf("%s has ended already", p.Name())
+			return problem.WrongState.Errorf("%s has already ended", p.Name())
 		}
 		p.LetGo = strings.TrimSuffix(fmt.Sprintf("%s let it go: %s", actor, strings.TrimSpace(reason)), ": ")
 		tx.Record(store.Entry{Verb: "proof.let-go", Subject: p.Name(), Scope: p.Name(), Reason: reason})

@@ -19,6 +19,7 @@ import (
 	"nimblepane/core/build"
 	"nimblepane/core/compare"
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/core/provenance"
 	"nimblepane/core/software"
 	"nimblepane/engine"
@@ -267,10 +268,10 @@ func Of(db *gorm.DB, img store.Image, v store.Version) (store.Provenance, error)
 		if v.State == image.Capturing || v.State == image.Failed {
 			why = fmt.Sprintf("it is %s", v.State)
 		}
-		return p, engine.Conflictf("%s has no signed provenance: %s", versions.Label(img, v), why)
+		return p, problem.NotRecorded.Errorf("%s has no signed provenance: %s", versions.Label(img, v), why)
 	}
 	if err == nil && p.Envelope == nil {
-		return p, engine.Conflictf("%s has no signed provenance: %s", versions.Label(img, v), p.Why)
+		return p, problem.NotRecorded.Errorf("%s has no signed provenance: %s", versions.Label(img, v), p.Why)
 	}
 	return p, err
 }

@@ -25,6 +25,7 @@ import (
 	"github.com/go-git/go-git/v5/storage/memory"
 	"golang.org/x/net/proxy"
 
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/store"
 )
@@ -149,45 +150,47 @@ func (rs *Repositories) checkAddress(r store.Repository) error {
 	end, err := transport.NewEndpoint(r.Address)
 	wrong := "%q is no address of a repository: write https://HOST/PATH, ssh://USER@HOST/PATH or file:///PATH"
 	if err != nil || strings.ContainsAny(r.Address, "\n\x00") {
-		return engine.Invalidf(wrong, r.Address)
+		return problem.InvalidRequest.Errorf(wrong, r.Address)
 	}
 	if end.Password != "" {
-		return engine.Invalidf("the address has a password in it, which everybody could read: leave it out, and say " +
-			"where the service finds it")
+		return problem.InvalidRequest.Errorf("the address contains a password, which everyone could read: omit it, " +
+			"and give the secret that contains it")
 	}
 	c := r.Credential.V
 	switch end.Protocol {
 	case "https", "http":
 		switch {
 		case end.User != "":
-			return engine.Invalidf("the address has a user in it: leave it out, and say who it is beside it")
+			return problem.InvalidRequest.Errorf("the address contains a user: omit it, and give the user separately")
 		case c.Key != nil || c.KnownHosts != nil:
-			return engine.Invalidf("a key and known hosts are for SSH: over %s a password or a token is shown",
+			return problem.InvalidRequest.Errorf("a private key and known hosts are for SSH: %s takes a password or "+
+				"a token",
 				end.Protocol)
 		case end.Protocol == "http" && c.Password != nil:
-			return engine.Invalidf("over http:// anybody on the way could read the password: use https://")
+			return problem.InvalidRequest.Errorf("http:// would send the password unencrypted: use https://")
 		case c.User != "" && c.Password == nil:
-			return engine.Invalidf("there is a user and no password: say where the service finds it")
+			return problem.InvalidRequest.Errorf("a user needs a password: give the secret that contains it")
 		}
 	case "ssh":
 		switch {
 		case c.Password != nil:
-			return engine.Invalidf("over SSH a key is shown, and no password: say where the service finds it")
+			return problem.InvalidRequest.Errorf("SSH takes a private key, not a password: give the secret that " +
+				"contains it")
 		case c.Key == nil || c.KnownHosts == nil:
-			return engine.Invalidf("over SSH the service needs a private key and the known hosts: say in which " +
-				"secrets it finds them")
+			return problem.InvalidRequest.Errorf("SSH needs a private key and known hosts: give the secrets that " +
+				"contain them")
 		}
 	case "file":
 		if !strings.HasPrefix(r.Address, "file:///") {
-			return engine.Invalidf(wrong, r.Address)
+			return problem.InvalidRequest.Errorf(wrong, r.Address)
 		}
 		if c != (store.Credential{}) {
-			return engine.Invalidf("a repository in a folder is shown no credential: leave it out")
+			return problem.InvalidRequest.Errorf("a repository in a folder takes no credential: omit it")
 		}
 		_, err := rs.local(r.Address)
 		return err
 	default:
-		return engine.Invalidf(wrong, r.Address)
+		return problem.InvalidRequest.Errorf(wrong, r.Address)
 	}
 	return nil
 }
@@ -195,12 +198,13 @@ func (rs *Repositories) checkAddress(r store.Repository) error {
 // local is the folder of a repository on this computer, which has to be in that of the service's repositories.
 func (rs *Repositories) local(address string) (string, error) {
 	if rs.engine.Repositories == "" {
-		return "", engine.Conflictf("repositories in folders of the service's computer are not read without leave: " +
-			"start the service with --repositories FOLDER")
+		return "", problem.NotConfigured.Errorf("this service reads no repositories from local folders: start it " +
+			"with --repositories FOLDER")
 	}
 	u, err := url.Parse(address)
 	if err != nil {
-		return "", engine.Invalidf("%q is no address: write file:/// and the path of a folder", address)
+		return "", problem.InvalidRequest.Errorf("%q is not an address: write file:/// and the path of a folder",
+			address)
 	}
 	within, err := filepath.EvalSymlinks(rs.engine.Repositories)
 	if err != nil {
@@ -211,10 +215,11 @@ func (rs *Repositories) local(address string) (string, error) {
 		path, err = filepath.Clean(u.Path), nil // it may come; when it is there, it is looked at again
 	}
 	if err != nil {
-		return "", engine.Invalidf("%s cannot be looked at: %s", u.Path, err)
+		return "", problem.InvalidRequest.Errorf("%s cannot be read: %s", u.Path, err)
 	}
 	if in, err := filepath.Rel(within, path); err != nil || in == ".." || strings.HasPrefix(in, "../") {
-		return "", engine.Invalidf("%s is not in the folder of repositories that the service may read (%s)", u.Path,
+		return "", problem.InvalidRequest.Errorf("%s is outside the folder of repositories that the service may "+
+			"read (%s)", u.Path,
 			within)
 	}
 	return path, nil

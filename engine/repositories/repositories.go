@@ -32,6 +32,7 @@ import (
 	"nimblepane/core/image"
 	"nimblepane/core/matter"
 	"nimblepane/core/pack"
+	"nimblepane/core/problem"
 	"nimblepane/core/secret"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
@@ -89,7 +90,7 @@ func (rs *Repositories) Follow(ctx context.Context, actor, name string, r Reques
 	kept store.Sheet, err error,
 ) {
 	if err := image.CheckName(name); err != nil {
-		return kept, engine.Invalidf("the sheet's name: %s", err)
+		return kept, problem.InvalidRequest.Errorf("sheet name: %s", err)
 	}
 	row, err := rs.row(r)
 	if err != nil {
@@ -107,8 +108,8 @@ func (rs *Repositories) Follow(ctx context.Context, actor, name string, r Reques
 		if isNew {
 			kept = store.Sheet{Name: name, Revision: 1, ChangedBy: actor, ChangedAt: tx.Now}
 			if added, err := store.AddSheet(tx, &kept); err != nil || !added {
-				return errors.Join(err, engine.Conflictf("somebody else makes a sheet %s at this moment: look at it "+
-					"first", name))
+				return errors.Join(err, problem.Busy.Errorf("another account is creating sheet %s at the moment: "+
+					"read that sheet first", name))
 			}
 		}
 		row.SheetID, row.AddedBy = kept.ID, actor
@@ -142,23 +143,24 @@ func (rs *Repositories) row(r Request) (row store.Repository, err error) {
 			continue
 		}
 		if given++; len(ref) > 200 || !refForm.MatchString(ref) || strings.Contains(ref, "..") {
-			return row, engine.Invalidf("%q is no name of a branch or a tag", ref)
+			return row, problem.InvalidRequest.Errorf("%q is not the name of a branch or a tag", ref)
 		}
 	}
 	switch {
 	case r.Commit != "" && !commitForm.MatchString(r.Commit):
-		return row, engine.Invalidf("%q is no commit: write all 40 of its hexadecimal digits", r.Commit)
+		return row, problem.InvalidRequest.Errorf("%q is not a commit: write all 40 hexadecimal digits", r.Commit)
 	case given > 1 || given > 0 && r.Commit != "":
-		return row, engine.Invalidf("say one of branch, tag and commit")
+		return row, problem.InvalidRequest.Errorf("give a branch, a tag or a commit, and only one of them")
 	case row.File == "" || !fs.ValidPath(row.Path()) || path.Base(row.File) != row.File:
-		return row, engine.Invalidf("%q in %q is no file of a repository: write its name, such as desk.yaml, and the "+
-			"folder beside it, with slashes and without ..", row.File, r.Folder)
+		return row, problem.InvalidRequest.Errorf("%q in %q is not a file of a repository: give its name, such as "+
+			"desk.yaml, and its folder separately, with slashes and without ..", row.File, r.Folder)
 	}
 	if r.Every == 0 {
 		r.Every = Usual
 	}
 	if r.Every < least || r.Every > most {
-		return row, engine.Invalidf("a repository cannot be looked at every %s: use %s to %s", r.Every, least, most)
+		return row, problem.InvalidRequest.Errorf("a repository cannot be read every %s: use %s to %s", r.Every, least,
+			most)
 	}
 	row.EverySeconds = int64(r.Every / time.Second)
 	if err := rs.checkAddress(row); err != nil {
@@ -172,7 +174,7 @@ func (rs *Repositories) row(r Request) (row store.Repository, err error) {
 			continue
 		}
 		if _, err := rs.engine.Secrets(*from); err != nil {
-			return row, engine.Conflictf("%s: %s", what, err)
+			return row, problem.NotConfigured.Errorf("%s: %s", what, err)
 		}
 	}
 	return row, nil
@@ -206,7 +208,7 @@ func (rs *Repositories) Unfollow(ctx context.Context, actor, name string, may fu
 func followed(db *gorm.DB, kept store.Sheet) (store.Repository, error) {
 	r, err := store.RepositoryOf(db, kept.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return r, engine.Conflictf("sheet %s follows no repository (pane sheet follow)", kept.Name)
+		return r, problem.WrongState.Errorf("sheet %s follows no repository (pane sheet follow)", kept.Name)
 	}
 	return r, err
 }
@@ -230,7 +232,8 @@ func (rs *Repositories) LookNow(ctx context.Context, name string, may func(image
 
 // errUnsigned is the answer to every announcement that is not signed as it should be, so that nobody learns by it which
 // sheets there are.
-var errUnsigned = &engine.Problem{Kind: engine.Forbidden, Text: "there is no such sheet that takes announcements, or " +
+var errUnsigned = &problem.Problem{Type: problem.Forbidden, Detail: "there is no such sheet that takes " +
+	"announcements, or " +
 	"the body is not signed with its secret: send X-Hub-Signature-256: sha256= and the HMAC-SHA256 of the body in " +
 	"hexadecimal digits"}
 
@@ -481,8 +484,11 @@ func (rs *Repositories) take(ctx context.Context, found *taken, files fs.FS, r s
 		// The check of the sheet reports missing and unusable files. After any other failure the commit is read again
 		// later.
 		var unfit *pack.Unfit
-		var invalid *engine.Problem
-		if err != nil && !errors.As(err, &unfit) && !(errors.As(err, &invalid) && invalid.Kind == engine.Invalid) {
+		switch problem.Of(err) {
+		case problem.InvalidRequest, problem.TooLarge:
+			continue
+		}
+		if err != nil && !errors.As(err, &unfit) {
 			rs.engine.Log.Error("a file of a commit could not be stored", "file", named.Path, "commit",
 				found.commit, "err", err)
 			return s, fmt.Errorf("%s of commit %.12s could not be stored: the service's log says why", named.Path,

@@ -5,8 +5,8 @@ import (
 	"strings"
 	"time"
 
+	"nimblepane/core/problem"
 	"nimblepane/core/rollover"
-	"nimblepane/engine"
 	"nimblepane/engine/versions"
 	"nimblepane/store"
 )
@@ -21,7 +21,7 @@ func (rs *Rollovers) onRollover(ctx context.Context, actor string, id int64, to 
 			return err // it was done before
 		}
 		if r.State == rollover.Finished || r.State == rollover.Stopped {
-			return engine.Conflictf("%s is %s: it cannot be changed any more", r.Name(), r.State)
+			return problem.WrongState.Errorf("%s is %s: it can no longer be changed", r.Name(), r.State)
 		}
 		if err := fn(tx, &r); err != nil {
 			return err
@@ -34,7 +34,7 @@ func (rs *Rollovers) onRollover(ctx context.Context, actor string, id int64, to 
 func (rs *Rollovers) Pause(ctx context.Context, actor string, id int64, reason string) error {
 	return rs.onRollover(ctx, actor, id, rollover.Paused, func(tx *store.Tx, r *store.Rollover) error {
 		if r.State != rollover.Running {
-			return engine.Conflictf("%s is %s: only a running one can be paused", r.Name(), r.State)
+			return problem.WrongState.Errorf("%s is %s: only a running rollover can be paused", r.Name(), r.State)
 		}
 		pause(tx, r, reason)
 		return nil
@@ -51,7 +51,7 @@ func pause(tx *store.Tx, r *store.Rollover, why string) {
 func (rs *Rollovers) Resume(ctx context.Context, actor string, id int64, reason string) error {
 	return rs.onRollover(ctx, actor, id, rollover.Running, func(tx *store.Tx, r *store.Rollover) error {
 		if r.State != rollover.Paused {
-			return engine.Conflictf("%s is %s: only a paused one can be resumed", r.Name(), r.State)
+			return problem.WrongState.Errorf("%s is %s: only a paused rollover can be resumed", r.Name(), r.State)
 		}
 		failed, err := store.FailedHosts(tx.DB, r.ID)
 		if err != nil {
@@ -84,7 +84,7 @@ func (rs *Rollovers) Reverse(ctx context.Context, actor string, id int64, reason
 	err error,
 ) {
 	if strings.TrimSpace(reason) == "" {
-		return row, engine.Invalidf("reversing needs a reason")
+		return row, problem.ReasonRequired.Errorf("reversing a rollover needs a reason")
 	}
 	err = rs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		row, err = rs.reverse(tx, id, reason)
@@ -113,11 +113,11 @@ func (rs *Rollovers) reverse(tx *store.Tx, id int64, reason string) (row store.R
 		return row, err
 	}
 	if r.Reverses != nil && !r.Settled {
-		return row, engine.Conflictf("%s is itself the reversal of rollover %d: stop it, and start a rollover of "+
-			"the pool", r.Name(), *r.Reverses)
+		return row, problem.WrongState.Errorf("%s is itself the reversal of rollover %d: stop it, and start a "+
+			"rollover of the pool", r.Name(), *r.Reverses)
 	}
 	if o := store.NotStopped(open); o != nil && o.ID != r.ID {
-		return row, engine.Conflictf("the pool is being rolled by %s (%s): let it finish, or stop it", o.Name(),
+		return row, problem.Busy.Errorf("%s of this pool is already open (%s): let it finish, or stop it", o.Name(),
 			o.State)
 	}
 	members, err := store.RolloverHosts(tx.DB, r.ID)
@@ -146,8 +146,9 @@ func (rs *Rollovers) reverse(tx *store.Tx, id int64, reason string) (row store.R
 		}
 	}
 	if touched == 0 {
-		return row, &nothingToDo{engine.Problem{Kind: engine.Conflict, Text: r.Name() +
-			" has not replaced any disk, so there is nothing to take back: stop it instead"}}
+		return row, problem.NothingToDo.Errorf("%s has replaced no disks, so there is nothing to reverse: stop it "+
+			"instead",
+			r.Name())
 	}
 	plan := r.Options.V.Plan(rollover.Pool{Hosts: pool.HostCount, SeatsPerHost: pool.SeatsPerHost})
 	plan.State, plan.Target, plan.EarliestStart = rollover.Planned, v.ID, time.Time{}
@@ -182,8 +183,8 @@ func reversalTarget(tx *store.Tx, pool store.Pool, r store.Rollover, members []s
 		}
 	}
 	if target == 0 {
-		return img, store.Version{}, engine.Conflictf(
-			"the hosts of %s had no version before: there is nothing to take them back to", r.Name())
+		return img, store.Version{}, problem.NoFallback.Errorf("the hosts of %s had no version before, so they "+
+			"cannot go back", r.Name())
 	}
 	v, err := store.VersionByID(tx.DB, target)
 	if err != nil {

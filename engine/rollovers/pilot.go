@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"nimblepane/core/image"
-	"nimblepane/engine"
+	"nimblepane/core/problem"
 	"nimblepane/store"
 )
 
@@ -23,7 +23,7 @@ func (rs *Rollovers) RollPilotIn(tx *store.Tx, img store.Image, reason string) (
 		if err != nil {
 			return "", err
 		}
-		var refused *engine.Problem
+		var refused *problem.Problem
 		r, err := rs.startOne(tx, p, StartRequest{Options: o, Reason: reason})
 		switch {
 		case errors.As(err, &refused):

@@ -8,6 +8,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/host"
+	"nimblepane/core/problem"
 	"nimblepane/core/rollover"
 	"nimblepane/engine"
 	"nimblepane/engine/fleet"
@@ -37,12 +38,12 @@ func (rs *Rollovers) Rebuild(ctx context.Context, actor string, r RebuildRequest
 		}
 		if h.State == host.Faulty && h.Machine && !h.Unserved {
 			if !r.Vouched {
-				return engine.Conflictf("host %s is faulty (%s), and only its agent could say whether somebody is "+
-					"on it: look for yourself, then rebuild it with your word that it is empty (--vouch-empty)", h.Name,
+				return problem.NotConfirmedEmpty.Errorf("host %s is faulty (%s), and only its agent could confirm "+
+					"that it is empty: check the host yourself, then confirm that it is empty (--vouch-empty)", h.Name,
 					h.Why)
 			}
 			if strings.TrimSpace(r.Reason) == "" {
-				return engine.Invalidf("vouching that a host is empty needs a reason: say how you know")
+				return problem.ReasonRequired.Errorf("confirming that a host is empty needs a reason: say how you know")
 			}
 			h.VouchedAt = &tx.Now
 			tx.Record(store.Entry{Verb: "host.vouch", Subject: "host " + h.Name, Reason: r.Reason})

@@ -2,12 +2,13 @@ package rollovers
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/core/rollover"
-	"nimblepane/engine"
 	"nimblepane/engine/versions"
 	"nimblepane/store"
 )
@@ -56,7 +57,7 @@ type RollbackResult struct {
 // the barred version go back too.
 func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackRequest) (result RollbackResult, err error) {
 	if strings.TrimSpace(r.Reason) == "" {
-		return result, engine.Invalidf("rolling back needs a reason: it stands on the barred version and in the trail")
+		return result, problem.ReasonRequired.Errorf("rolling back needs a reason")
 	}
 	err = rs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		result = RollbackResult{}
@@ -69,7 +70,7 @@ func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackReque
 			return err
 		}
 		if live.VersionID == nil {
-			return engine.Conflictf("image %s was never live: there is nothing to roll back", img.Name)
+			return problem.NoFallback.Errorf("image %s was never live, so it cannot be rolled back", img.Name)
 		}
 		bad, err := store.VersionByID(tx.DB, *live.VersionID)
 		if err != nil {
@@ -124,8 +125,8 @@ func (rs *Rollovers) Rollback(ctx context.Context, actor string, r RollbackReque
 		if pinned, err := store.PinnedTo(tx.DB, bad.ID); err != nil {
 			return err
 		} else if len(pinned) > 0 {
-			return engine.Conflictf("pool %s is pinned to %s, which rolling back bars: unpin it first, or keep the "+
-				"version usable", strings.Join(pinned, ", "), versions.Label(img, bad))
+			return problem.InUse.Errorf("pool %s is pinned to %s, which the rollback would block: unpin the pool, "+
+				"or do not block the version", strings.Join(pinned, ", "), versions.Label(img, bad))
 		}
 		if err := versions.BarIn(tx, img, &bad, r.Reason); err != nil {
 			return err
@@ -176,8 +177,8 @@ func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, b
 ) (store.Version, error) {
 	if number == "" {
 		if live.FallbackID == nil {
-			return store.Version{}, engine.Conflictf("image %s has no fallback: it was let go, or this is its first "+
-				"version; name the version to go back to", img.Name)
+			return store.Version{}, problem.NoFallback.Errorf("image %s has no fallback: it was discarded, or this "+
+				"is the first version; give the version to roll back to", img.Name)
 		}
 		good, err := store.VersionByID(tx.DB, *live.FallbackID)
 		if err != nil {
@@ -190,7 +191,8 @@ func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, b
 		return good, err
 	}
 	if good.ID == bad.ID {
-		return good, engine.Invalidf("%s is what live names now: name an earlier version", versions.Label(img, good))
+		return good, problem.InvalidRequest.Errorf("%s is the live version: give an earlier version",
+			versions.Label(img, good))
 	}
 	moves, err := store.TrackMoves(tx.DB, live.ID)
 	if err != nil {
@@ -202,9 +204,8 @@ func (rs *Rollovers) goBackTo(tx *store.Tx, img store.Image, live store.Track, b
 	}
 	// The last of the line is the version that live names.
 	if !slices.Contains(image.Line(history), good.ID) {
-		return good, engine.Conflictf("%s was not live before %s: a rollback goes to an earlier version; to use "+
-			"another "+
-			"version, activate it", versions.Label(img, good), bad.Number)
+		return good, problem.InvalidRequest.Errorf("%s was not live before %s: a rollback goes to an earlier "+
+			"version; activate any other version instead", versions.Label(img, good), bad.Number)
 	}
 	return good, versions.Usable(img, good)
 }
@@ -239,8 +240,7 @@ func (rs *Rollovers) rollPoolsBack(tx *store.Tx, img store.Image, r RollbackRequ
 			result.Stopped = append(result.Stopped, *o)
 		}
 		one, err := rs.startOne(tx, p, StartRequest{Options: r.optionsFor(p), Reason: r.Reason})
-		var nothing *nothingToDo
-		if asNothing(err, &nothing) {
+		if errors.Is(err, problem.NothingToDo) {
 			continue
 		}
 		if err != nil {

@@ -12,8 +12,8 @@ import (
 
 	"nimblepane/core/host"
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/core/rollover"
-	"nimblepane/engine"
 	"nimblepane/engine/versions"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -29,13 +29,6 @@ type StartRequest struct {
 	Hosts []string
 }
 
-// nothingToDo is the problem that every host runs the version already.
-type nothingToDo struct{ engine.Problem }
-
-func (n *nothingToDo) Unwrap() error { return &n.Problem }
-
-func asNothing(err error, n **nothingToDo) bool { return errors.As(err, n) }
-
 // Left is a pool for which no rollover was started.
 type Left struct{ Pool, Why string }
 
@@ -45,7 +38,7 @@ func (rs *Rollovers) Start(ctx context.Context, actor string, r StartRequest) (s
 	err error,
 ) {
 	if len(r.Pools) == 0 {
-		return nil, nil, engine.Invalidf("name at least one pool to roll over")
+		return nil, nil, problem.InvalidRequest.Errorf("give at least one pool to roll over")
 	}
 	if err := notPast(r.Options, rs.engine.Clock.Now()); err != nil {
 		return nil, nil, err
@@ -53,10 +46,10 @@ func (rs *Rollovers) Start(ctx context.Context, actor string, r StartRequest) (s
 	full := map[string]error{}
 	for i, name := range r.Pools {
 		if slices.Contains(r.Pools[:i], name) {
-			return nil, nil, engine.Invalidf("pool %s is named twice", name)
+			return nil, nil, problem.InvalidRequest.Errorf("pool %s is listed twice", name)
 		}
 	}
-	var refused *engine.Problem
+	var refused *problem.Problem
 	for _, name := range r.Pools {
 		if err := rs.checkRoom(ctx, name); errors.As(err, &refused) {
 			full[name] = err
@@ -90,7 +83,7 @@ func (rs *Rollovers) Start(ctx context.Context, actor string, r StartRequest) (s
 		if len(left) == 1 {
 			return refused
 		}
-		none := &engine.Problem{Kind: engine.Conflict, Text: "none of the pools can be rolled over"}
+		none := &problem.Problem{Type: problem.NotPossible, Detail: "none of the pools can be rolled over"}
 		for _, l := range left {
 			none.Reasons = append(none.Reasons, l.Why)
 		}
@@ -104,7 +97,8 @@ func notPast(o rollover.Options, now time.Time) error {
 	if o.EarliestStart.IsZero() || o.EarliestStart.After(now) {
 		return nil
 	}
-	return engine.Invalidf("earliest start %s is not in the future: it is %s", o.EarliestStart.Format(time.RFC3339),
+	return problem.InvalidRequest.Errorf("earliest start %s is not in the future: it is %s",
+		o.EarliestStart.Format(time.RFC3339),
 		now.UTC().Format(time.RFC3339))
 }
 
@@ -140,9 +134,8 @@ func (rs *Rollovers) Activated(tx *store.Tx, img store.Image, v store.Version, a
 		if err := tx.Save(o).Error; err != nil {
 			return err
 		}
-		var nothing *nothingToDo
 		switch next, err := rs.startOne(tx, p, StartRequest{Options: o.Options.V, Reason: reason}); {
-		case asNothing(err, &nothing):
+		case errors.Is(err, problem.NothingToDo):
 			sentence += ": all of its hosts run " + v.Number + "."
 		case err != nil:
 			return err
@@ -155,9 +148,9 @@ func (rs *Rollovers) Activated(tx *store.Tx, img store.Image, v store.Version, a
 		}
 	}
 	if len(going) > 0 {
-		return &engine.Problem{
-			Kind: engine.Conflict, Reasons: going,
-			Text: "open rollovers would take hosts to another version: redirect them (--redirect-rollovers), or " +
+		return &problem.Problem{
+			Type: problem.RolloversOpen, Reasons: going,
+			Detail: "open rollovers would take hosts to another version: redirect them (--redirect-rollovers), or " +
 				"stop them first",
 		}
 	}
@@ -175,8 +168,8 @@ func poolTarget(tx *store.Tx, p store.Pool) (store.Image, store.Version, error) 
 		return img, store.Version{}, err
 	}
 	if id == 0 {
-		return img, store.Version{}, engine.Conflictf(
-			"track %s of %s names no version yet, so pool %s has nothing to roll to: stage or activate a version first",
+		return img, store.Version{}, problem.WrongState.Errorf("track %s of %s points to no version, so pool %s has "+
+			"no target version: stage or activate a version first",
 			p.Track, img.Name, p.Name)
 	}
 	v, err := store.VersionByID(tx.DB, id)
@@ -213,7 +206,7 @@ func (rs *Rollovers) checkRoom(ctx context.Context, pool string) error {
 	})
 	var refusal *platform.Refusal
 	if errors.As(err, &refusal) {
-		return engine.Conflictf("pool %s cannot be rolled over: %s", p.Name, refusal.Why)
+		return problem.WrongState.Errorf("pool %s cannot be rolled over: %s", p.Name, refusal.Why)
 	}
 	if err != nil {
 		rs.engine.Log.Warn("whether a pool fits could not be asked", "pool", p.Name, "err", err)
@@ -247,7 +240,7 @@ func fit(options func(store.Pool) rollover.Options, pools ...store.Pool) error {
 			reasons[i] = "pool " + strings.Join(where[why], " and ") + ": " + why
 		}
 	}
-	return &engine.Problem{Kind: engine.Invalid, Text: "the options do not fit " +
+	return &problem.Problem{Type: problem.InvalidRequest, Detail: "the options do not fit " +
 		english.PluralWord(len(names), "pool ", "pools ") + strings.Join(names, " and "), Reasons: reasons}
 }
 
@@ -258,7 +251,8 @@ func (rs *Rollovers) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store
 		return row, err
 	}
 	if o := store.NotStopped(open); o != nil {
-		return row, engine.Conflictf("pool %s is being rolled by %s (%s): let it finish, or stop it", p.Name, o.Name(),
+		return row, problem.Busy.Errorf("pool %s has an open rollover, %s (%s): let it finish, or stop it", p.Name,
+			o.Name(),
 			o.State)
 	}
 	img, v, err := poolTarget(tx, p)
@@ -266,7 +260,8 @@ func (rs *Rollovers) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store
 		return row, err
 	}
 	if p.MachineClass != img.MachineClass {
-		return row, engine.Conflictf("pool %s has machines of class %s, and image %s is for class %s", p.Name,
+		return row, problem.Incompatible.Errorf("pool %s has machines of class %s, but image %s is for class %s",
+			p.Name,
 			p.MachineClass, img.Name, img.MachineClass)
 	}
 	hosts, err := store.Hosts(tx.DB, p.ID)
@@ -292,11 +287,7 @@ func (rs *Rollovers) startOne(tx *store.Tx, p store.Pool, r StartRequest) (store
 		members = append(members, m)
 	}
 	if len(members) == 0 {
-		return row, &nothingToDo{engine.Problem{
-			Kind: engine.Conflict,
-			Text: fmt.Sprintf("all hosts of pool %s run %s already: there is nothing to roll over", p.Name,
-				versions.Label(img, v)),
-		}}
+		return row, problem.NothingToDo.Errorf("all hosts of pool %s already run %s", p.Name, versions.Label(img, v))
 	}
 	plan := r.Options.Plan(p.Size())
 	plan.State, plan.Target, plan.Forced = rollover.Planned, v.ID, len(r.Hosts) > 0

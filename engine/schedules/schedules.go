@@ -16,6 +16,7 @@ import (
 	"nimblepane/core/calendar"
 	"nimblepane/core/image"
 	"nimblepane/core/matter"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/core/schedule"
 	"nimblepane/core/sheet"
@@ -74,16 +75,16 @@ type Request struct {
 func (r Request) rule(begins time.Time) (c calendar.Rule, err error) {
 	switch {
 	case r.Mode.Dated() && strings.TrimSpace(r.Rule) == "":
-		return c, engine.Invalidf("say by a recurrence rule when builds start, such as " +
+		return c, problem.InvalidRequest.Errorf("the schedule needs a recurrence rule, such as " +
 			"FREQ=MONTHLY;BYDAY=1MO;BYHOUR=2;BYMINUTE=30")
 	case !r.Mode.Dated() && strings.TrimSpace(r.Rule) != "":
-		return c, engine.Invalidf("builds that start whenever something has changed have no rule: leave it out, or " +
-			"have them start on dates if something has changed")
+		return c, problem.InvalidRequest.Errorf("builds that start on changes have no recurrence rule: omit it, or " +
+			"start builds on dates if something has changed")
 	case !r.Mode.Dated():
 		return c, nil
 	}
 	if c, err = calendar.Parse(r.Rule, r.Zone, begins); err != nil {
-		return c, engine.Invalidf("%s", err)
+		return c, problem.InvalidRequest.Errorf("%s", err)
 	}
 	return c, nil
 }
@@ -101,7 +102,7 @@ func (ss *Schedules) Dates(r Request, most int) ([]time.Time, error) {
 // Add writes a schedule down. It belongs to who does so.
 func (ss *Schedules) Add(ctx context.Context, actor string, r Request) (s store.Schedule, err error) {
 	if err := image.CheckName(r.Name); err != nil {
-		return s, engine.Invalidf("the schedule's name: %s", err)
+		return s, problem.InvalidRequest.Errorf("schedule name: %s", err)
 	}
 	err = ss.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		c, err := r.rule(tx.Now)
@@ -128,7 +129,8 @@ func (ss *Schedules) Add(ctx context.Context, actor string, r Request) (s store.
 		}
 		added, err := store.AddSchedule(tx, &s)
 		if err == nil && !added {
-			return engine.Conflictf("there is a schedule %s already: take another name, or delete that one", s.Name)
+			return problem.NameTaken.Errorf("schedule %s already exists: use another name, or delete that schedule",
+				s.Name)
 		}
 		record(tx, s, "add", "", map[string]any{"sheet": s.Sheet, "mode": s.Mode, "rule": s.Rule, "zone": s.Zone})
 		return err
@@ -181,9 +183,9 @@ func (ss *Schedules) Pause(ctx context.Context, actor, name, reason string) (sto
 	return ss.change(ctx, actor, name, func(tx *store.Tx, s *store.Schedule) error {
 		switch {
 		case strings.TrimSpace(reason) == "":
-			return engine.Invalidf("pausing a schedule needs a reason: the next one to look at it will ask")
+			return problem.ReasonRequired.Errorf("pausing a schedule needs a reason")
 		case s.Paused != "":
-			return engine.Conflictf("schedule %s was paused by %s already (%s)", name, s.PausedBy, s.Paused)
+			return problem.WrongState.Errorf("schedule %s was already paused by %s (%s)", name, s.PausedBy, s.Paused)
 		}
 		s.Paused, s.PausedBy, s.PausedAt, s.Waits = reason, actor, &tx.Now, ""
 		record(tx, *s, "pause", reason, nil)
@@ -195,7 +197,7 @@ func (ss *Schedules) Pause(ctx context.Context, actor, name, reason string) (sto
 func (ss *Schedules) Resume(ctx context.Context, actor, name string) (store.Schedule, error) {
 	return ss.change(ctx, actor, name, func(tx *store.Tx, s *store.Schedule) error {
 		if s.Paused == "" {
-			return engine.Conflictf("schedule %s is not paused", name)
+			return problem.WrongState.Errorf("schedule %s is not paused", name)
 		}
 		s.Paused, s.PausedBy, s.PausedAt = "", "", nil
 		s.NextAt = next(*s, tx.Now)
@@ -375,12 +377,12 @@ func (ss *Schedules) planned(tx *store.Tx, s store.Schedule) (b store.Build, ref
 		return b, "", err
 	}
 	b, err = ss.builds.PlannedIn(tx, s)
-	var problem *engine.Problem
+	var unusable *problem.Problem
 	var wrong sheet.Problems
 	var unset sheet.WrongValues
 	var missing sheet.WrongFiles
 	switch {
-	case errors.As(err, &problem), errors.Is(err, store.ErrNotFound), errors.As(err, &wrong), errors.As(err, &unset),
+	case errors.As(err, &unusable), errors.Is(err, store.ErrNotFound), errors.As(err, &wrong), errors.As(err, &unset),
 		errors.As(err, &missing):
 		return b, err.Error(), nil
 	}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/core/schedule"
 	"nimblepane/core/sheet"
@@ -176,18 +177,18 @@ func TestAPausedScheduleLeavesItsDatesOut(t *testing.T) {
 	p := opened(t)
 	add(t, p, schedule.Dates, firstMonday)
 	_, err := p.Schedules.Pause(t.Context(), "tove", "monthly", " ")
-	require.ErrorContains(t, err, "needs a reason")
+	require.ErrorIs(t, err, problem.ReasonRequired)
 	_, err = p.Schedules.Pause(t.Context(), "tove", "monthly", "the quay is closed")
 	require.NoError(t, err)
 	_, err = p.Schedules.Pause(t.Context(), "jonas", "monthly", "again")
-	require.ErrorContains(t, err, "was paused by tove already (the quay is closed)")
+	require.ErrorIs(t, err, problem.WrongState)
 	require.Empty(t, at(t, p, "2027-01-10T12:00:00Z"))
 	s, err := p.Schedules.Resume(t.Context(), "tove", "monthly")
 	require.NoError(t, err)
 	require.Equal(t, "2027-02-01T01:30:00Z", s.NextAt.UTC().Format(time.RFC3339))
 	require.Empty(t, at(t, p, "2027-01-10T12:01:00Z"))
 	_, err = p.Schedules.Resume(t.Context(), "tove", "monthly")
-	require.ErrorContains(t, err, "is not paused")
+	require.ErrorIs(t, err, problem.WrongState)
 }
 
 func TestAScheduleStartsNothingForWhoMayNot(t *testing.T) {
@@ -204,13 +205,13 @@ func TestAScheduleThatWouldNotWorkIsNotWrittenDown(t *testing.T) {
 	t.Parallel()
 	p := opened(t)
 	for why, r := range map[string]schedules.Request{
-		"say by a recurrence rule":  {Mode: schedule.Dates},
+		"needs a recurrence rule":   {Mode: schedule.Dates},
 		"is no recurrence rule":     {Mode: schedule.Dates, Rule: "every monday", Zone: "UTC"},
 		"there is no time zone":     {Mode: schedule.Dates, Rule: "FREQ=DAILY", Zone: "Sea/Bottom"},
-		"have no rule":              {Mode: schedule.OnChanges, Rule: "FREQ=DAILY", Zone: "UTC"},
+		"have no recurrence rule":   {Mode: schedule.OnChanges, Rule: "FREQ=DAILY", Zone: "UTC"},
 		"sheet \"none\": not found": {Mode: schedule.OnChanges, Sheet: "none"},
 		"there is no parameter":     {Mode: schedule.OnChanges, Params: map[string]string{"queue": "x"}},
-		"the schedule's name":       {Name: "Monthly Build", Mode: schedule.OnChanges},
+		"schedule name":             {Name: "Monthly Build", Mode: schedule.OnChanges},
 	} {
 		if r.Name == "" {
 			r.Name = "monthly"
@@ -226,10 +227,9 @@ func TestAScheduleThatWouldNotWorkIsNotWrittenDown(t *testing.T) {
 		Name: "monthly", Sheet: "desk",
 		Mode: schedule.OnChanges,
 	})
-	require.ErrorContains(t, err, "there is a schedule monthly already")
-	require.ErrorContains(t, p.Builds.DeleteSheet(t.Context(), "jonas", "desk", engine.At(1),
-		func(string) error { return nil }),
-		"builds of sheet desk are started by schedule monthly: delete that first")
+	require.ErrorIs(t, err, problem.NameTaken)
+	require.ErrorIs(t, p.Builds.DeleteSheet(t.Context(), "jonas", "desk", engine.At(1),
+		func(string) error { return nil }), problem.InUse)
 	require.NoError(t, p.Schedules.Delete(t.Context(), "jonas", "monthly"))
 	require.NoError(t, p.Builds.DeleteSheet(t.Context(), "jonas", "desk", engine.At(1),
 		func(string) error { return nil }))

@@ -7,8 +7,8 @@ import (
 
 	"nimblepane/core/compare"
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/core/software"
-	"nimblepane/engine"
 	"nimblepane/engine/flaws"
 	"nimblepane/engine/versions"
 	"nimblepane/store"
@@ -35,7 +35,7 @@ func Compare(db *gorm.DB, imageName, from, to string) (c compare.Comparison, err
 		return c, err
 	}
 	if was.ID == v.ID {
-		return c, engine.Invalidf("%s does not differ from itself: say another version with which it is compared",
+		return c, problem.InvalidRequest.Errorf("%s cannot be compared with itself: give another version",
 			versions.Label(img, v))
 	}
 	origins, err := store.Origins(db, img.ID)
@@ -64,7 +64,8 @@ func before(db *gorm.DB, img store.Image, v store.Version) (string, error) {
 		id = live.FallbackID
 	}
 	if id == nil {
-		return "", engine.Invalidf("live of %s names no other version than %s: say with which it is compared", img.Name,
+		return "", problem.InvalidRequest.Errorf("live of %s points to no version other than %s: give the version "+
+			"to compare with", img.Name,
 			v.Number)
 	}
 	other, err := store.VersionByID(db, *id)

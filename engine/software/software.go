@@ -13,6 +13,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/core/software"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
@@ -95,7 +96,7 @@ func keep(tx *store.Tx, v store.Version, l software.List, s software.Subject, br
 func (ss *Software) Bring(ctx context.Context, actor, imageName, number string, document []byte) error {
 	l, s, err := software.Read(document)
 	if err != nil {
-		return engine.Invalidf("the software list cannot be taken: %s", err)
+		return problem.InvalidFile.Errorf("the software list is invalid: %s", err)
 	}
 	return ss.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		img, err := store.LockImage(tx.DB, imageName)
@@ -108,13 +109,14 @@ func (ss *Software) Bring(ctx context.Context, actor, imageName, number string, 
 		}
 		switch _, err := store.SoftwareListOf(tx.DB, v.ID); {
 		case err == nil:
-			return engine.Conflictf("%s has a software list already, and what is in a version does not change",
+			return problem.WrongState.Errorf("%s already has a software list, which cannot change",
 				versions.Label(img, v))
 		case !errors.Is(err, store.ErrNotFound):
 			return err
 		}
 		if v.State != image.Sealed && v.State != image.Retired {
-			return engine.Conflictf("%s is %s: a sealed version has a software list", versions.Label(img, v), v.State)
+			return problem.WrongState.Errorf("%s is %s: only a sealed version has a software list", versions.Label(img,
+				v), v.State)
 		}
 		if err := keep(tx, v, l, s, actor); err != nil {
 			return err
@@ -133,7 +135,7 @@ func (ss *Software) Bring(ctx context.Context, actor, imageName, number string, 
 func ListOf(db *gorm.DB, img store.Image, v store.Version) (store.SoftwareList, error) {
 	l, err := store.SoftwareListOf(db, v.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return l, engine.Conflictf("%s has no software list: %s", versions.Label(img, v), whyNone(v))
+		return l, problem.NotRecorded.Errorf("%s has no software list: %s", versions.Label(img, v), whyNone(v))
 	}
 	return l, err
 }
@@ -174,7 +176,7 @@ const mostNamed = 2000
 // no rule can order is named too: better one too many than one that is missed.
 func Who(db *gorm.DB, q Question) (holders []Holder, err error) {
 	if strings.Trim(q.Name, "* ") == "" {
-		return nil, engine.Invalidf("say the name of a piece of software, such as openssl or fare-*")
+		return nil, problem.InvalidRequest.Errorf("give the name of a software package, such as openssl or fare-*")
 	}
 	named, err := store.SoftwareNamed(db, strings.TrimSpace(q.Name), q.Origin, mostNamed+1)
 	if err != nil {
@@ -189,7 +191,8 @@ func Who(db *gorm.DB, q Question) (holders []Holder, err error) {
 			strings.Trim(q.Name, "*"), store.ErrNotFound)
 	}
 	if len(named) > mostNamed {
-		return nil, engine.Invalidf("more than %d versions of software are called %q: say more of the name", mostNamed,
+		return nil, problem.InvalidRequest.Errorf("more than %d versions of software match %q: give more of the name",
+			mostNamed,
 			q.Name)
 	}
 	meant, unordered := map[int64]software.Entry{}, map[int64]string{}

@@ -14,6 +14,7 @@ import (
 	"nimblepane/core/build"
 	"nimblepane/core/image"
 	"nimblepane/core/matter"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/core/secret"
 	"nimblepane/core/sheet"
@@ -188,7 +189,7 @@ func TestABuildThatFailedGoesOnWithItsSheetMended(t *testing.T) {
 	})
 	require.NoError(t, err)
 	_, err = c.GoOn(ctx, begun.ID, client.GoOn{})
-	require.ErrorContains(t, err, "and holds no machine: begin a new build, with a time to hold its machine")
+	require.ErrorIs(t, err, problem.WrongState)
 	b := fails(begun.ID)
 	require.False(t, b.Settled)
 	require.WithinDuration(t, b.EndedAt.Add(2*time.Hour), *b.HeldUntil, time.Second)
@@ -196,7 +197,7 @@ func TestABuildThatFailedGoesOnWithItsSheetMended(t *testing.T) {
 	require.NoError(t, err, "one can look at it")
 	require.Contains(t, string(o.Output), "ran /bin/ls")
 	_, err = c.DiscardBuildMachine(ctx, "north-quay", b.Machine)
-	require.ErrorContains(t, err, "belongs to build")
+	require.ErrorIs(t, err, problem.InUse)
 	_, err = c.Capture(ctx, "counter-desk", client.Capture{BuildMachine: "bm-counter", Number: "2026.12.1"})
 	require.ErrorContains(t, err, "2026.12.1", "the build may still need its number")
 
@@ -211,16 +212,16 @@ func TestABuildThatFailedGoesOnWithItsSheetMended(t *testing.T) {
 		want string
 	}{
 		{client.GoOn{Sheet: "image: x"}, "the sheet is not right"},
-		{client.GoOn{Sheet: strings.Replace(mended, "counter-desk", "chart-desk", 1)}, "the image is another one"},
-		{client.GoOn{Sheet: strings.Replace(mended, "vendor", "other", 1)}, "the base is another one"},
-		{client.GoOn{Sheet: strings.Replace(mended, "12.1", "12.2", 1)}, "the version's number is another one"},
+		{client.GoOn{Sheet: strings.Replace(mended, "counter-desk", "chart-desk", 1)}, "the image differs"},
+		{client.GoOn{Sheet: strings.Replace(mended, "vendor", "other", 1)}, "the base differs"},
+		{client.GoOn{Sheet: strings.Replace(mended, "12.1", "12.2", 1)}, "the version's number differs"},
 		{
 			client.GoOn{Sheet: strings.Replace(mended, "/root/printer", "/etc/printer", 1)},
-			"step 1, printer, is done already and another one in this sheet",
+			"step 1, printer, is done and differs",
 		},
 		{
 			client.GoOn{Sheet: mended, Values: map[string]string{"queue": "x"}},
-			"step 1, printer, is done already and another one in this sheet",
+			"step 1, printer, is done and differs",
 		},
 	} {
 		_, err := c.GoOn(ctx, begun.ID, bad.in)
@@ -252,7 +253,7 @@ func TestABuildThatFailedGoesOnWithItsSheetMended(t *testing.T) {
 		b.Steps[0].Attempts, b.Steps[1].Attempts, b.Steps[2].Attempts, b.Steps[3].Attempts,
 	})
 	_, err = c.HoldBuild(ctx, begun.ID, time.Hour)
-	require.ErrorContains(t, err, "is ready: there is no machine to hold")
+	require.ErrorIs(t, err, problem.WrongState)
 
 	// What its sheet does not account for is signed as well.
 	p, err := c.Provenance(ctx, "counter-desk", b.Version)
@@ -356,8 +357,7 @@ func TestABuildGoesOnFromItsLastCheckpoint(t *testing.T) {
 	// What was done before the first checkpoint cannot be taken back.
 	_, err = c.GoOn(ctx, b.ID, client.GoOn{Sheet: strings.Replace(with("id", "tide-tables", ""), "fare-desk",
 		"tide-tables", 1)})
-	require.ErrorContains(t, err, "step 1, fares, is done already and another one in this sheet, and no checkpoint "+
-		"was made before it")
+	require.ErrorIs(t, err, problem.SheetChanged)
 	// With nothing changed but the step that failed it does not go back.
 	_, err = c.GoOn(ctx, b.ID, client.GoOn{Sheet: with("id", "tide-tables", "")})
 	require.NoError(t, err)
@@ -419,13 +419,13 @@ func TestAHeldMachineGoesByItselfOrWhenItIsLetGo(t *testing.T) {
 		require.Equal(t, build.Failed, b.State)
 		require.True(t, b.Settled)
 		_, err = c.DiscardBuild(ctx, begun.ID)
-		require.ErrorContains(t, err, "holds no machine")
+		require.ErrorIs(t, err, problem.WrongState)
 		_, err = c.GoOn(ctx, begun.ID, client.GoOn{})
-		require.ErrorContains(t, err, "holds no machine")
+		require.ErrorIs(t, err, problem.WrongState)
 	}
 	require.Equal(t, []string{"bm-counter"}, machinesAt(t, s, "north-quay"))
 	_, err := c.HoldBuild(ctx, 1, 169*time.Hour)
-	require.ErrorContains(t, err, "expected number <= 604800")
+	require.ErrorIs(t, err, problem.InvalidRequest)
 }
 
 func TestASecretIsKeptNowhere(t *testing.T) {
@@ -678,7 +678,7 @@ func TestABuildIsCancelledBeforeItsCapture(t *testing.T) {
 	require.Equal(t, build.StepDropped, b.Steps[0].State)
 	require.Equal(t, []string{"bm-counter"}, machinesAt(t, s, "north-quay"))
 	_, err = s.As(role.Operator).CancelBuild(ctx, begun.ID, "")
-	require.ErrorContains(t, err, "build 1 is cancelled already")
+	require.ErrorIs(t, err, problem.WrongState)
 }
 
 func TestATokenForAnImageReachesItsBuildsOnly(t *testing.T) {
@@ -698,17 +698,17 @@ func TestATokenForAnImageReachesItsBuildsOnly(t *testing.T) {
 	text := desk("disk: vendor.qcow2", threeSteps, "notes: x")
 	_, err = charts.StartBuild(ctx, client.StartBuild{Sheet: text})
 	require.True(t, client.IsStatus(err, 403), "%v", err)
-	require.ErrorContains(t, err, "the token is for images chart-desk only, and not for image counter-desk")
+	require.ErrorIs(t, err, problem.TokenScope)
 	own := desk("disk: vendor.qcow2", "\n  - {name: sea, ready: {step: tides}}\n", "notes: x")
 	_, err = charts.StartBuild(ctx, client.StartBuild{Sheet: own})
 	require.True(t, client.IsStatus(err, 403), "a step of the library is no way around: %v", err)
 	_, err = charts.StartBuild(ctx, client.StartBuild{Sheet: "image: counter-desk"})
-	require.ErrorContains(t, err, "the sheet is not right")
+	require.ErrorIs(t, err, problem.InvalidFile)
 
 	b, err := counters.StartBuild(ctx, client.StartBuild{Sheet: text})
 	require.NoError(t, err)
 	_, err = charts.CancelBuild(ctx, b.ID, "")
-	require.ErrorContains(t, err, "the token is for images chart-desk only")
+	require.ErrorIs(t, err, problem.TokenScope)
 	_, err = charts.CancelBuild(ctx, 99, "")
 	require.True(t, client.IsStatus(err, 404), "%v", err)
 	_, err = counters.CancelBuild(ctx, b.ID, "not this month")
@@ -729,7 +729,7 @@ func TestWhatCouldNeverBeBuiltIsRefused(t *testing.T) {
 		`image "counter-dusk": not found`:               strings.Replace(right, "desk", "dusk", 1),
 		`site "west-quay": not found`:                   strings.Replace(right, "north", "west", 1),
 		`track "gold" of image counter-desk: not found`: strings.Replace(right, "live", "gold", 1),
-		"track live of chart-desk names no version yet": strings.Replace(right, "counter", "chart", 1),
+		"track live of chart-desk points to no version": strings.Replace(right, "counter", "chart", 1),
 		`version "2020.01.1"`:                           desk("version: 2020.01.1", threeSteps, "notes: x"),
 		`version number "1.2.3"`:                        desk("track: live", threeSteps, "number: 1.2.3"),
 		"version number " + one + " is taken":           desk("track: live", threeSteps, "number: "+one),
@@ -779,7 +779,7 @@ func TestABuildIsStartedWithItsOwnValues(t *testing.T) {
 		"parameters: {queue: {allowed: [counter, office], default: counter}, key: {}}\nsteps:", 1)
 	_, err := s.As(role.Operator).StartBuild(t.Context(),
 		client.StartBuild{Sheet: text, Values: map[string]string{"queue": "garden", "hue": "red"}})
-	require.ErrorContains(t, err, "the sheet's parameters are not right")
+	require.ErrorIs(t, err, problem.InvalidFile)
 	require.ErrorContains(t, err, `parameter queue: "garden" is not allowed: use counter or office`)
 	require.ErrorContains(t, err, `there is no parameter "hue"`)
 	require.ErrorContains(t, err, "parameter key has no value")

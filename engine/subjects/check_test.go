@@ -12,6 +12,7 @@ import (
 	"nimblepane/core/build"
 	"nimblepane/core/image"
 	"nimblepane/core/machine"
+	"nimblepane/core/problem"
 	"nimblepane/core/proof"
 	"nimblepane/core/role"
 	"nimblepane/core/seal"
@@ -52,7 +53,7 @@ func TestAMachineIsCapturedOnceItIsFit(t *testing.T) {
 	})
 	require.NoError(t, err)
 	_, err = c.CheckBuildMachine(ctx, "north-quay", "bm-new")
-	require.ErrorContains(t, err, "bm-new is making: one that runs can be checked")
+	require.ErrorIs(t, err, problem.WrongState)
 	settles := func() (m client.BuildMachine) {
 		s.Until("bm-new to settle", func() bool {
 			m, err = c.BuildMachine(ctx, "north-quay", "bm-new")
@@ -70,10 +71,9 @@ func TestAMachineIsCapturedOnceItIsFit(t *testing.T) {
 		_, err := c.Capture(ctx, "counter-desk", in)
 		return err
 	}
-	require.ErrorContains(t, capture(client.Capture{}), "bm-new was not checked since it was last worked on")
-	require.ErrorContains(t, capture(client.Capture{Waive: map[string]string{"tides": "x"}}), `no seal check "tides"`)
-	require.ErrorContains(t, capture(client.Capture{Waive: map[string]string{seal.SecretsLeft: ""}}),
-		"say why secrets-left is passed over")
+	require.ErrorIs(t, capture(client.Capture{}), problem.SealChecks)
+	require.ErrorIs(t, capture(client.Capture{Waive: map[string]string{"tides": "x"}}), problem.InvalidRequest)
+	require.ErrorIs(t, capture(client.Capture{Waive: map[string]string{seal.SecretsLeft: ""}}), problem.ReasonRequired)
 
 	put := func(path, text string) {
 		require.NoError(t, c.PutOnBuildMachine(ctx, "north-quay", "bm-new", path, []byte(text)))
@@ -84,13 +84,13 @@ func TestAMachineIsCapturedOnceItIsFit(t *testing.T) {
 	require.Equal(t, []string{seal.SecretsLeft, seal.Leftovers, "own-licence"}, names(found))
 	require.Equal(t, "none is there", found.Findings[2].Evidence)
 	require.False(t, found.Stale)
-	require.ErrorContains(t, capture(client.Capture{}), "bm-new is not fit to be sealed")
+	require.ErrorIs(t, capture(client.Capture{}), problem.SealChecks)
 	require.ErrorContains(t, capture(client.Capture{}), "/root/id (a private key)")
 
 	// What can be repaired is, by what the finding says, as long as it is what was found.
 	for check, want := range map[string]string{
 		"own-licence": "the service has no safe repair for own-licence: put one there",
-		seal.ClockOff: "clock-off found nothing on build machine bm-new when it was checked last",
+		seal.ClockOff: "clock-off found nothing in the latest check of build machine bm-new",
 	} {
 		_, err = c.RepairBuildMachine(ctx, "north-quay", "bm-new", check)
 		require.ErrorContains(t, err, want)
@@ -100,8 +100,8 @@ func TestAMachineIsCapturedOnceItIsFit(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, settles().Why)
 	_, err = c.RepairBuildMachine(ctx, "north-quay", "bm-new", seal.Leftovers)
-	require.ErrorContains(t, err, "something was done on build machine bm-new since it was checked")
-	require.ErrorContains(t, capture(client.Capture{}), "was not checked since it was last worked on")
+	require.ErrorIs(t, err, problem.SealChecks)
+	require.ErrorIs(t, capture(client.Capture{}), problem.SealChecks)
 	require.Equal(t, []string{seal.Leftovers, "own-licence"}, names(checked(t, s, "bm-new")))
 	require.NoError(t, capture(client.Capture{Waive: map[string]string{seal.Leftovers: "they are tables"}}))
 	var v client.Version
@@ -223,7 +223,7 @@ func TestAMachineThatIsDiscardedWhileItIsRepairedIsGone(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, machine.Repairing, m.State)
 	_, err = c.GoOn(ctx, b.ID, client.GoOn{})
-	require.ErrorContains(t, err, "still goes on at the site")
+	require.ErrorIs(t, err, problem.Busy)
 	_, err = c.DiscardBuild(ctx, b.ID)
 	require.NoError(t, err)
 	built(s, b.ID)

@@ -21,6 +21,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/build"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/core/sheet"
 	"nimblepane/internal/servicetest"
@@ -49,7 +50,7 @@ func TestFilesTravelWithTheirSheet(t *testing.T) {
 	ctx, c := t.Context(), s.As(role.Operator)
 	text := desk("disk: vendor.qcow2", besideSteps, "notes: x")
 	_, err := c.StartBuild(ctx, client.StartBuild{Sheet: text})
-	require.ErrorContains(t, err, "the sheet's files are not right")
+	require.ErrorIs(t, err, problem.InvalidFile)
 	require.ErrorContains(t, err, `step "tides": the folder tides was not sent along with the sheet`)
 
 	of, err := sheet.Parse([]byte(text))
@@ -87,7 +88,7 @@ func TestFilesTravelWithTheirSheet(t *testing.T) {
 	require.Equal(t, "wrote 5242872 bytes with the digest "+files["fares.db"]+"\n", b.Steps[1].Output)
 	s.Until("the files to go", func() bool { return kept() == 0 })
 	_, err = c.StartBuild(ctx, client.StartBuild{Sheet: text, Files: files})
-	require.ErrorContains(t, err, "the file fares.db was not sent along")
+	require.ErrorIs(t, err, problem.InvalidFile)
 }
 
 func TestAnUploadIsInNobodysWay(t *testing.T) {
@@ -138,7 +139,7 @@ func TestAnUploadIsInNobodysWay(t *testing.T) {
 
 	// The other finds it whole, and is told the size.
 	_, err = begin(other, content, 999_999)
-	require.ErrorContains(t, err, "has 25 bytes, and not 999999")
+	require.ErrorContains(t, err, problem.InvalidRequest.URI())
 	f, err = begin(other, content, len(content))
 	require.NoError(t, err)
 	require.True(t, f.Whole)
@@ -186,7 +187,7 @@ func TestABuildGoesOnWithTheFilesThatItHad(t *testing.T) {
 	b := failed(s, begun.ID)
 	mended := strings.Replace(text, "tide-table]", "tide-tables]", 1)
 	_, err = c.GoOn(ctx, b.ID, client.GoOn{Sheet: mended, Files: other})
-	require.ErrorContains(t, err, "step 2, fares, is done already and another one in this sheet")
+	require.ErrorIs(t, err, problem.SheetChanged)
 	_, err = c.GoOn(ctx, b.ID, client.GoOn{Sheet: mended})
 	require.NoError(t, err)
 	require.Equal(t, build.Ready, built(s, b.ID).State)
@@ -232,25 +233,25 @@ func TestWhatIsSentIsWhatWasMeant(t *testing.T) {
 	require.Equal(t, http.StatusOK, status)
 	status, text := piece(digest(evil), "true", "0", evil)
 	require.Equal(t, http.StatusUnprocessableEntity, status)
-	require.Contains(t, text, `what was sent is no folder: \"../../etc/cron.d/x\" in it would be unpacked outside its folder`)
+	require.Contains(t, text, `the uploaded archive is not a folder: \"../../etc/cron.d/x\" in it would be unpacked outside its folder`)
 	_, err := c.StartBuild(context.Background(), client.StartBuild{
 		Sheet: desk("disk: vendor.qcow2", "\n  - {name: x, put: {folder: x, to: /opt/x}}\n", "notes: x"),
 		Files: map[string]string{"x": digest(evil)},
 	})
-	require.ErrorContains(t, err, `step "x" wants the folder x, and what was sent is a file`)
+	require.ErrorIs(t, err, problem.InvalidFile)
 
 	good := tarOf("x")
 	status, _ = announce(digest(good), "false", len(good))
 	require.Equal(t, http.StatusOK, status)
 	status, text = piece(digest(good), "false", "5", good)
 	require.Equal(t, http.StatusConflict, status)
-	require.Contains(t, text, "0 bytes of the file are there: go on with those from 0, and not from 5")
+	require.Contains(t, text, "0 bytes of the file are stored: continue at byte 0, not at byte 5")
 	status, text = piece(digest(good), "false", "0", append(good, 'x'))
 	require.Equal(t, http.StatusUnprocessableEntity, status)
-	require.Contains(t, text, "the file was said to have 1536 bytes, and this would be the byte 1537")
+	require.Contains(t, text, "the file has 1536 bytes as announced, but the upload reaches byte 1537")
 	status, text = piece(digest(good), "false", "0", bytes.Repeat([]byte{'x'}, len(good)))
 	require.Equal(t, http.StatusUnprocessableEntity, status)
-	require.Contains(t, text, "what was sent has the digest "+digest(bytes.Repeat([]byte{'x'}, len(good)))+", and not")
+	require.Contains(t, text, problem.DigestMismatch.URI())
 	status, _ = piece(digest(good), "false", "0", good)
 	require.Equal(t, http.StatusNotFound, status, "it is forgotten, and can be sent again")
 	status, _ = announce(digest(good), "false", len(good))
@@ -275,8 +276,8 @@ func TestWhatIsSentIsWhatWasMeant(t *testing.T) {
 	require.Equal(t, http.StatusOK, status)
 	require.Contains(t, text, `"whole":true`)
 	status, text = announce(digest(good), "false", 65<<30)
-	require.Equal(t, http.StatusUnprocessableEntity, status)
-	require.Contains(t, text, "at most 64 GiB are taken")
+	require.Equal(t, http.StatusRequestEntityTooLarge, status)
+	require.Contains(t, text, problem.TooLarge.URI())
 	status, _ = announce("x", "false", 1)
 	require.Equal(t, http.StatusUnprocessableEntity, status)
 }

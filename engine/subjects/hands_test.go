@@ -11,6 +11,7 @@ import (
 	"nimblepane/client"
 	"nimblepane/core/build"
 	"nimblepane/core/machine"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/core/sheet"
 	"nimblepane/internal/servicetest"
@@ -34,20 +35,20 @@ func TestWhatWasTriedByHandIsWrittenOutAsASheet(t *testing.T) {
 		return err
 	}
 	for step, want := range map[string]string{
-		"none":       `there is no step "none" in the sheet`,
-		"only south": "is left out: its condition is not met",
-		"keep":       "makes a checkpoint: make one of the machine",
-		"proxy":      "is a ready one that comes to 2",
+		"none":       `the sheet has no step "none"`,
+		"only south": "is skipped: its condition is not met",
+		"keep":       "makes a snapshot",
+		"proxy":      "consists of 2 steps",
 	} {
 		require.ErrorContains(t, try(text, step), want)
 	}
-	require.ErrorContains(t, try("image: x", "wrong"), "the sheet is not right")
+	require.ErrorIs(t, try("image: x", "wrong"), problem.InvalidFile)
 	_, err := c.MachineSheet(ctx, "north-quay", "bm-new")
-	require.ErrorContains(t, err, "went well yet")
+	require.ErrorIs(t, err, problem.NotRecorded)
 	for _, step := range []string{"wrong", "Tide Tables"} {
 		require.NoError(t, try(text, step))
 		_, err = c.RunOnBuildMachine(ctx, "north-quay", "bm-new", client.RunProgram{Path: "/bin/ls"})
-		require.ErrorContains(t, err, "bm-new is trying")
+		require.ErrorIs(t, err, problem.WrongState)
 		s.Runs("bm-new")
 	}
 	tries, err := c.MachineTries(ctx, "north-quay", "bm-new")
@@ -63,7 +64,7 @@ func TestWhatWasTriedByHandIsWrittenOutAsASheet(t *testing.T) {
 	require.Equal(t, "Tide Tables 2.9", m.Notes[0].Text)
 	require.Equal(t, "operator", m.Notes[0].By)
 	_, err = c.NoteOnBuildMachine(ctx, "north-quay", "bm-new", "two\nlines")
-	require.ErrorContains(t, err, "in one line")
+	require.ErrorIs(t, err, problem.InvalidRequest)
 	out, err := c.MachineSheet(ctx, "north-quay", "bm-new")
 	require.NoError(t, err)
 	require.Contains(t, string(out), "# of the estuary")
@@ -108,10 +109,10 @@ func TestApplicationsAreOpenedOnABuildMachine(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, none.State)
 	_, err = c.OpenOnBuildMachine(ctx, "north-quay", "bm-new", client.OpenApplications{})
-	require.ErrorContains(t, err, "has no applications: give a sheet that names some")
+	require.ErrorIs(t, err, problem.InvalidRequest)
 	text := desk("disk: vendor.qcow2", "\n  - {name: fares, install: {packages: [fare-desk]}}\n", "notes: x")
 	_, err = c.OpenOnBuildMachine(ctx, "north-quay", "bm-new", client.OpenApplications{Sheet: text})
-	require.ErrorContains(t, err, "the sheet names no applications")
+	require.ErrorIs(t, err, problem.InvalidRequest)
 	begun, err := c.OpenOnBuildMachine(ctx, "north-quay", "bm-new", client.OpenApplications{Sheet: text + `
 applications:
   - {name: Tide Tables, command: /usr/bin/tide-tables, opens: {process: tide-tables}}

@@ -16,6 +16,7 @@ import (
 	"nimblepane/core/host"
 	"nimblepane/core/image"
 	"nimblepane/core/machine"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/internal/servicetest"
 	"nimblepane/platform"
@@ -188,9 +189,9 @@ func TestARolloverThatDoesNotFitIsNotBegun(t *testing.T) {
 	g.set(func() { g.noRoom = "there is no room" })
 	_, _, err = s.As(role.Operator).StartRollovers(t.Context(),
 		client.StartRollovers{Pools: []string{"ticket-pilot"}, Options: client.Options{Floor: "0"}})
-	require.ErrorContains(t, err, "pool ticket-pilot cannot be rolled over: there is no room for 2 of class standard")
+	require.ErrorIs(t, err, problem.WrongState)
 	_, err = s.As(role.Administrator).LoadEstate(t.Context(), s.EstateFile(servicetest.Estate), false)
-	require.ErrorContains(t, err, "there is no room for 10 of class standard")
+	require.ErrorIs(t, err, problem.WrongState)
 	rows, err := s.As(role.Operator).Rollovers(t.Context(), "", "", false, 10)
 	require.NoError(t, err)
 	require.Empty(t, rows)
@@ -219,10 +220,10 @@ func TestADeliveryThatFailedIsDoneAgainAndRetiringGivesTheDiskUp(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 4, d.Copies)
 	_, err = c.Retire(ctx, "counter-desk", number, "")
-	require.ErrorContains(t, err, "it is being delivered to north-quay: wait")
+	require.ErrorIs(t, err, problem.InUse)
 	s.Until("the deliveries to arrive", state("present"))
 	_, err = c.Deliver(ctx, "counter-desk", number)
-	require.ErrorContains(t, err, "nothing to deliver again")
+	require.ErrorIs(t, err, problem.NothingToDo)
 	site, err := c.Site(ctx, "north-quay")
 	require.NoError(t, err)
 	require.Empty(t, site.BuildMachines, "it was discarded after its capture")
@@ -240,16 +241,16 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 		in   client.NewBuildMachine
 		want string
 	}{
-		{client.NewBuildMachine{Name: "bm-new"}, "say what the build machine is made from"},
+		{client.NewBuildMachine{Name: "bm-new"}, "give one of them"},
 		{
 			client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: number, BaseDisk: "x.qcow2"},
-			"say what the build machine is made from",
+			"give one of them",
 		},
 		{client.NewBuildMachine{Name: "bm-new", BaseDisk: "x.qcow2"}, "needs a machine class"},
 		{client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: "1999.01.1"}, "1999.01.1"},
 		{
 			client.NewBuildMachine{Name: "bm-new", Image: "counter-desk", Version: number, MachineClass: "graphics"},
-			"leave the class out",
+			"omit the class",
 		},
 		{
 			client.NewBuildMachine{Name: "tc-001", BaseDisk: "x.qcow2", MachineClass: "standard"},
@@ -287,9 +288,9 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 	require.Equal(t, machine.Making, m.State)
 	_, err = c.CreateBuildMachine(ctx, "north-quay",
 		client.NewBuildMachine{Name: "bm-new", BaseDisk: "x.qcow2", MachineClass: "standard"})
-	require.ErrorContains(t, err, "there is a build machine bm-new at that site already")
+	require.ErrorIs(t, err, problem.NameTaken)
 	_, err = c.DiscardBuildMachine(ctx, "north-quay", "bm-new")
-	require.ErrorContains(t, err, "bm-new is making: wait until that is done")
+	require.ErrorIs(t, err, problem.Busy)
 	m = settled(machine.Running)
 	require.True(t, g.heard(fmt.Sprintf("make bm-new of standard from [counter-desk-%[1]s-copy-1 "+
 		"counter-desk-%[1]s-copy-2] with {8 17179869184 64424509440}", number)), "%v", g.said)
@@ -323,7 +324,7 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 	require.Positive(t, m.RanSeconds)
 	require.Regexp(t, `^[0-9]+\.[0-9]{2}$`, m.Cost)
 	_, err = c.RunOnBuildMachine(ctx, "north-quay", "bm-new", client.RunProgram{Path: "/bin/cat"})
-	require.ErrorContains(t, err, "build machine bm-new is off: start it first")
+	require.ErrorIs(t, err, problem.WrongState)
 	_, err = c.StartBuildMachine(ctx, "north-quay", "bm-new")
 	require.NoError(t, err)
 	settled(machine.Running)
@@ -333,7 +334,7 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 	require.Equal(t, client.ProgramEnded{ExitCode: 3, Output: []byte("/bin/cat says tides"), Errors: []byte("but")},
 		ended)
 	_, err = c.RunOnBuildMachine(ctx, "north-quay", "bm-new", client.RunProgram{Path: "/bin/sleep", Seconds: 1})
-	require.ErrorContains(t, err, "did not end in time")
+	require.ErrorIs(t, err, problem.TimedOut)
 	content := bytes.Repeat([]byte{0, 255, 10}, 700_000) // more than other requests may have
 	require.NoError(t, c.PutOnBuildMachine(ctx, "north-quay", "bm-new", "/root/a file", content))
 	got, err := c.GetFromBuildMachine(ctx, "north-quay", "bm-new", "/root/a file")
@@ -345,18 +346,18 @@ func TestBuildMachinesOfAPlatformThatMakesThem(t *testing.T) {
 		_, err = c.CheckpointBuildMachine(ctx, "north-quay", "bm-new", name)
 		require.NoError(t, err)
 		_, err = c.RevertBuildMachine(ctx, "north-quay", "bm-new", "with printer")
-		require.ErrorContains(t, err, "has no checkpoint")
+		require.ErrorIs(t, err, problem.InvalidRequest)
 		m = settled(machine.Running)
 	}
 	require.Len(t, m.Checkpoints, 2)
 	_, err = c.CheckpointBuildMachine(ctx, "north-quay", "bm-new", "as it came")
-	require.ErrorContains(t, err, "has a checkpoint \"as it came\" already")
+	require.ErrorIs(t, err, problem.NameTaken)
 	_, err = c.CheckpointBuildMachine(ctx, "north-quay", "bm-new", "two\nlines")
-	require.ErrorContains(t, err, "in one line")
+	require.ErrorIs(t, err, problem.InvalidRequest)
 	_, err = c.RevertBuildMachine(ctx, "north-quay", "bm-new", "as it came")
 	require.NoError(t, err)
 	_, err = c.CheckpointBuildMachine(ctx, "north-quay", "bm-new", "meanwhile")
-	require.ErrorContains(t, err, "bm-new is going back: a checkpoint is made of one that runs or is off")
+	require.ErrorIs(t, err, problem.WrongState)
 	m = settled(machine.Running)
 	require.Len(t, m.Checkpoints, 1)
 	_, err = c.KeepBuildMachine(ctx, "north-quay", "bm-new")
@@ -428,7 +429,7 @@ func TestWhatASiteHasOfItselfIsNobodysMachine(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t, servicetest.Options{})
 	_, err := s.As(role.Operator).StartBuildMachine(t.Context(), "north-quay", "bm-counter")
-	require.ErrorContains(t, err, `build machine "bm-counter" at north-quay: not found`)
+	require.ErrorIs(t, err, problem.NotFound)
 	site, err := s.As(role.Operator).Site(t.Context(), "north-quay")
 	require.NoError(t, err)
 	require.Empty(t, site.Hypervisors)
@@ -449,7 +450,7 @@ func TestABuildMachineIsMadeFromAHost(t *testing.T) {
 		})
 	}
 	_, err := c.CreateBuildMachine(ctx, "south-quay", client.NewBuildMachine{Name: "bm-copy", Host: "tc-001"})
-	require.ErrorContains(t, err, "host tc-001 is not at south-quay")
+	require.ErrorIs(t, err, problem.InvalidRequest)
 	fails := func(chance world.FaultKind) { s.Fault("north-quay", chance, "tc-001") }
 	fails(world.CloneFails)
 	made := func() {

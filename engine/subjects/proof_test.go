@@ -12,6 +12,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/build"
+	"nimblepane/core/problem"
 	"nimblepane/core/proof"
 	"nimblepane/core/role"
 	"nimblepane/core/sheet"
@@ -146,7 +147,7 @@ func TestAMachineOfAVersionGoesWhateverBecomesOfIt(t *testing.T) {
 	gone, err = c.LetGoOfProof(ctx, gone.ID, "the wrong version")
 	require.NoError(t, err)
 	_, err = c.LetGoOfProof(ctx, gone.ID, "")
-	require.ErrorContains(t, err, "has ended already")
+	require.ErrorIs(t, err, problem.WrongState)
 	require.Equal(t, "operator let it go: the wrong version", proved(t, s, gone.ID).Why)
 	failed := proved(t, s, dead.ID)
 	require.Equal(t, proof.Failed, failed.State)

@@ -28,6 +28,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/build"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/core/schedule"
 	"nimblepane/core/secret"
@@ -118,7 +119,7 @@ func TestASheetFollowsItsRepositoryAndItsBuildsAreOfCommits(t *testing.T) {
 	require.Equal(t, "commit "+kept.Commit[:12], kept.ChangedBy, "the author of a commit is no account")
 	require.Len(t, kept.Files, 2)
 	_, err = c.SaveSheet(ctx, "desk", kept.Revision, client.SheetText{Text: inRepository})
-	require.ErrorContains(t, err, "change it there, or have it be one of its own")
+	require.ErrorIs(t, err, problem.WrongState)
 
 	built, err := c.BuildSheet(ctx, "desk", client.BuildSheet{})
 	require.NoError(t, err)
@@ -180,7 +181,7 @@ func TestASheetFollowsItsRepositoryAndItsBuildsAreOfCommits(t *testing.T) {
 	require.Contains(t, kept.Repository.Why, fmt.Sprintf("commit %.12s has no file counter/desk.yaml", four))
 	require.Equal(t, three, kept.Commit)
 	_, err = c.BuildSheet(ctx, "desk", client.BuildSheet{})
-	require.ErrorContains(t, err, "sheet desk is not in its repository as it should be")
+	require.ErrorIs(t, err, problem.SourceFailed)
 	today, err := c.Today(ctx)
 	require.NoError(t, err)
 	require.Contains(t, fmt.Sprint(today), "Sheet desk cannot be taken from its repository")
@@ -305,16 +306,16 @@ func TestWhatARepositoryNamesStaysInIt(t *testing.T) {
 
 	in = client.NewRepository{Address: repo.address(), File: "desk.yaml"}
 	for why, change := range map[string]func(*client.NewRepository){
-		"is not in the folder of repositories": func(in *client.NewRepository) { in.Address = "file:///etc" },
-		"is no address of a repository":        func(in *client.NewRepository) { in.Address = repo.dir },
-		"is no address of a repository:":       func(in *client.NewRepository) { in.Address = "ftp://a/b" },
-		"has a password in it":                 func(in *client.NewRepository) { in.Address = "https://a:b@c/d" },
-		"has a user in it":                     func(in *client.NewRepository) { in.Address = "https://a@c/d" },
-		"say one of branch, tag and commit":    func(in *client.NewRepository) { in.Branch, in.Tag = "a", "b" },
-		"write all 40 of its":                  func(in *client.NewRepository) { in.Commit = "abc" },
-		"no name of a branch":                  func(in *client.NewRepository) { in.Branch = "a..b" },
-		"is no file of a repository":           func(in *client.NewRepository) { in.File = "../desk.yaml" },
-		"cannot be looked at every 1s":         func(in *client.NewRepository) { in.Every = 1 },
+		"is outside the folder of repositories": func(in *client.NewRepository) { in.Address = "file:///etc" },
+		"is no address of a repository":         func(in *client.NewRepository) { in.Address = repo.dir },
+		"is no address of a repository:":        func(in *client.NewRepository) { in.Address = "ftp://a/b" },
+		"contains a password":                   func(in *client.NewRepository) { in.Address = "https://a:b@c/d" },
+		"contains a user":                       func(in *client.NewRepository) { in.Address = "https://a@c/d" },
+		"give a branch, a tag or a commit":      func(in *client.NewRepository) { in.Branch, in.Tag = "a", "b" },
+		"write all 40 hexadecimal":              func(in *client.NewRepository) { in.Commit = "abc" },
+		"not the name of a branch":              func(in *client.NewRepository) { in.Branch = "a..b" },
+		"is not a file of a repository":         func(in *client.NewRepository) { in.File = "../desk.yaml" },
+		"cannot be read every 1s":               func(in *client.NewRepository) { in.Every = 1 },
 		"needs a private key": func(in *client.NewRepository) {
 			in.Address = "ssh://git@git.example/desks"
 		},
@@ -396,7 +397,7 @@ func TestARepositoryIsReadOverHTTPWithItsTokenAndAnnouncesItsPushes(t *testing.T
 	require.Contains(t, kept.Repository.Why, "the repository wants a credential that may read it")
 	in.Password = &secret.Source{File: "token"}
 	_, err = c.FollowRepository(ctx, "desk", in)
-	require.ErrorContains(t, err, "anybody on the way could read the password")
+	require.ErrorIs(t, err, problem.InvalidRequest)
 
 	// What listens on the service's own computer is asked only with leave.
 	s = servicetest.Start(t, servicetest.Options{FetchElsewhere: true})

@@ -11,6 +11,7 @@ import (
 	"nimblepane/client"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
 	"nimblepane/internal/servicetest"
@@ -211,7 +212,7 @@ func TestResumingExcusesTheFailuresSoFar(t *testing.T) {
 
 	// A person who has looked may put the failed host to service.
 	_, err = s.As(role.Operator).ReturnHost(t.Context(), "bo-001", "")
-	require.ErrorContains(t, err, "needs a reason")
+	require.ErrorIs(t, err, problem.ReasonRequired)
 	_, err = s.As(role.Operator).ReturnHost(t.Context(), "bo-001", "the check was wrong")
 	require.NoError(t, err)
 	require.Len(t, hosts(t, s, client.HostQuery{Pool: "back-office", Version: two, State: "serving"}), 4)
@@ -228,7 +229,7 @@ func TestAnActivationDoesNotLeaveRolloversToAnotherVersion(t *testing.T) {
 	require.NoError(t, err)
 
 	_, err = ap.Activate(ctx, "counter-desk", three, client.Activation{})
-	require.ErrorContains(t, err, "open rollovers would take hosts to another version")
+	require.ErrorIs(t, err, problem.RolloversOpen)
 	require.ErrorContains(t, err, ") takes hosts to "+two)
 	seen, err := ap.Preview(ctx, client.PreviewRequest{Act: "activate", Image: "counter-desk", Number: three})
 	require.NoError(t, err)
@@ -303,10 +304,10 @@ func TestAHostThatAPersonDrainedAndThatRunsTheVersionStays(t *testing.T) {
 	require.NoError(t, err)
 	ask := client.StartRollovers{Pools: []string{"back-office"}, Options: servicetest.Quick}
 	_, _, err = op.StartRollovers(ctx, ask)
-	require.ErrorContains(t, err, "there is nothing to roll over")
+	require.ErrorIs(t, err, problem.NothingToDo)
 	seen, err := op.Preview(ctx, client.PreviewRequest{Act: "roll", Pools: ask.Pools, Options: ask.Options})
 	require.NoError(t, err)
-	require.Contains(t, seen.Refused, "there is nothing to roll over")
+	require.Equal(t, problem.NothingToDo.URI(), seen.Type)
 }
 
 func TestOfAListOfPoolsThoseAreRolledThatCanBe(t *testing.T) {
@@ -334,16 +335,16 @@ func TestOfAListOfPoolsThoseAreRolledThatCanBe(t *testing.T) {
 	seen, err := op.Preview(ctx, client.PreviewRequest{Act: "roll", Pools: ask.Pools, Options: ask.Options})
 	require.NoError(t, err)
 	require.Empty(t, seen.Refused)
-	require.Contains(t, strings.Join(seen.Will, " "), "Pool back-office is not rolled over: pool back-office is being "+
-		"rolled by rollover")
+	require.Contains(t, strings.Join(seen.Will, " "), "Pool back-office is not rolled over: pool back-office has "+
+		"an open rollover")
 	rows, left, err := op.StartRollovers(ctx, ask)
 	require.NoError(t, err)
 	require.Len(t, rows, 1)
 	require.Equal(t, "ticket-counters", rows[0].Pool)
 	require.Len(t, left, 1)
-	require.Contains(t, left[0].Why, fmt.Sprintf("is being rolled by rollover %d", open))
+	require.Contains(t, left[0].Why, fmt.Sprintf("rollover %d", open))
 	_, _, err = op.StartRollovers(ctx, ask)
-	require.ErrorContains(t, err, "none of the pools can be rolled over")
+	require.ErrorIs(t, err, problem.NotPossible)
 }
 
 func TestTheReasonOfAStopIsKept(t *testing.T) {
@@ -372,12 +373,12 @@ func TestWaysToRollBack(t *testing.T) {
 	s.Activated(three)
 
 	_, err := ap.Rollback(t.Context(), "counter-desk", client.Rollback{Leaves: three, To: three, Reason: "r"})
-	require.ErrorContains(t, err, "is what live names now")
+	require.ErrorIs(t, err, problem.InvalidRequest)
 	_, err = ap.Rollback(t.Context(), "counter-desk", client.Rollback{Leaves: three, To: "2031.01.1", Reason: "r"})
-	require.ErrorContains(t, err, "there are "+one)
+	require.ErrorIs(t, err, problem.NotFound)
 	four := s.Captured("counter-desk", "bm-counter")
 	_, err = ap.Rollback(t.Context(), "counter-desk", client.Rollback{Leaves: three, To: four, Reason: "r"})
-	require.ErrorContains(t, err, "was not live before "+three)
+	require.ErrorIs(t, err, problem.InvalidRequest)
 
 	back, err := ap.Rollback(t.Context(), "counter-desk",
 		client.Rollback{Leaves: three, To: one, Reason: "slow", KeepUsable: true, TrackOnly: true})
@@ -408,12 +409,12 @@ func TestLettingTheFallbackGo(t *testing.T) {
 	_, err := s.As(role.Administrator).Activate(t.Context(), "counter-desk", two, client.Activation{LetGo: true})
 	require.NoError(t, err)
 	_, err = s.As(role.Approver).Rollback(t.Context(), "counter-desk", client.Rollback{Leaves: two, Reason: "r"})
-	require.ErrorContains(t, err, "it was let go")
+	require.ErrorIs(t, err, problem.NoFallback)
 
 	three := s.Captured("counter-desk", "bm-counter")
 	admin := s.As(role.Administrator)
 	_, err = admin.Activate(t.Context(), "counter-desk", three, client.Activation{Overrule: true})
-	require.ErrorContains(t, err, "overruling clearance needs a reason")
+	require.ErrorIs(t, err, problem.ReasonRequired)
 	_, err = admin.Activate(t.Context(), "counter-desk", three,
 		client.Activation{Overrule: true, Reason: "the counter opens in an hour"})
 	require.NoError(t, err)

@@ -11,6 +11,7 @@ import (
 
 	"nimblepane/client"
 	"nimblepane/core/build"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/core/sheet"
 	"nimblepane/internal/servicetest"
@@ -29,7 +30,7 @@ func TestASheetIsKeptChangedAndBuilt(t *testing.T) {
 	require.Equal(t, client.SheetProblem{Line: 1, Column: 1, Text: kept.Wrong[0].Text}, kept.Wrong[0])
 	require.Empty(t, kept.Explain)
 	_, err = c.BuildSheet(ctx, "counter-desk", client.BuildSheet{})
-	require.ErrorContains(t, err, "the sheet is not right")
+	require.ErrorIs(t, err, problem.InvalidFile)
 
 	text := "parameters: {queue: {about: of tickets, allowed: [office, counter]}}\n" +
 		desk("disk: vendor.qcow2", besideSteps, "notes: '{{queue}}', prove: false")
@@ -49,7 +50,7 @@ func TestASheetIsKeptChangedAndBuilt(t *testing.T) {
 	_, err = c.SaveSheet(ctx, "counter-desk", 2, client.SheetText{
 		Text: text, Files: map[string]string{"fares.db": strings.Repeat("0", 64)},
 	})
-	require.ErrorContains(t, err, "the file fares.db is not here as it was said to be: send it first")
+	require.ErrorIs(t, err, problem.InvalidRequest)
 	of, err := sheet.Parse([]byte(text))
 	require.NoError(t, err)
 	files, err := c.SendSheetFiles(ctx, besideSheet(), of.Sources(), nil)
@@ -74,12 +75,12 @@ func TestASheetIsKeptChangedAndBuilt(t *testing.T) {
 	require.Equal(t, build.Ready, list[0].BuildState)
 	require.NotEmpty(t, list[0].BuildVersion)
 
-	require.ErrorContains(t, c.DeleteSheet(ctx, "counter-desk", 1), "since you read it (revision 1, now 3)")
+	require.ErrorIs(t, c.DeleteSheet(ctx, "counter-desk", 1), problem.ChangedSinceRead)
 	require.NoError(t, c.DeleteSheet(ctx, "counter-desk", 3))
 	_, err = c.Sheet(ctx, "counter-desk")
 	require.True(t, client.IsStatus(err, http.StatusNotFound), err)
 	_, err = c.SaveSheet(ctx, "counter-desk", 3, client.SheetText{Text: text})
-	require.ErrorContains(t, err, "there is no sheet counter-desk, or it was deleted since you read it")
+	require.ErrorIs(t, err, problem.ChangedSinceRead)
 }
 
 func TestTwoPeopleWhoChangeOneSheetDoNotLoseWhatTheOtherWrote(t *testing.T) {
@@ -110,11 +111,11 @@ func TestTwoPeopleWhoChangeOneSheetDoNotLoseWhatTheOtherWrote(t *testing.T) {
 		require.Equal(t, revision+1, now.Revision)
 	}
 	_, err := c.SaveSheet(ctx, "desk", 1, client.SheetText{Text: "image: chart-desk\n"})
-	require.ErrorContains(t, err, "sheet desk was changed by operator since you read it (revision 1, now 3)")
+	require.ErrorIs(t, err, problem.ChangedSinceRead)
 	_, err = c.SaveSheet(ctx, "desk", 0, client.SheetText{Text: "image: chart-desk\n"})
-	require.ErrorContains(t, err, "there is a sheet desk already")
+	require.ErrorIs(t, err, problem.ChangedSinceRead)
 	_, err = c.SaveSheet(ctx, "Desk 1", 0, client.SheetText{})
-	require.ErrorContains(t, err, "the sheet's name: ")
+	require.ErrorIs(t, err, problem.InvalidRequest)
 	_, err = s.As(role.Viewer).SaveSheet(ctx, "desk", 3, client.SheetText{})
 	require.True(t, client.IsStatus(err, http.StatusForbidden), err)
 }

@@ -11,6 +11,7 @@ import (
 	"nimblepane/core/host"
 	"nimblepane/core/image"
 	"nimblepane/core/matter"
+	"nimblepane/core/problem"
 	"nimblepane/core/role"
 	"nimblepane/core/rollover"
 	"nimblepane/internal/servicetest"
@@ -101,7 +102,7 @@ func TestFromCaptureToProductionAndBack(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "tickets do not print", v.Barred)
 	_, err = s.As(role.Operator).Stage(ctx, "counter-desk", two, client.Staging{})
-	require.ErrorContains(t, err, "is barred: tickets do not print")
+	require.ErrorIs(t, err, problem.VersionBlocked)
 
 	verdict, err := s.As(role.Viewer).VerifyTrail(ctx, "")
 	require.NoError(t, err)
@@ -165,9 +166,9 @@ func TestStoppingPutsHostsBackAndLeavesTheRest(t *testing.T) {
 	id := rows[0].ID
 	s.Until("hosts to drain", func() bool { return len(hosts(t, s, client.HostQuery{State: "draining"})) > 0 })
 	_, _, err = s.As(role.Operator).StartRollovers(ctx, client.StartRollovers{Pools: []string{"ticket-counters"}})
-	require.ErrorContains(t, err, "is being rolled by rollover")
+	require.ErrorIs(t, err, problem.Busy)
 	_, err = s.As(role.Operator).ReturnHost(ctx, hosts(t, s, client.HostQuery{State: "draining"})[0].Name, "")
-	require.ErrorContains(t, err, "stop the rollover")
+	require.ErrorIs(t, err, problem.Busy)
 
 	_, err = s.As(role.Operator).ChangeRollover(ctx, id, "pause", "lunch")
 	require.NoError(t, err)
@@ -184,7 +185,7 @@ func TestStoppingPutsHostsBackAndLeavesTheRest(t *testing.T) {
 	_, err = s.As(role.Operator).ChangeRollover(ctx, id, "stop", "not today")
 	require.NoError(t, err)
 	_, err = s.As(role.Operator).ChangeRollover(ctx, id, "resume", "")
-	require.ErrorContains(t, err, "cannot be changed any more")
+	require.ErrorIs(t, err, problem.WrongState)
 }
 
 func TestAnAgentThatFallsSilentAndSpeaksAgain(t *testing.T) {
@@ -200,7 +201,7 @@ func TestAnAgentThatFallsSilentAndSpeaksAgain(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, h.Why, "its agent is silent, last heard 2026-")
 	_, err = s.As(role.Operator).RebuildHost(t.Context(), "bo-002", client.RebuildHost{})
-	require.ErrorContains(t, err, "--vouch-empty", "silence proves nothing")
+	require.ErrorIs(t, err, problem.NotConfirmedEmpty, "silence proves nothing")
 	s.Fault("south-quay", "", "")
 	s.Until("bo-002 to come back", func() bool {
 		return len(hosts(t, s,

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/engine/versions"
 	"nimblepane/internal/enginetest"
@@ -25,12 +26,6 @@ func versionOf(t *testing.T, p *enginetest.Played, number string) store.Version 
 
 func set(t *testing.T, p *enginetest.Played, number, what string, args ...any) {
 	require.NoError(t, p.Store.DB.Exec("update versions set "+what+" where number = '"+number+"'", args...).Error)
-}
-
-func kindOf(t *testing.T, err error) engine.ProblemKind {
-	var problem *engine.Problem
-	require.ErrorAs(t, err, &problem)
-	return problem.Kind
 }
 
 func TestATrackNamesOnlyWhatCanBeUsed(t *testing.T) {
@@ -74,8 +69,8 @@ func TestAnActNamesWhatItLeaves(t *testing.T) {
 	nothing, first := "", p.Numbers[0]
 	require.NoError(t, p.Versions.Stage(ctx, "jonas", "desk", p.Numbers[0], versions.Staging{Leaves: &nothing}))
 	err := p.Versions.Stage(ctx, "jonas", "desk", p.Numbers[1], versions.Staging{Leaves: &nothing})
-	require.Equal(t, engine.Stale, kindOf(t, err))
-	require.ErrorContains(t, err, "track pilot of desk names 2026.11.1, and not nothing")
+	require.ErrorIs(t, err, problem.ChangedSinceRead)
+	require.ErrorIs(t, err, problem.ChangedSinceRead)
 	require.Equal(t, p.Numbers[0], p.Names(image.Pilot))
 	require.NoError(t, p.Versions.Stage(ctx, "jonas", "desk", p.Numbers[1], versions.Staging{Leaves: &first}))
 }
@@ -104,9 +99,9 @@ func TestWhoMadeAVersionDoesNotApproveIt(t *testing.T) {
 	for _, tester := range []string{"anton", "wilma", "ida"} {
 		require.NoError(t, p.Versions.SignOff(ctx, tester, "desk", p.Numbers[0], true, ""))
 	}
-	var problem *engine.Problem
-	require.ErrorAs(t, p.Versions.Activate(ctx, "tove", "desk", p.Numbers[0], versions.Activation{}), &problem)
-	require.Contains(t, problem.Reasons, "testers: 1 of 2 testers said yes: ida; that of anton and wilma does not "+
+	var refused *problem.Problem
+	require.ErrorAs(t, p.Versions.Activate(ctx, "tove", "desk", p.Numbers[0], versions.Activation{}), &refused)
+	require.Contains(t, refused.Reasons, "testers: 1 of 2 testers said yes: ida; that of anton and wilma does not "+
 		"count: "+
 		"the same person made the version")
 }
@@ -119,22 +114,22 @@ func TestClearanceKeepsAVersionOffLive(t *testing.T) {
 	activate := func(a versions.Activation) error {
 		return p.Versions.Activate(ctx, "tove", "desk", p.Numbers[0], a)
 	}
-	var problem *engine.Problem
-	require.ErrorAs(t, activate(versions.Activation{}), &problem)
-	require.Equal(t, engine.Uncleared, problem.Kind)
-	require.NotEmpty(t, problem.Reasons)
-	require.ErrorContains(t, p.Versions.SignOff(ctx, "wilma", "desk", p.Numbers[0], true, ""), "is not on trial")
+	var refused *problem.Problem
+	require.ErrorAs(t, activate(versions.Activation{}), &refused)
+	require.Equal(t, problem.NotCleared, refused.Type)
+	require.NotEmpty(t, refused.Reasons)
+	require.ErrorIs(t, p.Versions.SignOff(ctx, "wilma", "desk", p.Numbers[0], true, ""), problem.WrongState)
 	require.NoError(t, p.Versions.Stage(ctx, "jonas", "desk", p.Numbers[0], versions.Staging{}))
-	require.ErrorContains(t, p.Versions.SignOff(ctx, "wilma", "desk", p.Numbers[0], false, " "), "a no needs a comment")
+	require.ErrorIs(t, p.Versions.SignOff(ctx, "wilma", "desk", p.Numbers[0], false, " "), problem.ReasonRequired)
 	require.NoError(t, p.Versions.SignOff(ctx, "wilma", "desk", p.Numbers[0], false, "no tickets"))
 	require.NoError(t, p.Versions.SignOff(ctx, "anton", "desk", p.Numbers[0], true, ""))
-	require.ErrorAs(t, activate(versions.Activation{}), &problem)
-	require.Contains(t, problem.Reasons, "testers: no from wilma (no tickets); 1 of 2 testers said yes: anton")
+	require.ErrorAs(t, activate(versions.Activation{}), &refused)
+	require.Contains(t, refused.Reasons, "testers: no from wilma (no tickets); 1 of 2 testers said yes: anton")
 	require.NoError(t, p.Versions.SignOff(ctx, "wilma", "desk", p.Numbers[0], true, "they print now"))
-	require.ErrorAs(t, activate(versions.Activation{}), &problem)
-	require.Len(t, problem.Reasons, 1, "the last word of each counts: only the pilot hosts are missing")
+	require.ErrorAs(t, activate(versions.Activation{}), &refused)
+	require.Len(t, refused.Reasons, 1, "the last word of each counts: only the pilot hosts are missing")
 
-	require.ErrorContains(t, activate(versions.Activation{Overrule: true}), "overruling clearance needs a reason")
+	require.ErrorIs(t, activate(versions.Activation{Overrule: true}), problem.ReasonRequired)
 	require.Empty(t, p.Names(image.Live))
 	require.NoError(t, activate(versions.Activation{Overrule: true, Reason: "a security hole"}))
 	require.Equal(t, p.Numbers[0], p.Names(image.Live))
@@ -168,19 +163,18 @@ func TestWhatIsUsedIsNeitherBarredNorRetired(t *testing.T) {
 		require.NoError(t, p.Versions.Activate(ctx, "tove", "desk", n,
 			versions.Activation{Overrule: true, Reason: "x"}))
 	}
-	require.ErrorContains(t, p.Versions.Bar(ctx, "tove", "desk", p.Numbers[1], "bad"), "track live of desk names")
-	require.ErrorContains(t, p.Versions.Bar(ctx, "tove", "desk", p.Numbers[2], ""), "barring needs a reason")
-	var problem *engine.Problem
+	require.ErrorIs(t, p.Versions.Bar(ctx, "tove", "desk", p.Numbers[1], "bad"), problem.InUse)
+	require.ErrorIs(t, p.Versions.Bar(ctx, "tove", "desk", p.Numbers[2], ""), problem.ReasonRequired)
+	var refused *problem.Problem
 	for _, n := range p.Numbers[:2] { // fallback and live
-		require.ErrorAs(t, p.Versions.Retire(ctx, "jonas", "desk", n, ""), &problem)
-		require.NotEmpty(t, problem.Reasons)
+		require.ErrorAs(t, p.Versions.Retire(ctx, "jonas", "desk", n, ""), &refused)
+		require.NotEmpty(t, refused.Reasons)
 	}
 	set(t, p, p.Numbers[3], "state = 'capturing'")
-	require.ErrorContains(t, p.Versions.Bar(ctx, "tove", "desk", p.Numbers[3], "bad"), "only a sealed version")
+	require.ErrorIs(t, p.Versions.Bar(ctx, "tove", "desk", p.Numbers[3], "bad"), problem.WrongState)
 
 	require.NoError(t, p.Versions.Bar(ctx, "tove", "desk", p.Numbers[2], "tickets do not print"))
-	require.ErrorContains(t, p.Versions.Bar(ctx, "tove", "desk", p.Numbers[2], "again"),
-		"is barred already: tickets do not print")
+	require.ErrorIs(t, p.Versions.Bar(ctx, "tove", "desk", p.Numbers[2], "again"), problem.WrongState)
 	v := versionOf(t, p, p.Numbers[2])
 	require.Equal(t, "tove", v.BarredBy)
 	require.True(t, v.BarredAt.Equal(p.Time.At))
@@ -220,7 +214,7 @@ func TestCopiesThatDidNotArriveAreDeliveredAgain(t *testing.T) {
 	p := enginetest.Open(t)
 	ctx := t.Context()
 	_, err := p.Versions.Redeliver(ctx, "jonas", "desk", p.Numbers[0])
-	require.ErrorContains(t, err, "there is nothing to deliver again")
+	require.ErrorIs(t, err, problem.NothingToDo)
 	v := versionOf(t, p, p.Numbers[0])
 	require.NoError(t, p.Store.DB.Exec("update copies set state = 'failed', failure = 'full' where version_id = ?",
 		v.ID).Error)
@@ -228,8 +222,8 @@ func TestCopiesThatDidNotArriveAreDeliveredAgain(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 1, n)
 	_, err = p.Versions.Redeliver(ctx, "jonas", "desk", p.Numbers[0])
-	require.ErrorContains(t, err, "there is nothing to deliver again", "it is on its way")
-	require.ErrorContains(t, p.Versions.Retire(ctx, "jonas", "desk", p.Numbers[0], ""), "is being delivered")
+	require.ErrorIs(t, err, problem.NothingToDo, "it is on its way")
+	require.ErrorIs(t, p.Versions.Retire(ctx, "jonas", "desk", p.Numbers[0], ""), problem.InUse)
 
 	// A copy whose number is between those of others is missing, too.
 	require.NoError(t, p.Store.DB.Exec("update copies set ordinal = 2 where version_id = ?", v.ID).Error)
@@ -271,17 +265,17 @@ func TestAnEditNamesTheRevisionThatItChanges(t *testing.T) {
 	other := "something else"
 	err := p.Versions.EditVersion(t.Context(), "mira", "desk", v.Number,
 		versions.VersionEdit{Notes: &other, Revisions: engine.At(v.Revision)})
-	require.Equal(t, engine.Stale, kindOf(t, err))
-	require.ErrorContains(t, err, "read it again and repeat the change")
+	require.ErrorIs(t, err, problem.ChangedSinceRead)
+	require.ErrorIs(t, err, problem.ChangedSinceRead)
 	err = p.Versions.EditVersion(t.Context(), "mira", "desk", v.Number,
 		versions.VersionEdit{Revisions: engine.At(v.Revision + 1)})
-	require.ErrorContains(t, err, "there is nothing to change")
+	require.ErrorIs(t, err, problem.InvalidRequest)
 	past := ptr(p.Time.At.AddDate(0, 0, -1))
 	err = p.Versions.EditVersion(t.Context(), "mira", "desk", v.Number, versions.VersionEdit{
 		EndOfLife: &past,
 		Revisions: engine.At(v.Revision + 1),
 	})
-	require.ErrorContains(t, err, "is not in the future")
+	require.ErrorIs(t, err, problem.InvalidRequest)
 	now := versionOf(t, p, v.Number)
 	require.Equal(t, notes, now.Notes)
 	require.Equal(t, store.Strings(tags), now.Tags)

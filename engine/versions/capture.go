@@ -13,6 +13,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/core/seal"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
@@ -50,17 +51,20 @@ func (vs *Versions) Capture(ctx context.Context, actor string, r CaptureRequest)
 		return v, err
 	}
 	if machine.MachineClass != img.MachineClass {
-		return v, engine.Invalidf("build machine %s is of class %s, and image %s is for class %s", machine.Name,
+		return v, problem.Incompatible.Errorf("build machine %s is of class %s, but image %s is for class %s",
+			machine.Name,
 			machine.MachineClass, img.Name, img.MachineClass)
 	}
 	if machine.State == platform.MachineCapturing {
-		return v, engine.Conflictf("build machine %s is being captured: wait until that is done", machine.Name)
+		return v, problem.Busy.Errorf("build machine %s is being captured: wait for the end of the capture",
+			machine.Name)
 	}
 	if err := r.checkWaivers(); err != nil {
 		return v, err
 	}
 	if r.Discard && r.BackTo != "" {
-		return v, engine.Invalidf("a build machine that is discarded goes back to no checkpoint: choose one")
+		return v, problem.InvalidRequest.Errorf("a build machine that is discarded is not reverted to a snapshot: " +
+			"choose one of them")
 	}
 	err = vs.engine.Change(ctx, actor, func(tx *store.Tx) (err error) {
 		r.Site, r.BuildMachine = site.Name, machine.Name
@@ -91,7 +95,7 @@ func (r CaptureRequest) canGoBack(db *gorm.DB, site store.Site) error {
 		return err
 	}
 	if m.Checkpoint(r.BackTo) < 0 {
-		return engine.Conflictf("build machine %s has no checkpoint %q: it has %s", m.Name, r.BackTo,
+		return problem.InvalidRequest.Errorf("build machine %s has no snapshot %q: its snapshots: %s", m.Name, r.BackTo,
 			orNone(m.CheckpointNames()))
 	}
 	return nil
@@ -114,7 +118,7 @@ func NumberIn(tx *store.Tx, imageName, wanted string) (string, error) {
 		return scheme.Next(taken, tx.Now), nil
 	}
 	if err := scheme.CheckNew(wanted, taken, tx.Now); err != nil {
-		return "", engine.Invalidf("%s", err)
+		return "", problem.InvalidRequest.Errorf("%s", err)
 	}
 	return wanted, nil
 }
@@ -123,7 +127,8 @@ func NumberIn(tx *store.Tx, imageName, wanted string) (string, error) {
 // of NumberIn, as part of a change.
 func (vs *Versions) CaptureIn(tx *store.Tx, actor string, r CaptureRequest) (v store.Version, err error) {
 	if r.EndOfLife != nil && !r.EndOfLife.After(tx.Now) {
-		return v, engine.Invalidf("end-of-life %s is not in the future", r.EndOfLife.Format(time.DateOnly))
+		return v, problem.InvalidRequest.Errorf("end-of-life %s is not in the future",
+			r.EndOfLife.Format(time.DateOnly))
 	}
 	img, err := store.LockImage(tx.DB, r.Image)
 	if err != nil {
@@ -138,7 +143,8 @@ func (vs *Versions) CaptureIn(tx *store.Tx, actor string, r CaptureRequest) (v s
 	if busy, err := tx.LockCapture(source); err != nil {
 		return v, err
 	} else if busy != "" {
-		return v, engine.Conflictf("build machine %s is being captured as %s: wait until that is done", r.BuildMachine,
+		return v, problem.Busy.Errorf("build machine %s is being captured as %s: wait for the end of the capture",
+			r.BuildMachine,
 			busy)
 	}
 	v = store.Version{
@@ -197,7 +203,8 @@ func (vs *Versions) findBuildMachine(ctx context.Context, siteName, name string)
 	}
 	if len(found) == 0 && len(silent) > 0 {
 		return store.Site{}, platform.BuildMachine{},
-			engine.Conflictf("build machine %q was not found; there are: %s; %s", name, orNone(known),
+			problem.SourceFailed.Errorf("build machine %q was not found; existing build machines: %s; %s", name,
+				orNone(known),
 				strings.Join(silent, "; "))
 	}
 	switch len(found) {
@@ -205,10 +212,11 @@ func (vs *Versions) findBuildMachine(ctx context.Context, siteName, name string)
 		return found[0].site, found[0].machine, nil
 	case 0:
 		return store.Site{}, platform.BuildMachine{},
-			engine.Invalidf("there is no build machine %q; there are: %s", name, orNone(known))
+			problem.InvalidRequest.Errorf("build machine %q does not exist; existing build machines: %s", name,
+				orNone(known))
 	}
 	return store.Site{}, platform.BuildMachine{},
-		engine.Invalidf("build machine %q is at several sites: say which site is meant", name)
+		problem.InvalidRequest.Errorf("several sites have a build machine %q: give the site", name)
 }
 
 func orNone(list []string) string { return cmp.Or(strings.Join(list, ", "), "none") }

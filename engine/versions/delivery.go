@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/engine/deliveries"
 	"nimblepane/platform"
@@ -203,7 +204,7 @@ func (vs *Versions) Redeliver(ctx context.Context, actor, imageName, number stri
 			}
 		}
 		if n == 0 {
-			return engine.Conflictf("every copy of %s is there or on its way: there is nothing to deliver again",
+			return problem.NothingToDo.Errorf("every copy of %s is stored or on its way",
 				Label(img, *v))
 		}
 		tx.Record(store.Entry{Verb: "version.deliver", Subject: Subject(img, *v), Detail: map[string]any{"copies": n}})

@@ -8,9 +8,9 @@ import (
 
 	"gorm.io/gorm"
 
+	"nimblepane/core/problem"
 	"nimblepane/core/seal"
 	"nimblepane/core/sheet"
-	"nimblepane/engine"
 	"nimblepane/store"
 )
 
@@ -70,7 +70,7 @@ func (f Fitness) fit(db *gorm.DB, site store.Site, name string) (found []seal.Fi
 func (f Fitness) judge(db *gorm.DB, site store.Site, m store.Machine) ([]seal.Finding, error) {
 	name := m.Name
 	if m.BuildID != nil {
-		return nil, engine.Conflictf("build machine %s belongs to build %d, which captures it when it is ready", name,
+		return nil, problem.InUse.Errorf("build machine %s belongs to build %d, which captures it", name,
 			*m.BuildID)
 	}
 	if why := strings.TrimSpace(f.Unchecked); why != "" {
@@ -84,16 +84,17 @@ func (f Fitness) judge(db *gorm.DB, site store.Site, m store.Machine) ([]seal.Fi
 		return nil, err
 	}
 	if !there || w.AskedAt.Before(m.WorkedAt) || !w.Open() && w.State != store.WorkSucceeded {
-		return nil, engine.Conflictf("build machine %[1]s was not checked since it was last worked on: check it first "+
-			"(pane build-machine check %[2]s %[1]s), or say why it is captured without", name, site.Name)
+		return nil, problem.SealChecks.Errorf("build machine %[1]s was changed since its latest check: check it "+
+			"again (pane build-machine check %[2]s %[1]s), or give a reason to capture it without a check", name,
+			site.Name)
 	}
 	found, made := Found(w, seal.Terms{Waive: f.Waive})
 	if !made {
-		return nil, engine.Conflictf("build machine %s is being checked: wait until that is done", name)
+		return nil, problem.Busy.Errorf("build machine %s is being checked: wait for the end of the check", name)
 	}
 	if blocking := Blocking(found); len(blocking) > 0 {
-		return nil, &engine.Problem{
-			Kind: engine.Conflict, Text: fmt.Sprintf("build machine %s is not fit to be sealed", name),
+		return nil, &problem.Problem{
+			Type: problem.SealChecks, Detail: fmt.Sprintf("build machine %s is not fit to be sealed", name),
 			Reasons: blocking,
 		}
 	}
@@ -104,10 +105,12 @@ func (f Fitness) judge(db *gorm.DB, site store.Site, m store.Machine) ([]seal.Fi
 func (f Fitness) checkWaivers() error {
 	for check, why := range f.Waive {
 		if !seal.Known(check) {
-			return engine.Invalidf("there is no seal check %q: use %s", check, strings.Join(seal.Checks(), ", "))
+			return problem.InvalidRequest.Errorf("%q is not a seal check: use %s", check, strings.Join(seal.Checks(),
+				", "))
 		}
 		if !sheet.OneLine(why, 200) {
-			return engine.Invalidf("say why %s is passed over, in one line of at most 200 characters", check)
+			return problem.ReasonRequired.Errorf("give the reason to ignore %s, in one line of at most 200 characters",
+				check)
 		}
 	}
 	return nil

@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/engine/rollovers"
 	"nimblepane/engine/versions"
 	"nimblepane/internal/enginetest"
@@ -25,5 +26,5 @@ func TestNothingFallsBackToWhatWasRetired(t *testing.T) {
 	require.Equal(t, p.Numbers[1], p.Names(image.Live))
 	_, err = p.Rollovers.Rollback(t.Context(), "tove",
 		rollovers.RollbackRequest{Image: "desk", Leaves: p.Numbers[1], Reason: "bad, too"})
-	require.ErrorContains(t, err, "has no fallback")
+	require.ErrorIs(t, err, problem.NoFallback)
 }

@@ -13,7 +13,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/image"
-	"nimblepane/engine"
+	"nimblepane/core/problem"
 	"nimblepane/store"
 )
 
@@ -128,8 +128,8 @@ func CheckRetention(rule image.Retention) error {
 	if err == nil {
 		return nil
 	}
-	return &engine.Problem{
-		Kind: engine.Invalid, Text: "the rule cannot be so", Reasons: strings.Split(err.Error(), "\n"),
+	return &problem.Problem{
+		Type: problem.InvalidRequest, Detail: "the rule cannot be so", Reasons: strings.Split(err.Error(), "\n"),
 	}
 }
 
@@ -151,7 +151,7 @@ func (vs *Versions) SetRetention(ctx context.Context, actor, imageName string, r
 		}
 		going := Going(all)
 		if !sameNumbers(going, shown) {
-			return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf(
+			return &problem.Problem{Type: problem.ChangedSinceRead, Detail: fmt.Sprintf(
 				"by this rule %s would be retired now, and you were shown %s: look again, and repeat it if it is "+
 					"still right",
 				numbersOr(going, "no version"), numbersOr(shown, "none"))}

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/engine/fleet"
 	"nimblepane/engine/versions"
@@ -68,17 +69,17 @@ func TestARuleRetiresWhatNobodyNeeds(t *testing.T) {
 	goes, why = kept(t, p, rule)
 	require.Empty(t, goes)
 	require.Equal(t, []string{"sheet counters begins with it"}, why["2026.08.1"])
-	require.Equal(t, engine.Conflict, kindOf(t, p.Versions.Retire(ctx, "tove", "desk", "2026.08.1", "old")))
+	require.ErrorIs(t, p.Versions.Retire(ctx, "tove", "desk", "2026.08.1", "old"), problem.InUse)
 	sheetOf.Text = "image: desk\nbase: {version: 2026.08.10}\n# not 2026.08.1\n"
 	require.NoError(t, p.Store.DB.Save(&sheetOf).Error)
 	goes, _ = kept(t, p, rule)
 	require.Equal(t, []string{"2026.08.1"}, goes)
 
 	// It is set only with what was shown, and what was shown is what goes.
-	require.Equal(t, engine.Stale, kindOf(t, p.Versions.SetRetention(ctx, "jonas", "desk", rule, nil)))
-	require.Equal(t, engine.Stale, kindOf(t, p.Versions.SetRetention(ctx, "jonas", "desk", rule, p.Numbers[:1])))
-	require.Equal(t, engine.Invalid, kindOf(t, p.Versions.SetRetention(ctx, "jonas", "desk", image.Retention{Days: 3},
-		nil)))
+	require.ErrorIs(t, p.Versions.SetRetention(ctx, "jonas", "desk", rule, nil), problem.ChangedSinceRead)
+	require.ErrorIs(t, p.Versions.SetRetention(ctx, "jonas", "desk", rule, p.Numbers[:1]), problem.ChangedSinceRead)
+	require.ErrorIs(t, p.Versions.SetRetention(ctx, "jonas", "desk", image.Retention{Days: 3},
+		nil), problem.InvalidRequest)
 	p.Step()
 	require.Equal(t, image.Sealed, versionOf(t, p, "2026.08.1").State)
 	require.NoError(t, p.Versions.SetRetention(ctx, "jonas", "desk", rule, goes))
@@ -324,7 +325,7 @@ pools: []
 	require.NoError(t, err)
 	require.Len(t, rows, 1, "nothing is made from those that leave")
 	_, err = p.Versions.Redeliver(ctx, "jonas", "desk", p.Numbers[2])
-	require.ErrorContains(t, err, "nothing to deliver again")
+	require.ErrorIs(t, err, problem.NothingToDo)
 
 	// One that cannot be deleted stays on its way, also when the version is retired.
 	var w store.Work

@@ -13,8 +13,8 @@ import (
 	"nimblepane/core/clearance"
 	"nimblepane/core/flaw"
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/core/software"
-	"nimblepane/engine"
 	"nimblepane/engine/flaws"
 	"nimblepane/store"
 )
@@ -97,9 +97,10 @@ func (vs *Versions) AcceptUnchecked(ctx context.Context, actor, imageName string
 	name, reason := strings.TrimSpace(a.Ecosystem), strings.TrimSpace(a.Reason)
 	switch {
 	case name == "" || len(name) > 200:
-		return engine.Invalidf("name the ecosystem as the version's list of unchecked software does, such as flatpak")
+		return problem.InvalidRequest.Errorf("give the name of the ecosystem as in the version's list of unchecked " +
+			"software, such as flatpak")
 	case reason == "" && !a.Withdraw:
-		return engine.Invalidf("accepting unchecked software needs a reason")
+		return problem.ReasonRequired.Errorf("accepting unchecked software needs a reason")
 	}
 	return vs.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		img, err := store.LockImage(tx.DB, imageName)
@@ -113,7 +114,7 @@ func (vs *Versions) AcceptUnchecked(ctx context.Context, actor, imageName string
 		verb := "image.accept-unchecked"
 		if a.Withdraw {
 			if accepted[name] == "" {
-				return engine.Conflictf("image %s does not accept that %s is not checked; accepted: %s", img.Name, name,
+				return problem.WrongState.Errorf("image %s does not accept %s unchecked; accepted: %s", img.Name, name,
 					orNone(slices.Sorted(maps.Keys(accepted))))
 			}
 			verb = "image.check-again"
@@ -140,7 +141,7 @@ type Waiver struct {
 func (vs *Versions) Waive(ctx context.Context, actor, imageName, number string, w Waiver) error {
 	reason := strings.TrimSpace(w.Reason)
 	if reason == "" && !w.Withdraw {
-		return engine.Invalidf("say why it is passed over that %s is older: whoever asks later has to know", w.Software)
+		return problem.ReasonRequired.Errorf("accepting that %s is older needs a reason", w.Software)
 	}
 	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
 		waived := maps.Clone(v.Waived.V)
@@ -149,7 +150,7 @@ func (vs *Versions) Waive(ctx context.Context, actor, imageName, number string, 
 		}
 		if w.Withdraw {
 			if waived[w.Software] == "" {
-				return engine.Conflictf("of %s nothing about %q is passed over", Label(img, *v), w.Software)
+				return problem.WrongState.Errorf("%s has no accepted downgrade of %q", Label(img, *v), w.Software)
 			}
 			delete(waived, w.Software)
 		} else {
@@ -162,7 +163,8 @@ func (vs *Versions) Waive(ctx context.Context, actor, imageName, number string, 
 				older = append(older, d.Name)
 			}
 			if !slices.Contains(older, w.Software) {
-				return engine.Conflictf("%q is not older in %s than in the version in use; older is: %s", w.Software,
+				return problem.WrongState.Errorf("%q is not older in %s than in the version in use; older software: %s",
+					w.Software,
 					Label(img, *v), orNone(older))
 			}
 			waived[w.Software] = fmt.Sprintf("%s (%s)", reason, actor)

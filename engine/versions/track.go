@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"nimblepane/core/image"
-	"nimblepane/engine"
+	"nimblepane/core/problem"
 	"nimblepane/store"
 )
 
@@ -26,7 +26,7 @@ func (vs *Versions) Stage(ctx context.Context, actor, imageName, number string, 
 	})
 }
 
-// StageIn is Stage as part of a change. A *engine.Problem has changed nothing.
+// StageIn is Stage as part of a change. A *problem.Problem has changed nothing.
 func (vs *Versions) StageIn(tx *store.Tx, imageName, number string) error {
 	img, err := store.LockImage(tx.DB, imageName)
 	if err != nil {
@@ -59,7 +59,7 @@ type Activation struct {
 // Activate points an image's live track at a version that has clearance.
 func (vs *Versions) Activate(ctx context.Context, actor, imageName, number string, a Activation) error {
 	if a.Overrule && strings.TrimSpace(a.Reason) == "" {
-		return engine.Invalidf("overruling clearance needs a reason")
+		return problem.ReasonRequired.Errorf("overriding clearance needs a reason")
 	}
 	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
 		if live, err := store.TrackNamed(tx.DB, img, image.Live); err != nil {
@@ -123,7 +123,7 @@ func CheckLeaves(img store.Image, track, names, meant string) error {
 	if names == meant {
 		return nil
 	}
-	return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf(
+	return &problem.Problem{Type: problem.ChangedSinceRead, Detail: fmt.Sprintf(
 		"track %s of %s names %s, and not %s: somebody moved it since you looked; look again, and repeat it if it "+
 			"is still right", track, img.Name, cmp.Or(names, "nothing"), cmp.Or(meant, "nothing"))}
 }

@@ -13,6 +13,7 @@ import (
 	"nimblepane/core/clearance"
 	"nimblepane/core/host"
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/store"
 )
@@ -21,7 +22,7 @@ import (
 func (vs *Versions) SignOff(ctx context.Context, tester, imageName, number string, yes bool, comment string) error {
 	comment = strings.TrimSpace(comment)
 	if !yes && comment == "" {
-		return engine.Invalidf("a no needs a comment: say what was wrong")
+		return problem.ReasonRequired.Errorf("a negative verdict needs a comment")
 	}
 	return vs.onVersion(ctx, tester, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
 		pilot, err := store.TrackNamed(tx.DB, img, image.Pilot)
@@ -29,7 +30,7 @@ func (vs *Versions) SignOff(ctx context.Context, tester, imageName, number strin
 			return err
 		}
 		if pilot.VersionID == nil || *pilot.VersionID != v.ID {
-			return engine.Conflictf("%s is not on trial: stage it first, then it can be tried and signed",
+			return problem.WrongState.Errorf("%s is not on trial: stage it first",
 				Label(img, *v))
 		}
 		verdict := map[bool]string{true: "yes", false: "no"}[yes]
@@ -52,7 +53,7 @@ func Cleared(tx *store.Tx, img store.Image, v store.Version, overrule bool) (ove
 	if len(unmet) == 0 || overrule {
 		return len(unmet) > 0, nil
 	}
-	p := &engine.Problem{Kind: engine.Uncleared, Text: Label(img, v) + " has no clearance, so it stays off live"}
+	p := &problem.Problem{Type: problem.NotCleared, Detail: Label(img, v) + " has no clearance, so it stays off live"}
 	for _, u := range unmet {
 		p.Reasons = append(p.Reasons, u.Rule+": "+u.Why)
 	}

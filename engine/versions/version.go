@@ -9,6 +9,7 @@ import (
 	"gorm.io/gorm"
 
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/core/sheet"
 	"nimblepane/engine"
 	"nimblepane/store"
@@ -26,12 +27,12 @@ type VersionEdit struct {
 func (vs *Versions) EditVersion(ctx context.Context, actor, imageName, number string, edit VersionEdit) error {
 	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
 		if !edit.Revisions.Allow(v.Revision) {
-			return &engine.Problem{Kind: engine.Stale, Text: fmt.Sprintf(
+			return &problem.Problem{Type: problem.ChangedSinceRead, Detail: fmt.Sprintf(
 				"%s was changed since you read it (%s, now %d): read it again and repeat the change",
 				Label(img, *v), edit.Revisions, v.Revision)}
 		}
 		if edit.Notes == nil && edit.Tags == nil && edit.EndOfLife == nil {
-			return engine.Invalidf("there is nothing to change: give notes, tags or end-of-life")
+			return problem.InvalidRequest.Errorf("the edit changes nothing: give notes, tags or end-of-life")
 		}
 		detail := map[string]any{}
 		if edit.Notes != nil {
@@ -43,7 +44,7 @@ func (vs *Versions) EditVersion(ctx context.Context, actor, imageName, number st
 		if edit.EndOfLife != nil {
 			if at := *edit.EndOfLife; at != nil && !at.After(tx.Now) && (v.EndOfLife == nil ||
 				!at.Equal(*v.EndOfLife)) {
-				return engine.Invalidf("end-of-life %s is not in the future", at.Format(time.DateOnly))
+				return problem.InvalidRequest.Errorf("end-of-life %s is not in the future", at.Format(time.DateOnly))
 			}
 			v.EndOfLife, detail["end_of_life"] = *edit.EndOfLife, *edit.EndOfLife
 		}
@@ -76,7 +77,7 @@ func (vs *Versions) onVersion(ctx context.Context, actor, imageName, number stri
 // Bar marks a version as never to be used again.
 func (vs *Versions) Bar(ctx context.Context, actor, imageName, number, reason string) error {
 	if strings.TrimSpace(reason) == "" {
-		return engine.Invalidf("barring needs a reason: whoever meets the version later has to know why")
+		return problem.ReasonRequired.Errorf("blocking a version needs a reason")
 	}
 	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
 		tracks, err := store.Tracks(tx.DB, img.ID)
@@ -85,14 +86,15 @@ func (vs *Versions) Bar(ctx context.Context, actor, imageName, number, reason st
 		}
 		for _, t := range tracks {
 			if t.VersionID != nil && *t.VersionID == v.ID {
-				return engine.Conflictf("track %s of %s names %s: roll back first, or stage another version", t.Name,
+				return problem.InUse.Errorf("track %s of %s points to %s: roll back first, or stage another version",
+					t.Name,
 					img.Name, v.Number)
 			}
 		}
 		if pinned, err := store.PinnedTo(tx.DB, v.ID); err != nil {
 			return err
 		} else if len(pinned) > 0 {
-			return engine.Conflictf("pool %s is pinned to %s: unpin it first", strings.Join(pinned, ", "),
+			return problem.InUse.Errorf("pool %s is pinned to %s: unpin it first", strings.Join(pinned, ", "),
 				Label(img, *v))
 		}
 		return BarIn(tx, img, v, reason)
@@ -102,17 +104,17 @@ func (vs *Versions) Bar(ctx context.Context, actor, imageName, number, reason st
 // BarIn bars a version within a change. The image has to be locked.
 func BarIn(tx *store.Tx, img store.Image, v *store.Version, reason string) error {
 	if v.State != image.Sealed {
-		return engine.Conflictf("%s is %s: only a sealed version can be barred", Label(img, *v), v.State)
+		return problem.WrongState.Errorf("%s is %s: only a sealed version can be blocked", Label(img, *v), v.State)
 	}
 	if v.Barred != "" {
-		return engine.Conflictf("%s is barred already: %s", Label(img, *v), v.Barred)
+		return problem.WrongState.Errorf("%s is already blocked: %s", Label(img, *v), v.Barred)
 	}
 	open, err := store.RolloversTo(tx.DB, v.ID)
 	if err != nil {
 		return err
 	}
 	if r := store.NotStopped(open); r != nil {
-		return engine.Conflictf("%s takes hosts to %s: reverse or stop it first", r.Name(), Label(img, *v))
+		return problem.InUse.Errorf("%s takes hosts to %s: reverse or stop it first", r.Name(), Label(img, *v))
 	}
 	v.Barred, v.BarredBy, v.BarredAt = reason, tx.Actor, &tx.Now
 	v.Revision++
@@ -123,7 +125,7 @@ func BarIn(tx *store.Tx, img store.Image, v *store.Version, reason string) error
 // Unblock makes a blocked version usable again. A version that is not blocked stays as it is.
 func (vs *Versions) Unblock(ctx context.Context, actor, imageName, number, reason string) error {
 	if strings.TrimSpace(reason) == "" {
-		return engine.Invalidf("unblocking needs a reason: the version was blocked for one")
+		return problem.ReasonRequired.Errorf("unblocking a version needs a reason")
 	}
 	return vs.onVersion(ctx, actor, imageName, number, func(tx *store.Tx, img store.Image, v *store.Version) error {
 		if v.Barred == "" {
@@ -189,7 +191,7 @@ func (vs *Versions) Retire(ctx context.Context, actor, imageName, number, reason
 			return err
 		}
 		if why := u.WhyKeep(); len(why) > 0 {
-			return &engine.Problem{Kind: engine.Conflict, Text: Label(img, *v) + " cannot be retired", Reasons: why}
+			return &problem.Problem{Type: problem.InUse, Detail: Label(img, *v) + " cannot be retired", Reasons: why}
 		}
 		return vs.retire(tx, img, v, reason)
 	})

@@ -11,6 +11,7 @@ import (
 
 	"nimblepane/core/act"
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/engine"
 	"nimblepane/platform"
 	"nimblepane/store"
@@ -98,9 +99,9 @@ func CopyName(img store.Image, v store.Version, ordinal int) string {
 func Usable(img store.Image, v store.Version) error {
 	switch {
 	case v.State != image.Sealed:
-		return engine.Conflictf("%s is %s: only a sealed version can be used", Label(img, v), v.State)
+		return problem.WrongState.Errorf("%s is %s: only a sealed version can be used", Label(img, v), v.State)
 	case v.Barred != "":
-		return engine.Conflictf("%s is barred: %s", Label(img, v), v.Barred)
+		return problem.VersionBlocked.Errorf("%s is blocked: %s", Label(img, v), v.Barred)
 	}
 	return nil
 }

@@ -19,6 +19,7 @@ import (
 
 	"nimblepane/core/estate"
 	"nimblepane/core/image"
+	"nimblepane/core/problem"
 	"nimblepane/core/rollover"
 	"nimblepane/engine"
 	"nimblepane/engine/builds"
@@ -285,7 +286,7 @@ func (p *Played) Act(t *rapid.T) (what string, err error) {
 	case "step":
 		p.Step()
 	}
-	var known *engine.Problem
+	var known *problem.Problem
 	if err != nil && !errors.As(err, &known) && !errors.Is(err, store.ErrNotFound) {
 		require.NoError(t, err, what)
 	}

@@ -92,7 +92,12 @@ it("keeps what was written when somebody else has saved", async () => {
     "PUT /api/v1/sheets/counter-desk": (request: Request) =>
       request.headers.get("If-Match") === '"4"'
         ? { ...sheet, revision: 5 }
-        : new Refused(412, "sheet counter-desk was changed by tove since you read it"),
+        : new Refused(
+            412,
+            "sheet counter-desk was changed by tove since you read it",
+            [],
+            "changed-since-read",
+          ),
   });
   page();
   const user = userEvent.setup();

@@ -67,7 +67,7 @@ function OneSheet({ now }: { now: WholeSheet }) {
       toaster.create({ title: `Saved, as revision ${saved.revision}.`, type: "success" });
     },
     onError: (error) => {
-      if (error instanceof Refusal && error.status === 412)
+      if (error instanceof Refusal && error.type === "changed-since-read")
         void queries.invalidateQueries({ queryKey: ["sheets", now.name] });
     },
   });

@@ -16,7 +16,7 @@ export const queries = new QueryClient({
 
 export const whoIsSignedIn = queryOptions({
   queryKey: ["session"],
-  retry: (n, error) => n < 3 && !(error instanceof Refusal && error.status === 401),
+  retry: (n, error) => n < 3 && !(error instanceof Refusal && error.type === "not-signed-in"),
   queryFn: async () => {
     const me = await call(api.GET("/api/v1/session"));
     setCsrf(me.csrf ?? "");
