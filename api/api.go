@@ -84,7 +84,7 @@ func New(ctx context.Context, e *engine.Engine, acts *subjects.Subjects, o Optio
 	if err := s.gin.SetTrustedProxies(o.TrustedProxies); err != nil {
 		return nil, fmt.Errorf("trusted proxies: %w", err)
 	}
-	s.gin.Use(counted, gin.CustomRecovery(s.recovered), s.headers, legible, s.limitBody)
+	s.gin.Use(counted, gin.CustomRecovery(s.recovered), s.headers, requireValidText, s.limitBody)
 	s.gin.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	s.gin.GET("/readyz", s.ready)
 	s.problems()
@@ -231,8 +231,8 @@ func register[I, O any](s *Server, o operation, handle func(context.Context, *I)
 		})
 	}
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (out *O, err error) {
-		rehearsing, _ := engine.Rehearsed(ctx)
-		if rehearsing && !o.dry {
+		dry, _ := engine.DryRun(ctx)
+		if dry && !o.dry {
 			return nil, details(&problem.Problem{
 				Type: problem.NoDryRun, Detail: "this operation has no dry run: omit the header " + dryRunHeader,
 			})
@@ -243,7 +243,7 @@ func register[I, O any](s *Server, o operation, handle func(context.Context, *I)
 		if err == nil {
 			out, err = handle(ctx, in)
 		}
-		if rehearsing {
+		if dry {
 			err = tried(ctx, err)
 		}
 		if err != nil {

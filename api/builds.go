@@ -372,7 +372,7 @@ func (s *Server) wholeBuild(ctx context.Context, id int64) (w client.WholeBuild,
 	for i, step := range builds.StepsOf(r.Build, works) {
 		planned := r.Plan.V.Steps[i]
 		out := client.BuildStep{
-			Name: planned.Name, Kind: planned.Kinds()[0], State: build.StandsAt(planned, step.Task, r.State),
+			Name: planned.Name, Kind: planned.Kinds()[0], State: build.StepStateOf(planned, step.Task, r.State),
 			Attempts: step.Attempts, ExitCode: step.Done.ExitCode, Output: step.Done.Output, Why: step.Why,
 			Last: int64(expected.Steps[planned.Name] / time.Second),
 		}

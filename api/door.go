@@ -23,9 +23,10 @@ const (
 	fileWithin  = 10 * time.Minute // likewise, of a file for a build machine
 )
 
-// legible turns away a request with what no record could keep or no log should
-// show: NUL and other control characters, or text that is not UTF-8.
-func legible(c *gin.Context) {
+// requireValidText rejects requests whose path, query or headers contain
+// control characters or text that is not UTF-8: the database cannot store them
+// and a log should not show them.
+func requireValidText(c *gin.Context) {
 	bad := func(s string) bool { return !utf8.ValidString(s) || strings.ContainsFunc(s, unicode.IsControl) }
 	if bad(c.Request.URL.Path) {
 		abort(c, problem.MalformedRequest, "the path contains control characters, or is not UTF-8")

@@ -20,7 +20,7 @@ func dryRun(c *gin.Context) {
 	switch value := c.GetHeader(dryRunHeader); value {
 	case "":
 	case "true":
-		c.Request = c.Request.WithContext(engine.Rehearsing(c.Request.Context()))
+		c.Request = c.Request.WithContext(engine.WithDryRun(c.Request.Context()))
 	default:
 		abort(c, problem.InvalidRequest, "%s %q: use true", dryRunHeader, value)
 		return
@@ -37,7 +37,7 @@ func (errPossible) GetStatus() int { return http.StatusOK }
 // tried returns what a dry run responds with. That a record which the change made is not
 // found once the change was taken back says nothing about the request.
 func tried(ctx context.Context, err error) error {
-	if _, reached := engine.Rehearsed(ctx); err == nil || reached && errors.Is(err, store.ErrNotFound) {
+	if _, reached := engine.DryRun(ctx); err == nil || reached && errors.Is(err, store.ErrNotFound) {
 		return errPossible{}
 	}
 	return err

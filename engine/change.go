@@ -11,44 +11,44 @@ import (
 // ServiceActor is whose name stands in the trail for what the service does by itself.
 const ServiceActor = "service"
 
-// rehearsal is the state of a dry run.
-type rehearsal struct {
+// dryRun is the state of a dry run.
+type dryRun struct {
 	reached *atomic.Bool
 	inspect func(*store.Tx) error // nil for none
 }
 
-type rehearsalKey struct{}
+type dryRunKey struct{}
 
-// errRehearsed takes a change back that was only tried.
-var errRehearsed = errors.New("rehearsed")
+// errDryRun takes a change back that was only tried.
+var errDryRun = errors.New("dry run")
 
-// Rehearsing returns a context in which changes are made and taken back.
-func Rehearsing(ctx context.Context) context.Context {
-	return context.WithValue(ctx, rehearsalKey{}, rehearsal{reached: &atomic.Bool{}})
+// WithDryRun returns a context in which changes are made and rolled back.
+func WithDryRun(ctx context.Context) context.Context {
+	return context.WithValue(ctx, dryRunKey{}, dryRun{reached: &atomic.Bool{}})
 }
 
-// Inspecting returns a context of a rehearsal in which a function reads the
-// result of each change before it is taken back.
-func Inspecting(ctx context.Context, inspect func(*store.Tx) error) context.Context {
-	r, _ := ctx.Value(rehearsalKey{}).(rehearsal)
+// WithInspectedDryRun returns a context of a dry run in which a function reads
+// the result of each change before it is rolled back.
+func WithInspectedDryRun(ctx context.Context, inspect func(*store.Tx) error) context.Context {
+	r, _ := ctx.Value(dryRunKey{}).(dryRun)
 	if r.reached == nil {
 		r.reached = &atomic.Bool{}
 	}
 	r.inspect = inspect
-	return context.WithValue(ctx, rehearsalKey{}, r)
+	return context.WithValue(ctx, dryRunKey{}, r)
 }
 
-// Rehearsed says whether the context is that of a rehearsal, and whether a change was made in it and taken back.
-func Rehearsed(ctx context.Context) (rehearsing, reached bool) {
-	r, rehearsing := ctx.Value(rehearsalKey{}).(rehearsal)
-	return rehearsing, rehearsing && r.reached.Load()
+// DryRun reports whether the context is that of a dry run, and whether a change was made in it and rolled back.
+func DryRun(ctx context.Context) (dry, reached bool) {
+	r, dry := ctx.Value(dryRunKey{}).(dryRun)
+	return dry, dry && r.reached.Load()
 }
 
-// Change makes a change in somebody's name at the product's time. In a
-// rehearsal it is made and taken back.
+// Change makes a change in the name of an account, at the time of the engine's
+// clock. In a dry run the change is made and rolled back.
 func (e *Engine) Change(ctx context.Context, actor string, fn func(*store.Tx) error) error {
-	r, rehearsing := ctx.Value(rehearsalKey{}).(rehearsal)
-	if !rehearsing {
+	r, dry := ctx.Value(dryRunKey{}).(dryRun)
+	if !dry {
 		return e.Store.Change(ctx, actor, e.Clock.Now(), fn)
 	}
 	err := e.Store.Change(ctx, actor, e.Clock.Now(), func(tx *store.Tx) error {
@@ -60,9 +60,9 @@ func (e *Engine) Change(ctx context.Context, actor string, fn func(*store.Tx) er
 				return err
 			}
 		}
-		return errRehearsed
+		return errDryRun
 	})
-	if errors.Is(err, errRehearsed) {
+	if errors.Is(err, errDryRun) {
 		r.reached.Store(true)
 		return nil
 	}

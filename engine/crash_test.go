@@ -21,7 +21,7 @@ func TestATaskThatCrashesIsSetAsideAndOthersContinue(t *testing.T) {
 	start := func(see func(context.Context, int64) (time.Duration, error)) (*engine.Engine, func()) {
 		e, err := engine.New(s, engine.RealClock{}, engine.Options{Log: slog.New(slog.DiscardHandler)})
 		require.NoError(t, err)
-		e.Add(engine.Subject{Loops: []func(context.Context){e.Watch(store.WatchedFeeds, 2, see)}})
+		e.Add(engine.Subject{Loops: []func(context.Context){e.Watch(store.PollFeeds, 2, see)}})
 		ctx, cancel := context.WithCancel(t.Context())
 		ended := make(chan error, 1)
 		go func() { ended <- e.Run(ctx) }()
@@ -34,8 +34,8 @@ func TestATaskThatCrashesIsSetAsideAndOthersContinue(t *testing.T) {
 	require.NoError(t, s.DB.Create(&bad).Error)
 	require.NoError(t, s.DB.Create(&good).Error)
 	again := func() {
-		require.NoError(t, store.WatchNow(s.DB, store.WatchedFeeds, bad.ID))
-		require.NoError(t, store.WatchNow(s.DB, store.WatchedFeeds, good.ID))
+		require.NoError(t, store.WatchNow(s.DB, store.PollFeeds, bad.ID))
+		require.NoError(t, store.WatchNow(s.DB, store.PollFeeds, good.ID))
 	}
 	var crashed, looked atomic.Int32
 	e, stop := start(func(_ context.Context, id int64) (time.Duration, error) {

@@ -180,9 +180,9 @@ func (e *Engine) Run(ctx context.Context) error {
 		return fmt.Errorf("start the job engine: %w", err)
 	}
 	var loops sync.WaitGroup
-	loops.Go(func() { e.Every(ctx, claimEvery, "what is due could not be claimed", e.claimDue) })
-	loops.Go(func() { e.Every(ctx, sweepEvery, "the sweep failed", e.Sweep) })
-	loops.Go(func() { e.Every(ctx, MendEvery, "stored times in the future could not be reset", e.mendTimes) })
+	loops.Go(func() { e.Repeat(ctx, claimEvery, "what is due could not be claimed", e.claimDue) })
+	loops.Go(func() { e.Repeat(ctx, sweepEvery, "the sweep failed", e.Sweep) })
+	loops.Go(func() { e.Repeat(ctx, MendEvery, "stored times in the future could not be reset", e.mendTimes) })
 	for _, s := range e.subjects {
 		for _, loop := range s.Loops {
 			loops.Go(func() { loop(ctx) })
@@ -203,8 +203,8 @@ func (e *Engine) mendTimes(ctx context.Context) error {
 	return e.Store.MendFutureTimes(ctx, ServiceActor, e.Clock.Now(), ahead)
 }
 
-// Every does something again and again until the context ends, and logs when it fails.
-func (e *Engine) Every(ctx context.Context, interval time.Duration, failing string, once func(context.Context) error) {
+// Repeat calls a function at an interval until the context ends, and logs its failures.
+func (e *Engine) Repeat(ctx context.Context, interval time.Duration, failing string, once func(context.Context) error) {
 	tick := time.NewTicker(interval)
 	defer tick.Stop()
 	for {
@@ -268,7 +268,7 @@ func (e *Engine) claimDue(ctx context.Context) error {
 // workClaim works on a claim, and keeps it meanwhile. A claim that another took
 // over, because its job waited too long for a worker, is left to them.
 func (e *Engine) workClaim(ctx context.Context, c store.Claim) error {
-	if mine, err := e.Store.KeepClaim(ctx, c, claimFor); err != nil || !mine {
+	if mine, err := e.Store.RenewClaim(ctx, c, claimFor); err != nil || !mine {
 		return err
 	}
 	working, done := context.WithCancel(ctx)
@@ -281,7 +281,7 @@ func (e *Engine) workClaim(ctx context.Context, c store.Claim) error {
 			case <-working.Done():
 				return
 			case <-tick.C:
-				_, _ = e.Store.KeepClaim(working, c, claimFor) // lost, it is done twice, which does nothing twice
+				_, _ = e.Store.RenewClaim(working, c, claimFor) // lost, it is done twice, which does nothing twice
 			}
 		}
 	}()

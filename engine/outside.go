@@ -18,9 +18,10 @@ var ErrForbidden = errors.New("the address leads to the service's own computer, 
 // redirections is how often an address may lead on.
 const redirections = 5
 
-// Outside returns a client for addresses that people name. It asks nobody on the service's own computer unless here
-// gives leave: what listens there may trust whoever comes from there. An address has to begin its answer in time.
-func Outside(here bool, patience time.Duration) *http.Client {
+// NewExternalClient returns an HTTP client for addresses from user input. It connects to addresses of the service's own
+// machine only if here is true: programs that listen there may trust local connections. A server must send its response
+// headers within patience.
+func NewExternalClient(here bool, patience time.Duration) *http.Client {
 	return &http.Client{
 		Transport: &http.Transport{
 			DialContext: Dialer{Here: here}.DialContext, DisableCompression: true, Proxy: http.ProxyFromEnvironment,

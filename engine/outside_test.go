@@ -32,7 +32,7 @@ func TestAPasswordIsShownOnlyToWhomItWasGivenFor(t *testing.T) {
 		if authorization != "" {
 			r.Header.Set("Authorization", authorization)
 		}
-		answer, err := Outside(true, time.Minute).Do(r)
+		answer, err := NewExternalClient(true, time.Minute).Do(r)
 		if err != nil {
 			return err
 		}

@@ -33,14 +33,13 @@ type Preview struct {
 	Refused *problem.Problem // why it would be refused as things stand; nil if it would be done
 }
 
-// Previewer tries an act in a rehearsal and puts into sentences what it came to.
+// Previewer does an act in a dry run and describes its result in sentences.
 type Previewer func(ctx context.Context, actor string, r PreviewRequest) (Preview, error)
 
 // PreviewReason stands for the reason that is asked for when an act is done.
 const PreviewReason = "a reason that is asked for when it is done"
 
-// Preview tries an act and takes it back, so that what it says is what the act
-// itself would come to.
+// Preview does an act in a dry run, so that it describes the result of the act itself.
 func (e *Engine) Preview(ctx context.Context, actor string, r PreviewRequest) (p Preview, err error) {
 	known := map[act.Name]Previewer{}
 	for _, s := range e.subjects {
@@ -56,7 +55,7 @@ func (e *Engine) Preview(ctx context.Context, actor string, r PreviewRequest) (p
 		}
 		return p, problem.InvalidRequest.Errorf("act %q has no preview: use %s", r.Act, english.WordSeries(names, "or"))
 	}
-	p, err = preview(Rehearsing(ctx), actor, r)
+	p, err = preview(WithDryRun(ctx), actor, r)
 	var refused *problem.Problem
 	if errors.As(err, &refused) {
 		p.Refused, err = refused, nil

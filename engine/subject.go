@@ -17,7 +17,7 @@ import (
 type Subject struct {
 	// Ticks are called for the rows of a table until they are settled: at most
 	// one at a time for a row, over all processes.
-	Ticks map[store.Ticking]func(ctx context.Context, id int64) error
+	Ticks map[store.TickTable]func(ctx context.Context, id int64) error
 	// Sweeps put right what nobody acts on, once a second in one of the
 	// processes. Each is a change of its own, by its name.
 	Sweeps map[string]func(tx *store.Tx) error
@@ -33,7 +33,7 @@ type Subject struct {
 func (e *Engine) Add(s Subject) { e.subjects = append(e.subjects, s) }
 
 // Tick has the row of a table looked at.
-func (e *Engine) Tick(ctx context.Context, table store.Ticking, id int64) error {
+func (e *Engine) Tick(ctx context.Context, table store.TickTable, id int64) error {
 	for _, s := range e.subjects {
 		if tick, ok := s.Ticks[table]; ok {
 			return tick(ctx, id)

@@ -20,20 +20,20 @@ const (
 // its context ends: so many at once in a process, each by itself, so that one
 // that hangs keeps only its own place. See says after how long a row is looked
 // at again; an error of its own is logged.
-func (e *Engine) Watch(table store.Watched, atOnce int, see func(context.Context, int64) (time.Duration, error),
+func (e *Engine) Watch(table store.PollTable, atOnce int, see func(context.Context, int64) (time.Duration, error),
 ) func(context.Context) {
 	return func(ctx context.Context) {
 		places := make(chan struct{}, atOnce)
 		var seeing sync.WaitGroup
 		defer seeing.Wait()
-		e.Every(ctx, watchEvery, string(table)+" could not be seen to", func(ctx context.Context) error {
+		e.Repeat(ctx, watchEvery, string(table)+" could not be seen to", func(ctx context.Context) error {
 			for {
 				select {
 				case places <- struct{}{}:
 				default:
 					return nil
 				}
-				w, is, err := e.Store.ClaimWatched(ctx, table, watchLease)
+				w, is, err := e.Store.ClaimPoll(ctx, table, watchLease)
 				if err != nil || !is {
 					<-places
 					return err
@@ -48,7 +48,7 @@ func (e *Engine) Watch(table store.Watched, atOnce int, see func(context.Context
 }
 
 // seeWatched looks at a row, and keeps its claim meanwhile.
-func (e *Engine) seeWatched(ctx context.Context, w store.Watch,
+func (e *Engine) seeWatched(ctx context.Context, w store.PollClaim,
 	see func(context.Context, int64) (time.Duration, error),
 ) {
 	held, cancel := context.WithCancel(ctx)
@@ -61,7 +61,7 @@ func (e *Engine) seeWatched(ctx context.Context, w store.Watch,
 			case <-held.Done():
 				return
 			case <-tick.C:
-				if mine, err := e.Store.KeepWatched(held, w, watchLease); err == nil && !mine {
+				if mine, err := e.Store.RenewPoll(held, w, watchLease); err == nil && !mine {
 					cancel()
 				}
 			}

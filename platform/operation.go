@@ -363,13 +363,13 @@ type performance struct {
 func Perform[In, Out any](r Repertoire, k Kind[In, Out], check func(context.Context, In) error,
 	do func(ctx context.Context, key string, in In, report func(percent int)) (Out, error),
 ) {
-	PerformTelling(r, k, check, func(ctx context.Context, key string, in In, report func(Progress)) (Out, error) {
+	PerformWithProgress(r, k, check, func(ctx context.Context, key string, in In, report func(Progress)) (Out, error) {
 		return do(ctx, key, in, func(percent int) { report(Progress{Percent: percent}) })
 	})
 }
 
-// PerformTelling is Perform, for what has more to tell.
-func PerformTelling[In, Out any](r Repertoire, k Kind[In, Out], check func(context.Context, In) error,
+// PerformWithProgress is Perform for operations that report more than a percentage.
+func PerformWithProgress[In, Out any](r Repertoire, k Kind[In, Out], check func(context.Context, In) error,
 	do func(ctx context.Context, key string, in In, report func(Progress)) (Out, error),
 ) {
 	r[string(k)] = performance{

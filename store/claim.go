@@ -6,43 +6,44 @@ import (
 	"time"
 )
 
-// Ticking is a table whose rows are looked at again and again until they are
-// settled. It has the columns id, settled, next_tick_at, held_until and claim.
-type Ticking string
+// TickTable is a table whose rows the service decides about repeatedly until
+// they are settled. It has the columns id, settled, next_tick_at, held_until and claim.
+type TickTable string
 
-// The tables that there are.
+// Tables with rows that tick.
 const (
-	RolloverTicks Ticking = "rollovers"
-	BuildTicks    Ticking = "builds"
-	ProofTicks    Ticking = "proofs"
+	RolloverTicks TickTable = "rollovers"
+	BuildTicks    TickTable = "builds"
+	ProofTicks    TickTable = "proofs"
 )
 
-var ticking = map[Ticking]bool{RolloverTicks: true, BuildTicks: true, ProofTicks: true}
+var tickTables = map[TickTable]bool{RolloverTicks: true, BuildTicks: true, ProofTicks: true}
 
-// Claim is something due that a process works on. While it keeps the claim,
-// which it renews, nobody else is given the same.
+// Claim is the claim of a process to a row that is due: to a row of a tick
+// table, or to a work. No other process can claim the row before the lease
+// ends, which the process renews.
 type Claim struct {
-	Table  Ticking // the table of the row that is to tick, or
-	ID     int64   // the row
-	Work   string  // the key of the work that is to be seen to
+	Table  TickTable // of a row that ticks
+	ID     int64     // of a row that ticks
+	Work   string    // the key of a work
 	Number int64
 }
 
-// row says where the claim is kept, with the name of the column that says when it is due again.
+// row returns the table and condition of the claimed row, and the column with the time at which it is due again.
 func (c Claim) row() (table, where, due string, id any, err error) {
 	switch {
 	case c.Work != "":
 		return "works", "key", "next_poll_at", c.Work, nil
-	case ticking[c.Table]:
+	case tickTables[c.Table]:
 		return string(c.Table), "id", "next_tick_at", c.ID, nil
 	}
-	return "", "", "", nil, fmt.Errorf("claim %d is of table %q, which does not tick", c.Number, c.Table)
+	return "", "", "", nil, fmt.Errorf("claim %d: the rows of table %q do not tick", c.Number, c.Table)
 }
 
-// ClaimTicks claims the rows of a table that are due, for so long.
-func (s *Store) ClaimTicks(ctx context.Context, table Ticking, lease time.Duration) (claims []Claim, err error) {
-	if !ticking[table] {
-		return nil, fmt.Errorf("table %q does not tick", table)
+// ClaimTicks claims the rows of a table that are due, for the time of the lease.
+func (s *Store) ClaimTicks(ctx context.Context, table TickTable, lease time.Duration) (claims []Claim, err error) {
+	if !tickTables[table] {
+		return nil, fmt.Errorf("the rows of table %q do not tick", table)
 	}
 	if err := s.DB.WithContext(ctx).Raw(`
 		update `+string(table)+` set held_until = now() + @lease * interval '1 second', claim = nextval('claims') where id in (
@@ -57,9 +58,9 @@ func (s *Store) ClaimTicks(ctx context.Context, table Ticking, lease time.Durati
 	return claims, nil
 }
 
-// ClaimWorks claims works that are due, for so long. At a site, no more are
-// claimed than its share, over all processes, and only one if the site did not
-// answer last time; none before its next turn.
+// ClaimWorks claims works that are due, for the time of the lease. All
+// processes together hold at most share claims per site, and only one after the
+// site did not answer. No work of the site is claimed before its retry time.
 func (s *Store) ClaimWorks(ctx context.Context, lease time.Duration, share int) (claims []Claim, err error) {
 	if err := s.DB.WithContext(ctx).Raw(`
 		update works set held_until = now() + @lease * interval '1 second', claim = nextval('claims') where key in (
@@ -76,8 +77,8 @@ func (s *Store) ClaimWorks(ctx context.Context, lease time.Duration, share int) 
 	return claims, nil
 }
 
-// KeepClaim goes on keeping a claim. It is false if it is another's by now.
-func (s *Store) KeepClaim(ctx context.Context, c Claim, lease time.Duration) (bool, error) {
+// RenewClaim renews the lease of a claim; false if another process has claimed the row since.
+func (s *Store) RenewClaim(ctx context.Context, c Claim, lease time.Duration) (bool, error) {
 	table, where, _, id, err := c.row()
 	if err != nil {
 		return false, err
@@ -85,13 +86,12 @@ func (s *Store) KeepClaim(ctx context.Context, c Claim, lease time.Duration) (bo
 	r := s.DB.WithContext(ctx).Exec("update "+table+" set held_until = now() + ? * interval '1 second' "+
 		"where "+where+" = ? and claim = ?", lease.Seconds(), id, c.Number)
 	if r.Error != nil {
-		return false, fmt.Errorf("keep a claim of %s: %w", table, r.Error)
+		return false, fmt.Errorf("renew a claim of %s: %w", table, r.Error)
 	}
 	return r.RowsAffected > 0, nil
 }
 
-// ReleaseClaim lets go of a claim; it is due again after the wait, or when it
-// was said to be meanwhile.
+// ReleaseClaim ends a claim. The row is due again after the wait, or at its due time if that is later.
 func (s *Store) ReleaseClaim(ctx context.Context, c Claim, wait time.Duration) error {
 	table, where, due, id, err := c.row()
 	if err != nil {
@@ -100,7 +100,7 @@ func (s *Store) ReleaseClaim(ctx context.Context, c Claim, wait time.Duration) e
 	if err := s.DB.WithContext(ctx).Exec("update "+table+" set held_until = '-infinity', "+
 		due+" = greatest("+due+", now() + ? * interval '1 second') where "+where+" = ? and claim = ?",
 		wait.Seconds(), id, c.Number).Error; err != nil {
-		return fmt.Errorf("let go of a claim of %s: %w", table, err)
+		return fmt.Errorf("release a claim of %s: %w", table, err)
 	}
 	return nil
 }

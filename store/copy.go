@@ -143,14 +143,14 @@ func SitesOf(db *gorm.DB, imageID int64) (ids []int64, err error) {
 // WorkReadCopy is the kind of work that reads a copy again.
 const WorkReadCopy WorkKind = "read-copy"
 
-// CopyIsIntact notes that a copy was read and is what it should be.
-func (tx *Tx) CopyIsIntact(id int64) error {
+// MarkCopyIntact records that a copy was read and matches its digests.
+func (tx *Tx) MarkCopyIntact(id int64) error {
 	return tx.Exec("update copies set read_at = ? where id = ? and state = 'present'", tx.Now, id).Error
 }
 
-// CopyIsWrong notes what is wrong with a copy that was there: nothing is made from it any more. It is false if the
-// copy is not there any more.
-func (tx *Tx) CopyIsWrong(id int64, why string) (was bool, err error) {
+// MarkCopyCorrupt records why a stored copy cannot be used: no machine is cloned from it. It returns false if the copy
+// is no longer stored.
+func (tx *Tx) MarkCopyCorrupt(id int64, why string) (was bool, err error) {
 	r := tx.Exec("update copies set state = 'failed', failure = ? where id = ? and state = 'present'", why, id)
 	return r.RowsAffected > 0, r.Error
 }

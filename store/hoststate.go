@@ -181,15 +181,16 @@ func (tx *Tx) StillEmpty(h Host, limit time.Time) (empty bool, err error) {
 	return empty, err
 }
 
-// LendDisk notes that the machine of an emptied host goes off, so that its disk can be copied: it is neither started
-// nor put back to service meanwhile.
-func (tx *Tx) LendDisk(h *Host) error {
+// BeginDiskCopy records that the machine of an empty host goes off so that its disk can be copied. The host is neither
+// started nor returned to service until the copy ends.
+func (tx *Tx) BeginDiskCopy(h *Host) error {
 	h.Machine = false
 	return tx.Save(h).Error
 }
 
-// KeepDisk ends that without a copy: the host comes back by itself when its agent is heard anew.
-func (tx *Tx) KeepDisk(h *Host, why string) error {
+// CancelDiskCopy ends the copy of a disk without a result: the host returns to service at the next heartbeat of its
+// agent.
+func (tx *Tx) CancelDiskCopy(h *Host, why string) error {
 	h.Machine, h.Silent, h.Why = true, true, why
 	if err := tx.Exec("update pulses set seen_at = null where host_id = ?", h.ID).Error; err != nil {
 		return err
@@ -197,8 +198,9 @@ func (tx *Tx) KeepDisk(h *Host, why string) error {
 	return tx.MoveHost(h, host.Faulty)
 }
 
-// GiveDisk ends it with a copy: what is on the host's disk is another machine's now, and must not speak for the host.
-func (tx *Tx) GiveDisk(h *Host, why string) error {
+// FinishDiskCopy ends the copy of a disk: another machine has the agent's credential now, so it must not report for the
+// host.
+func (tx *Tx) FinishDiskCopy(h *Host, why string) error {
 	for _, statement := range forgetAgent {
 		if err := tx.Exec(statement+" = ?", h.ID).Error; err != nil {
 			return fmt.Errorf("forget the agent of host %s: %w", h.Name, err)

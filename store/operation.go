@@ -40,9 +40,9 @@ func (j journal) Lease(ctx context.Context, key, holder string, lease time.Durat
 	return tag.RowsAffected() == 1, err
 }
 
-// Exclusively holds a lock of the database for the site, on a connection of its own.
+// WithLock holds a lock of the database for the site, on a connection of its own.
 // Within a process they queue without one.
-func (j journal) Exclusively(ctx context.Context, site string, fn func() error) error {
+func (j journal) WithLock(ctx context.Context, site string, fn func() error) error {
 	queue := j.queueOf(site)
 	select {
 	case queue <- struct{}{}:

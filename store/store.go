@@ -52,7 +52,7 @@ type Store struct {
 	DB   *gorm.DB
 	Pool *pgxpool.Pool
 
-	queues sync.Map // of those who wait for Journal.Exclusively in this process, by site
+	queues sync.Map // of those who wait for Journal.WithLock in this process, by site
 }
 
 // Open connects to the database at the URL and brings its schema up to date.

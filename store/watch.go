@@ -8,40 +8,39 @@ import (
 	"gorm.io/gorm"
 )
 
-// Watched is a table whose rows are of something outside that is looked at in
-// its time, by one process each. It has the columns id, due_at, asked,
-// held_until and claim, which are in real time and in no model.
-type Watched string
+// PollTable is a table whose rows describe external sources, which the service
+// polls. One process at a time polls a row. The table has the columns id,
+// due_at, asked, held_until and claim. They hold real time, not the clock's,
+// and are not part of a model.
+type PollTable string
 
-// The tables that there are.
+// Tables with external sources.
 const (
-	WatchedBases Watched = "bases"
-	WatchedFeeds Watched = "feeds"
-
-	WatchedRepositories Watched = "repositories"
+	PollBases        PollTable = "bases"
+	PollFeeds        PollTable = "feeds"
+	PollRepositories PollTable = "repositories"
 )
 
-// watched are the rows of a table that are looked at.
-var watched = map[Watched]string{
-	WatchedBases: "state in ('receiving', 'fetching', 'converting')",
-	WatchedFeeds: "true",
-
-	WatchedRepositories: "true",
+// pollConditions select the rows of a table that are polled.
+var pollConditions = map[PollTable]string{
+	PollBases:        "state in ('receiving', 'fetching', 'converting')",
+	PollFeeds:        "true",
+	PollRepositories: "true",
 }
 
-// Watch is a row that a process looks at. While it keeps it, nobody else is given the same.
-type Watch struct {
-	Table Watched `gorm:"-"`
+// PollClaim is the claim of a process to poll a row. No other process can claim the row before the lease ends.
+type PollClaim struct {
+	Table PollTable `gorm:"-"`
 	ID    int64
 	Claim int64
-	Asked int64 // how often somebody had asked for it before
+	Asked int64 // number of requests to poll the row at once, at the time of the claim
 }
 
-// ClaimWatched claims the row of a table that has been due longest, for so long; false if none is.
-func (s *Store) ClaimWatched(ctx context.Context, table Watched, lease time.Duration) (w Watch, is bool, err error) {
-	which, known := watched[table]
+// ClaimPoll claims the row of a table that has been due longest, for the time of the lease; false if no row is due.
+func (s *Store) ClaimPoll(ctx context.Context, table PollTable, lease time.Duration) (w PollClaim, is bool, err error) {
+	which, known := pollConditions[table]
 	if !known {
-		return w, false, fmt.Errorf("table %q is not watched", table)
+		return w, false, fmt.Errorf("table %q has no external sources", table)
 	}
 	r := s.DB.WithContext(ctx).Raw(`
 		update `+string(table)+` set held_until = now() + ? * interval '1 second', claim = nextval('claims') where id = (
@@ -52,21 +51,21 @@ func (s *Store) ClaimWatched(ctx context.Context, table Watched, lease time.Dura
 	return w, r.RowsAffected > 0, r.Error
 }
 
-// KeepWatched goes on keeping a claim. It is false if it is another's by now.
-func (s *Store) KeepWatched(ctx context.Context, w Watch, lease time.Duration) (bool, error) {
+// RenewPoll renews the lease of a claim; false if another process has claimed the row since.
+func (s *Store) RenewPoll(ctx context.Context, w PollClaim, lease time.Duration) (bool, error) {
 	r := s.DB.WithContext(ctx).Exec("update "+string(w.Table)+" set held_until = now() + ? * interval '1 second' "+
 		"where id = ? and claim = ?", lease.Seconds(), w.ID, w.Claim)
 	return r.RowsAffected > 0, r.Error
 }
 
 // ReleaseWatched lets go of a claim. The row is due again after the wait, or now if somebody asked for it meanwhile.
-func (s *Store) ReleaseWatched(ctx context.Context, w Watch, wait time.Duration) error {
+func (s *Store) ReleaseWatched(ctx context.Context, w PollClaim, wait time.Duration) error {
 	return s.DB.WithContext(ctx).Exec("update "+string(w.Table)+` set held_until = '-infinity',
 		due_at = now() + case when asked = ? then ? else 0 end * interval '1 second' where id = ? and claim = ?`,
 		w.Asked, wait.Seconds(), w.ID, w.Claim).Error
 }
 
 // WatchNow has a row looked at now, also if that is done at this moment: what changed since it began is not missed.
-func WatchNow(db *gorm.DB, table Watched, id int64) error {
+func WatchNow(db *gorm.DB, table PollTable, id int64) error {
 	return fresh(db).Exec("update "+string(table)+" set due_at = now(), asked = asked + 1 where id = ?", id).Error
 }

@@ -18,8 +18,8 @@ func TestWhatIsWatchedIsOnesAtATimeAndWhoAsksMeanwhileIsNotForgotten(t *testing.
 	for _, name := range []string{"estuary", "harbour"} {
 		require.NoError(t, s.DB.Create(&store.Feed{Name: name, Address: "http://x", EverySeconds: 60}).Error)
 	}
-	claim := func() (store.Watch, bool) {
-		w, is, err := s.ClaimWatched(ctx, store.WatchedFeeds, time.Minute)
+	claim := func() (store.PollClaim, bool) {
+		w, is, err := s.ClaimPoll(ctx, store.PollFeeds, time.Minute)
 		require.NoError(t, err)
 		return w, is
 	}
@@ -32,7 +32,7 @@ func TestWhatIsWatchedIsOnesAtATimeAndWhoAsksMeanwhileIsNotForgotten(t *testing.
 	require.False(t, is, "both are looked at")
 
 	// Somebody asks for the first while it is looked at: it is due again as soon as that is done. The other waits.
-	require.NoError(t, store.WatchNow(s.DB, store.WatchedFeeds, one.ID))
+	require.NoError(t, store.WatchNow(s.DB, store.PollFeeds, one.ID))
 	_, is = claim()
 	require.False(t, is)
 	require.NoError(t, s.ReleaseWatched(ctx, one, time.Hour))
@@ -48,17 +48,17 @@ func TestWhatIsWatchedIsOnesAtATimeAndWhoAsksMeanwhileIsNotForgotten(t *testing.
 	others, is := claim()
 	require.True(t, is)
 	require.Equal(t, again.ID, others.ID)
-	mine, err := s.KeepWatched(ctx, again, time.Minute)
+	mine, err := s.RenewPoll(ctx, again, time.Minute)
 	require.NoError(t, err)
 	require.False(t, mine)
 	require.NoError(t, s.ReleaseWatched(ctx, again, 0))
 	_, is = claim()
 	require.False(t, is)
-	mine, err = s.KeepWatched(ctx, others, time.Minute)
+	mine, err = s.RenewPoll(ctx, others, time.Minute)
 	require.NoError(t, err)
 	require.True(t, mine)
-	_, _, err = s.ClaimWatched(ctx, "accounts", time.Minute)
-	require.ErrorContains(t, err, "is not watched")
+	_, _, err = s.ClaimPoll(ctx, "accounts", time.Minute)
+	require.ErrorContains(t, err, "has no external sources")
 }
 
 func TestTheReleasesOfAFeedAreReplacedAsAWhole(t *testing.T) {

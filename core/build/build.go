@@ -155,8 +155,8 @@ func (s StepState) Settled() bool {
 	return s == StepDone || s == StepNoted || s == StepSkipped || s == StepLater
 }
 
-// StandsAt says how a step stands whose last try does so, in a build of the state.
-func StandsAt(step sheet.Step, last Task, state State) StepState {
+// StepStateOf returns the state of a step from its latest task and the state of its build.
+func StepStateOf(step sheet.Step, last Task, state State) StepState {
 	switch {
 	case step.Skipped:
 		return StepSkipped

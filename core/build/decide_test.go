@@ -149,8 +149,8 @@ func TestAStepWhoseConditionIsNotMetIsPassedOver(t *testing.T) {
 	require.Equal(t, []Action{{Kind: DoStep, Step: 1, Attempt: 1}}, Decide(p, s, noon).Actions)
 	s.Steps[1] = []Task{done}
 	require.Equal(t, Checking, Decide(p, s, noon).State)
-	require.Equal(t, StepSkipped, StandsAt(skipped, Task{}, Working))
-	require.Equal(t, StepSkipped, StandsAt(skipped, Task{}, Failed))
+	require.Equal(t, StepSkipped, StepStateOf(skipped, Task{}, Working))
+	require.Equal(t, StepSkipped, StepStateOf(skipped, Task{}, Failed))
 	require.True(t, StepSkipped.Settled())
 }
 
@@ -277,7 +277,7 @@ func TestAStepStandsAsItsLastTry(t *testing.T) {
 		{again, broken, Working, StepFailed},
 		{goOnF, broken, Working, StepNoted},
 	} {
-		require.Equal(t, c.want, StandsAt(step("one", c.onFailure), c.last, c.state), c)
+		require.Equal(t, c.want, StepStateOf(step("one", c.onFailure), c.last, c.state), c)
 		require.Contains(t, StepStates(), c.want)
 		require.Equal(t, c.want == StepDone || c.want == StepNoted, c.want.Settled())
 	}
@@ -374,7 +374,7 @@ func (p *played) goOn() {
 		}
 	}
 	for i, tries := range p.s.Steps {
-		if last := len(tries) - 1; last >= 0 && !StandsAt(p.plan.Steps[i], tries[last], Failed).Settled() {
+		if last := len(tries) - 1; last >= 0 && !StepStateOf(p.plan.Steps[i], tries[last], Failed).Settled() {
 			p.s.Before[i] = len(tries)
 		}
 	}

@@ -127,7 +127,7 @@ func (d *decider) putBack(hosts []Host) {
 			d.act(Action{Kind: Leave, Host: h.ID, Why: "the rollover was stopped before its turn"})
 		case Draining, Warned, Emptied:
 			d.act(Action{Kind: Release, Host: h.ID, Rest: d.rest(h), Why: "the rollover was stopped; " +
-				whatItHas(d.rest(h))})
+				restText(d.rest(h))})
 		case Rebuilding, Checking:
 			flying++
 		}
@@ -189,7 +189,8 @@ func (d *decider) rest(h *Host) host.State {
 	return host.Serving
 }
 
-func whatItHas(rest host.State) string {
+// restText describes the state of a host that keeps its old disk.
+func restText(rest host.State) string {
 	switch rest {
 	case host.Off:
 		return "it has no machine yet"

@@ -66,9 +66,9 @@ func New(e *engine.Engine) *Bases {
 	engine.AddWork(e, bs.deletions)
 	if e.Bases != "" {
 		e.Add(engine.Subject{Loops: []func(context.Context){
-			e.Watch(store.WatchedBases, basesAtOnce, bs.see),
+			e.Watch(store.PollBases, basesAtOnce, bs.see),
 			func(ctx context.Context) {
-				e.Every(ctx, tidyEvery, "the folder of bases could not be tidied", bs.tidied)
+				e.Repeat(ctx, tidyEvery, "the folder of bases could not be tidied", bs.tidied)
 			},
 		}})
 	}

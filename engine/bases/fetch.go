@@ -45,7 +45,7 @@ func (bs *Bases) fetch(ctx context.Context, b store.Base) error {
 	if b.Have > 0 {
 		request.Header.Set("Range", fmt.Sprintf("bytes=%d-", b.Have))
 	}
-	answer, err := engine.Outside(bs.engine.FetchFromHere, time.Duration(bs.patience.Load())).Do(request)
+	answer, err := engine.NewExternalClient(bs.engine.FetchFromHere, time.Duration(bs.patience.Load())).Do(request)
 	if errors.Is(err, engine.ErrForbidden) {
 		return &unfit{engine.ErrForbidden.Error()}
 	}

@@ -138,17 +138,17 @@ func New(e *engine.Engine, vs *versions.Versions, fl *fleet.Fleet, of *bases.Bas
 	engine.AddWork(e, bs.checkpoints)
 	engine.AddWork(e, bs.reverts)
 	e.Add(engine.Subject{
-		Ticks: map[store.Ticking]func(context.Context, int64) error{store.BuildTicks: bs.tick},
+		Ticks: map[store.TickTable]func(context.Context, int64) error{store.BuildTicks: bs.tick},
 		Sweeps: map[string]func(*store.Tx) error{
 			"build machines": bs.sweepMachines,
 			"sheet files":    func(tx *store.Tx) error { return store.PruneSheetFiles(tx, time.Now().Add(-filesKept)) },
 		},
 		Loops: []func(context.Context){func(ctx context.Context) {
-			e.Every(ctx, observeEvery, "build machines could not be looked at", bs.Observe)
+			e.Repeat(ctx, observeEvery, "build machines could not be looked at", bs.Observe)
 		}, func(ctx context.Context) {
-			e.Every(ctx, followEvery, "build machines that wait could not be looked at", bs.FollowWaiting)
+			e.Repeat(ctx, followEvery, "build machines that wait could not be looked at", bs.FollowWaiting)
 		}, func(ctx context.Context) {
-			e.Every(ctx, pruneEvery, "build logs that are kept no longer could not be deleted", bs.pruneLogs)
+			e.Repeat(ctx, pruneEvery, "build logs that are kept no longer could not be deleted", bs.pruneLogs)
 		}},
 		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters, machineMatters},
 	})

@@ -199,7 +199,7 @@ func (bs *Builds) copyWhenEmpty(tx *store.Tx, m *store.Machine, h *store.Host) e
 	if err != nil || !empty {
 		return err
 	}
-	if err := tx.LendDisk(h); err != nil {
+	if err := tx.BeginDiskCopy(h); err != nil {
 		return err
 	}
 	m.Become(machine.Copying, tx.Now)
@@ -236,10 +236,10 @@ func (bs *Builds) copyEnded(tx *store.Tx, in ofMachine, end *engine.Ending[platf
 	case err != nil:
 		return err
 	case end.Failure != "":
-		err = tx.KeepDisk(&h, fmt.Sprintf("its disk could not be copied for build machine %s: its machine has to be "+
-			"heard again", m.Name))
+		err = tx.CancelDiskCopy(&h, fmt.Sprintf("its disk could not be copied for build machine %s: its machine has "+
+			"to be heard again", m.Name))
 	default:
-		err = tx.GiveDisk(&h, fmt.Sprintf("its disk was copied for build machine %s, and it is out of service: "+
+		err = tx.FinishDiskCopy(&h, fmt.Sprintf("its disk was copied for build machine %s, and it is out of service: "+
 			"rebuild it", m.Name))
 		tx.Record(store.Entry{
 			Verb: "host.give", Subject: "host " + h.Name, Reason: "its disk is build machine " + m.Name + "'s now",

@@ -84,7 +84,7 @@ func (bs *Builds) GoOn(ctx context.Context, actor string, id int64, o Order) err
 			}
 		}
 		steps, from := StepsOf(*b, works), 0
-		for from < len(steps) && build.StandsAt(b.Plan.V.Steps[from], steps[from].Task, b.State).Settled() {
+		for from < len(steps) && build.StepStateOf(b.Plan.V.Steps[from], steps[from].Task, b.State).Settled() {
 			from++
 		}
 		// As many steps stay as they are. What is half sealed is good for nothing.

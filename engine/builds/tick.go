@@ -51,7 +51,7 @@ func (bs *Builds) tick(ctx context.Context, id int64) error {
 			if tries := s.Steps[i]; len(tries) > b.Before.V.Of(i) {
 				last = tries[len(tries)-1]
 			}
-			if stands := build.StandsAt(step, last, b.State); stands == build.StepDone || stands == build.StepNoted {
+			if stands := build.StepStateOf(step, last, b.State); stands == build.StepDone || stands == build.StepNoted {
 				done++
 			}
 		}

@@ -48,7 +48,7 @@ const (
 func New(e *engine.Engine) *Feeds {
 	fs := &Feeds{e}
 	e.Add(engine.Subject{
-		Loops:   []func(context.Context){e.Watch(store.WatchedFeeds, atOnce, fs.see)},
+		Loops:   []func(context.Context){e.Watch(store.PollFeeds, atOnce, fs.see)},
 		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
 	})
 	return fs
@@ -124,7 +124,7 @@ func (fs *Feeds) ReadNow(ctx context.Context, name string) (f store.Feed, err er
 	if f, err = store.FeedNamed(db, name); err != nil {
 		return f, err
 	}
-	return f, store.WatchNow(db, store.WatchedFeeds, f.ID)
+	return f, store.WatchNow(db, store.PollFeeds, f.ID)
 }
 
 // One returns the release that is meant, with its feed. What is wrong is a problem that says what there is instead.
@@ -341,7 +341,7 @@ func (fs *Feeds) get(ctx context.Context, address string) (name string, err erro
 	if err != nil {
 		return "", err
 	}
-	answer, err := engine.Outside(fs.engine.FetchFromHere, patience).Do(request)
+	answer, err := engine.NewExternalClient(fs.engine.FetchFromHere, patience).Do(request)
 	if errors.Is(err, engine.ErrForbidden) {
 		return "", engine.ErrForbidden
 	}

@@ -36,7 +36,7 @@ func New(e *engine.Engine) *Flaws {
 	fs := &Flaws{e}
 	e.Add(engine.Subject{
 		Loops: []func(context.Context){func(ctx context.Context) {
-			e.Every(ctx, lookEvery, "versions could not be held against the lists of known flaws", fs.look)
+			e.Repeat(ctx, lookEvery, "versions could not be held against the lists of known flaws", fs.look)
 		}},
 		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
 	})

@@ -51,7 +51,7 @@ func (fl *Fleet) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 		return result, err
 	}
 	if dryRun {
-		ctx = engine.Rehearsing(ctx)
+		ctx = engine.WithDryRun(ctx)
 	}
 	err = fl.engine.Change(ctx, actor, func(tx *store.Tx) error {
 		if !dryRun {

@@ -42,7 +42,7 @@ func New(e *engine.Engine, interval time.Duration) *Fleet {
 		Loops: []func(context.Context){
 			fl.ingest.run,
 			func(ctx context.Context) {
-				e.Every(ctx, inspectEvery, "machines could not be looked at", fl.inspectFaulty)
+				e.Repeat(ctx, inspectEvery, "machines could not be looked at", fl.inspectFaulty)
 			},
 		},
 		Sweeps:   map[string]func(*store.Tx) error{"hosts": fl.sweep},

@@ -112,7 +112,7 @@ func (fl *Fleet) previewPin(ctx context.Context, actor string, r engine.PreviewR
 	if err != nil {
 		return p, err
 	}
-	err = fl.Pin(engine.Inspecting(ctx, func(tx *store.Tx) error {
+	err = fl.Pin(engine.WithInspectedDryRun(ctx, func(tx *store.Tx) error {
 		effect, err := versions.EffectOn(tx, v, pool)
 		p.Will = append([]string{
 			fmt.Sprintf("The target version of pool %s becomes %s, regardless of track %s, until the pool is unpinned.",

@@ -58,7 +58,7 @@ func New(e *engine.Engine, vs *versions.Versions) *Proofs {
 	engine.AddWork(e, ps.tries)
 	engine.AddWork(e, ps.discards)
 	e.Add(engine.Subject{
-		Ticks:   map[store.Ticking]func(context.Context, int64) error{store.ProofTicks: ps.tick},
+		Ticks:   map[store.TickTable]func(context.Context, int64) error{store.ProofTicks: ps.tick},
 		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
 	})
 	return ps

@@ -149,7 +149,7 @@ func built(db *gorm.DB, m *provenance.Made, b store.Build, site string) error {
 	}
 	steps, done := []map[string]any{}, builds.StepsOf(b, works)
 	for i, step := range plan.Steps {
-		result := build.StandsAt(step, done[i].Task, b.State)
+		result := build.StepStateOf(step, done[i].Task, b.State)
 		s := map[string]any{
 			"name": step.Name, "does": step.Explain(), "sha256": compare.Digest(step), "left_out": step.Skipped,
 			"result": results[result], "attempts": done[i].Attempts,

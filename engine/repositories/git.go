@@ -50,7 +50,7 @@ const (
 // server sends. It is one for the process: that is how the protocols are known. Whose leave it is comes with each
 // request; over SSH, with the name of a proxy that stands for the dialer.
 var transports = sync.OnceFunc(func() {
-	c := engine.Outside(true, patience)
+	c := engine.NewExternalClient(true, patience)
 	c.Transport.(*http.Transport).DialContext = func(ctx context.Context, network, address string) (net.Conn, error) {
 		here, _ := ctx.Value(leave{}).(bool)
 		return engine.Dialer{Here: here}.DialContext(ctx, network, address)

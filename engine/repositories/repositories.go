@@ -68,7 +68,7 @@ func New(e *engine.Engine, bs *builds.Builds) *Repositories {
 	rs := &Repositories{engine: e, builds: bs}
 	rs.patience.Store(int64(patience))
 	e.Add(engine.Subject{
-		Loops:   []func(context.Context){e.Watch(store.WatchedRepositories, atOnce, rs.see)},
+		Loops:   []func(context.Context){e.Watch(store.PollRepositories, atOnce, rs.see)},
 		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
 	})
 	return rs
@@ -123,7 +123,7 @@ func (rs *Repositories) Follow(ctx context.Context, actor, name string, r Reques
 			return err
 		}
 		record(tx, kept, "follow", "", map[string]any{"address": row.Address, "of": row.Of(), "file": row.Path()})
-		return store.WatchNow(tx.DB, store.WatchedRepositories, row.ID)
+		return store.WatchNow(tx.DB, store.PollRepositories, row.ID)
 	})
 }
 
@@ -227,7 +227,7 @@ func (rs *Repositories) LookNow(ctx context.Context, name string, may func(image
 	if err != nil {
 		return err
 	}
-	return store.WatchNow(db, store.WatchedRepositories, r.ID)
+	return store.WatchNow(db, store.PollRepositories, r.ID)
 }
 
 // errUnsigned is the answer to every announcement that is not signed as it should be, so that nobody learns by it which
@@ -267,7 +267,7 @@ func (rs *Repositories) Announce(ctx context.Context, name, signature string, bo
 	if err != nil || !strings.HasPrefix(signature, "sha256=") || !hmac.Equal(given, mac.Sum(nil)) {
 		return errUnsigned
 	}
-	return store.WatchNow(db, store.WatchedRepositories, r.ID)
+	return store.WatchNow(db, store.PollRepositories, r.ID)
 }
 
 // taken is what was found in a repository.

@@ -50,7 +50,7 @@ func New(e *engine.Engine, f *fleet.Fleet) *Rollovers {
 	}
 	engine.AddWork(e, rs.rebuilds)
 	e.Add(engine.Subject{
-		Ticks:    map[store.Ticking]func(context.Context, int64) error{store.RolloverTicks: rs.tick},
+		Ticks:    map[store.TickTable]func(context.Context, int64) error{store.RolloverTicks: rs.tick},
 		Matters:  []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
 		Previews: map[act.Name]engine.Previewer{act.Roll: rs.previewRoll, act.Rollback: rs.previewRollback},
 	})

@@ -54,9 +54,9 @@ func New(e *engine.Engine, bs *builds.Builds) *Schedules {
 	ss := &Schedules{engine: e, builds: bs}
 	e.Add(engine.Subject{
 		Loops: []func(context.Context){func(ctx context.Context) {
-			e.Every(ctx, followEvery, "schedules could not be looked at", ss.Follow)
+			e.Repeat(ctx, followEvery, "schedules could not be looked at", ss.Follow)
 		}, func(ctx context.Context) {
-			e.Every(ctx, engine.MendEvery, "the next dates of schedules could not be computed", ss.Recompute)
+			e.Repeat(ctx, engine.MendEvery, "the next dates of schedules could not be computed", ss.Recompute)
 		}},
 		Matters: []func(*gorm.DB, time.Time, func(engine.Matter)) error{matters},
 	})

@@ -156,12 +156,12 @@ func readingEnded(tx *store.Tx, in ofCopy, end *engine.Ending[platform.Read]) er
 	}
 	if end.Output.Wrong == "" {
 		tx.Emit("copy.read", Subject(img, v), nil)
-		return tx.CopyIsIntact(in.Copy)
+		return tx.MarkCopyIntact(in.Copy)
 	}
 	if v.State != image.Sealed {
 		return nil // it was retired meanwhile, and its copies go
 	}
-	was, err := tx.CopyIsWrong(in.Copy, end.Output.Wrong)
+	was, err := tx.MarkCopyCorrupt(in.Copy, end.Output.Wrong)
 	if err != nil || !was {
 		return err
 	}

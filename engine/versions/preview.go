@@ -47,7 +47,7 @@ type Effect struct {
 	Others []string
 }
 
-// EffectOn reads the effect on pools whose target is now a version, within the rehearsal of the act.
+// EffectOn reads the effect on pools whose target is now a version, within a dry run of the act.
 func EffectOn(tx *store.Tx, v store.Version, pools ...store.Pool) (e Effect, err error) {
 	ids := make([]int64, len(pools))
 	for i, p := range pools {
@@ -117,7 +117,7 @@ func (vs *Versions) previewStage(ctx context.Context, actor string, r engine.Pre
 	if err != nil {
 		return p, err
 	}
-	err = vs.Stage(engine.Inspecting(ctx, func(tx *store.Tx) error {
+	err = vs.Stage(engine.WithInspectedDryRun(ctx, func(tx *store.Tx) error {
 		after, err := afterTrack(tx, img, v, image.Pilot)
 		if !done {
 			p.Will = slices.Concat(p.Will[:1], after, []string{"Production does not change."})
@@ -142,7 +142,7 @@ func (vs *Versions) previewActivate(ctx context.Context, actor string, r engine.
 		p.Will = append(p.Will, costs...)
 	}
 	redirected := map[int64]string{}
-	err = vs.Activate(engine.Inspecting(ctx, func(tx *store.Tx) error {
+	err = vs.Activate(engine.WithInspectedDryRun(ctx, func(tx *store.Tx) error {
 		after, err := afterTrack(tx, img, v, image.Live)
 		if done || err != nil {
 			return err
@@ -190,7 +190,7 @@ func (vs *Versions) previewRetire(ctx context.Context, actor string, r engine.Pr
 	if err != nil {
 		return p, err
 	}
-	err = vs.Retire(engine.Inspecting(ctx, func(tx *store.Tx) error {
+	err = vs.Retire(engine.WithInspectedDryRun(ctx, func(tx *store.Tx) error {
 		copies, err := store.Copies(tx.DB, v.ID)
 		gone := []string{english.Plural(len(copies), "copy", "copies")}
 		if v.Digest != "" {

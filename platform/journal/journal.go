@@ -247,8 +247,8 @@ func (m *Memory) Lease(_ context.Context, key, holder string, lease time.Duratio
 	return true, nil
 }
 
-// Exclusively is platform.Journal's.
-func (m *Memory) Exclusively(_ context.Context, _ string, fn func() error) error {
+// WithLock is platform.Journal's.
+func (m *Memory) WithLock(_ context.Context, _ string, fn func() error) error {
 	m.exclusive.Lock()
 	defer m.exclusive.Unlock()
 	return fn()

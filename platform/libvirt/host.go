@@ -54,7 +54,7 @@ func (s *Site) rebuild(ctx context.Context, key string, r platform.Rebuild, repo
 		return done, start()
 	}
 	// What two machines need can be there for one of them only: they are placed and started one after the other.
-	return done, s.journal.Exclusively(ctx, s.name, func() error {
+	return done, s.journal.WithLock(ctx, s.name, func() error {
 		now, there, err := s.place(ctx, r.Host, k)
 		switch {
 		case err != nil:

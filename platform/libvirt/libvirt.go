@@ -139,7 +139,7 @@ func (s *Site) repertoire() platform.Repertoire {
 		return platform.Nothing{}, s.deleteDisk(ctx, d.Name)
 	}
 	platform.Perform(r, platform.CaptureMachine, s.checkCapture, s.capture)
-	platform.PerformTelling(r, platform.DeliverCopy, s.checkDelivery, s.deliver)
+	platform.PerformWithProgress(r, platform.DeliverCopy, s.checkDelivery, s.deliver)
 	platform.Perform(r, platform.ReadCopy, nil, s.readCopy)
 	platform.Perform(r, platform.DeleteCopy, nil, deletes)
 	platform.Perform(r, platform.DeleteDisk, nil, deletes)
