@@ -386,7 +386,7 @@ func (s *Server) makeToken(ctx context.Context, by right, in client.NewToken,
 	if by.token != nil && row.ExpiresAt.After(by.token.ExpiresAt) {
 		return made, &problem.Problem{
 			Type: problem.TokenScope,
-			Detail: "a token cannot make one that outlives it: this one ends on " +
+			Detail: "a token cannot create a token that expires later than itself: this token expires on " +
 				by.token.ExpiresAt.UTC().Format(time.DateTime) +
 				" UTC; sign in with your password to make one that lasts longer",
 		}

@@ -180,7 +180,7 @@ func (e *Engine) Run(ctx context.Context) error {
 		return fmt.Errorf("start the job engine: %w", err)
 	}
 	var loops sync.WaitGroup
-	loops.Go(func() { e.Repeat(ctx, claimEvery, "what is due could not be claimed", e.claimDue) })
+	loops.Go(func() { e.Repeat(ctx, claimEvery, "due rows could not be claimed", e.claimDue) })
 	loops.Go(func() { e.Repeat(ctx, sweepEvery, "the sweep failed", e.Sweep) })
 	loops.Go(func() { e.Repeat(ctx, MendEvery, "stored times in the future could not be reset", e.mendTimes) })
 	for _, s := range e.subjects {

@@ -182,7 +182,7 @@ type Journal interface {
 	// Lease takes the operation for the holder, or goes on holding it, for a
 	// while from now. It is false if another holds it or it has ended.
 	Lease(ctx context.Context, key, holder string, lease time.Duration) (bool, error)
-	// WithLock runs fn while nobody else, in this process or another, runs one for the site.
+	// WithLock runs fn under the lock of a site, which all processes share.
 	WithLock(ctx context.Context, site string, fn func() error) error
 	// Note writes down how it stands and lets go of it if asked to. Only its holder can.
 	Note(ctx context.Context, key, holder string, p Progress, release bool) error

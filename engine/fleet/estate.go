@@ -65,7 +65,7 @@ func (fl *Fleet) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 		}
 		if len(l.problems) > 0 {
 			return &problem.Problem{
-				Type: problem.WrongState, Detail: "the estate file does not fit what is there",
+				Type: problem.WrongState, Detail: "the estate file conflicts with the present estate",
 				Reasons: l.problems,
 			}
 		}
@@ -79,7 +79,7 @@ func (fl *Fleet) LoadEstate(ctx context.Context, actor string, file []byte, dryR
 // machine class of a site together. A site that does not answer now does not
 // keep the file from being loaded.
 func (fl *Fleet) fits(ctx context.Context, f estate.File) error {
-	problem := &problem.Problem{Type: problem.WrongState, Detail: "the estate file does not fit what is there"}
+	problem := &problem.Problem{Type: problem.WrongState, Detail: "the estate file conflicts with the present estate"}
 	for _, s := range f.Sites {
 		hosts := map[string][]string{} // by class
 		for _, p := range f.Pools {
